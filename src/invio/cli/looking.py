@@ -1,0 +1,147 @@
+"""`invio files`, `invio why` and `invio transfers`: what there is, what holds, and what is going on."""
+
+from __future__ import annotations
+
+import json
+from collections import OrderedDict
+from typing import Any
+
+import click
+from rich.console import Group
+from rich.live import Live
+from rich.table import Table
+from rich.text import Text
+
+from invio.cli.options import SaidNo, gives_json, talks_to_service
+from invio.cli.output import console, duration_text, print_json, print_table, size_text, state_text, table
+from invio.client import Client
+from invio.core.rules import ACTIONS
+
+_SHOWN = 20  # transfers that --follow keeps on the screen
+
+
+@click.command()
+@click.argument("address", required=False)
+@gives_json
+@talks_to_service
+def files(client: Client, address: str | None, as_json: bool) -> None:
+    """List the stores, or what is in ADDRESS (store/ or store/folder/)."""
+    if address is not None and not address.endswith("/"):
+        # "charts" and "charts/approach" can only mean the folder, or one file.
+        address = address + "/" if "/" not in address else address
+    if address is not None and not address.endswith("/"):
+        listed = [client.facts(address)]
+    else:
+        listed = list(client.files(address))
+    if as_json:
+        print_json({"files": listed})
+        return
+    rows = [
+        (
+            item["address"],
+            "" if item["folder"] else size_text(item["size"]),
+            (item["modified"] or "")[:16].replace("T", " "),
+            item["media_type"] or "",
+        )
+        for item in listed
+    ]
+    print_table([("address", "left"), ("size", "right"), ("modified (UTC)", "left"), ("type", "left")], rows)
+
+
+@click.command()
+@click.argument("address")
+@click.option("--as", "recipient", metavar="RECIPIENT", help="Whom it is about, or 'anyone'; yourself when not given.")
+@click.option("--action", type=click.Choice(ACTIONS), default="read", show_default=True)
+@gives_json
+@talks_to_service
+def why(client: Client, address: str, recipient: str | None, action: str, as_json: bool) -> None:
+    """Tell whether RECIPIENT may do something with ADDRESS, and which rules make it so."""
+    decision = client.why(address, recipient, action)
+    if as_json:
+        print_json(decision)
+        return
+    who = decision["recipient"] or "anyone, not signed in,"
+    groups = f" ({', '.join(decision['groups'])})" if decision["groups"] else ""
+    verdict = "may" if decision["allowed"] else "may not"
+    console().print(Text(f"{who}{groups} {verdict} {action} {decision['address']}", style="bold"))
+    spoke = [reason for reason in decision["reasons"] if reason["spoke"]]
+    silent = [reason for reason in decision["reasons"] if not reason["spoke"]]
+    if not decision["reasons"]:
+        click.echo("The rules behind it are shown to those who manage the address.")
+    elif not spoke:
+        click.echo("No rule speaks about it, and without one that allows, the answer is no.")
+    if decision["reasons"]:
+        rows = [_reason(reason) for reason in spoke + silent]
+        print_table([("", "left"), ("rule", "left"), ("line", "right"), ("because", "left")], rows)
+
+
+def _reason(reason: dict[str, Any]) -> tuple[str | Text, ...]:
+    if not reason["spoke"]:
+        return Text("– silent", style="dim"), reason["rule"], str(reason["line"]), Text(reason["because"], style="dim")
+    allows = reason["effect"] == "allow"
+    mark = Text("+ allows", style="green") if allows else Text("× denies", style="red")
+    return mark, reason["rule"], str(reason["line"]), reason["because"]
+
+
+@click.command()
+@click.option("--follow", is_flag=True, help="Go on showing them as they go, until Ctrl-C.")
+@click.option("--limit", type=click.IntRange(1, 500), default=20, show_default=True)
+@gives_json
+@talks_to_service
+def transfers(client: Client, follow: bool, limit: int, as_json: bool) -> None:
+    """Show what is being delivered: your own, or those that you manage."""
+    listed = client.transfers(limit)
+    if not follow:
+        if as_json:
+            print_json({"transfers": listed})
+        else:
+            console().print(_transfers(listed))
+        return
+    try:
+        _follow(client, listed, as_json)
+    except KeyboardInterrupt:
+        return
+    raise SaidNo("the service ended the stream")
+
+
+def _follow(client: Client, listed: list[dict[str, Any]], as_json: bool) -> None:
+    if as_json:
+        for shown in client.follow():
+            click.echo(json.dumps(shown, ensure_ascii=False))
+        return
+    kept: OrderedDict[str, dict[str, Any]] = OrderedDict((item["id"], item) for item in reversed(listed))
+    out = console()
+    with Live(_latest(kept), console=out, refresh_per_second=8) as live:
+        for shown in client.follow():
+            kept[shown["id"]] = shown
+            live.update(_latest(kept))
+            if not out.is_terminal:
+                out.print(_line(shown))
+
+
+def _latest(kept: OrderedDict[str, dict[str, Any]]) -> Group:
+    newest = [kept[key] for key in sorted(kept, reverse=True)[:_SHOWN]]
+    return Group(_transfers(newest), Text("Ctrl-C ends this view; nothing that is being delivered.", style="dim"))
+
+
+def _transfers(listed: list[dict[str, Any]]) -> Table:
+    columns = [("state", "left"), ("%", "right"), ("bytes", "right"), ("rate", "right"), ("left", "right"),
+               ("who", "left"), ("address", "left")]  # fmt: skip
+    return table(columns, [_cells(item) for item in listed])
+
+
+def _cells(item: dict[str, Any]) -> tuple[str | Text, ...]:
+    running = item["state"] == "running"
+    return (
+        state_text(item["state"]),
+        "–" if item["percent"] is None else f"{item['percent']:.1f}",
+        f"{size_text(item['bytes'])} of {size_text(item['size'])}",
+        f"{size_text(item['rate'])}/s" if running and item["rate"] else "",
+        duration_text(item["seconds_left"]) if running else "",
+        item["recipient"] or "anyone",
+        item["address"],
+    )
+
+
+def _line(item: dict[str, Any]) -> Text:
+    return Text("  ".join(str(cell) for cell in _cells(item) if str(cell)))

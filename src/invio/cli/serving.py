@@ -1,0 +1,116 @@
+"""`invio init`, `invio serve` and `invio demo`: making a service, and running one."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import click
+
+from invio.cli.options import SaidNo, gives_json
+from invio.cli.output import print_json
+from invio.core.keys import new_keys, write_keys
+from invio.records.database import open_database, writing
+from invio.records.recipients import add_token, save_recipient
+from invio.service.run import listening_socket, run, url_of
+from invio.service.settings import read_settings
+
+_SETTINGS = """\
+# Settings of this service. Paths are relative to this file's folder.
+
+[service]
+host = "127.0.0.1"
+port = 8480
+data = "data"
+keys = "keys.json"
+rules = "rules.toml"
+
+# A store is a named place that files come from. This one is a directory.
+[stores.files]
+kind = "directory"
+root = "files"
+"""
+
+_RULES = """\
+# Who may have what. Without a rule that allows, the answer is no; a deny wins; order does not matter.
+#
+#   who      "anyone", "signed-in", "recipient:ID", "group:NAME"
+#   what     store/path; * within a name, ** across folders
+#   actions  "list", "read", "bundle", "link", "put", "manage"
+
+[[rule]]
+name = "administrators have everything"
+effect = "allow"
+who = ["group:administrators"]
+what = ["**"]
+actions = ["list", "read", "bundle", "link", "put", "manage"]
+"""
+
+
+@click.command()
+@click.option("--dir", "folder", type=click.Path(path_type=Path), default=Path(), help="Where; the present folder.")
+@click.option("--admin", default="admin", show_default=True, metavar="ID", help="The first administrator.")
+@gives_json
+def init(folder: Path, admin: str, as_json: bool) -> None:
+    """Make a new service: settings, rules, a key, a folder for files, and an administrator."""
+    names = {"settings": "invio.toml", "rules": "rules.toml", "keys": "keys.json"}
+    there = [name for name in names.values() if (folder / name).exists()]
+    if there:
+        raise SaidNo(f"{folder / there[0]} is there already; nothing was changed")
+    (folder / "files").mkdir(parents=True, exist_ok=True)
+    (folder / "data").mkdir(exist_ok=True)
+    (folder / "invio.toml").write_text(_SETTINGS, "utf-8")
+    (folder / "rules.toml").write_text(_RULES, "utf-8")
+    write_keys(new_keys(), folder / "keys.json")
+    engine = open_database(folder / "data" / "records.sqlite")
+    with writing(engine).begin() as connection:
+        save_recipient(connection, admin, admin, ["administrators"])
+        token = add_token(connection, admin, "first")
+    engine.dispose()
+    if as_json:
+        print_json({**{key: str(folder / name) for key, name in names.items()}, "administrator": admin, "token": token})
+        return
+    click.echo(f"Made {', '.join(str(folder / name) for name in names.values())}.")
+    click.echo(f"The token of {admin} is shown this once: {token}")
+    click.echo(f"Put files into {folder / 'files'}, then: invio serve --settings {folder / 'invio.toml'}")
+
+
+@click.command()
+@click.option("--settings", type=click.Path(path_type=Path), envvar="INVIO_SETTINGS", default=Path("invio.toml"),
+              show_default=True, show_envvar=True, help="The settings file.")  # fmt: skip
+@click.option("--host", help="Instead of the settings' host.")
+@click.option("--port", type=click.IntRange(0, 65535), help="Instead of the settings' port.")
+def serve(settings: Path, host: str | None, port: int | None) -> None:
+    """Run the service, until Ctrl-C or SIGTERM."""
+    read = read_settings(settings)
+    listener = listening_socket(host or read.service.host, read.service.port if port is None else port)
+    with listener:
+        run(read, listener, _announce)
+
+
+@click.command()
+@click.option("--port", type=click.IntRange(0, 65535), default=8480, show_default=True)
+@click.option("--data", type=click.Path(path_type=Path), default=Path("demo-data"), show_default=True,
+              help="Where the demo's files are made.")  # fmt: skip
+@click.option("--fresh", is_flag=True, help="Make them anew.")
+def demo(port: int, data: Path, fresh: bool) -> None:
+    """Run the service with made-up data: the Brackwater Sound Survey."""
+    scenario = _scenario()
+    # The port is taken first: making data for a service that cannot start would be in vain.
+    with listening_socket("127.0.0.1", port) as listener:
+        tokens = scenario.prepare(data, fresh, lambda step: click.echo(f"making {step} …", err=True))
+        scenario.write_card(data, url_of(listener), tokens)
+        run(read_settings(data / "invio.toml"), listener, _announce)
+
+
+def _scenario() -> Any:
+    try:
+        from invio.demo import scenario
+    except ImportError as error:
+        raise SaidNo(f"the demo draws its charts with a package that is missing ({error}); "
+                     "install it with: pip install 'invio[demo]'") from None  # fmt: skip
+    return scenario
+
+
+def _announce(url: str) -> None:
+    click.echo(f"ready: {url}")

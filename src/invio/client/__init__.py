@@ -1,0 +1,7 @@
+"""The Python client library of Invio."""
+
+from invio.client.client import Client
+from invio.client.errors import ClientError, FileChanged, Refused, ServiceUnreachable
+from invio.client.fetching import Fetched, Progress
+
+__all__ = ["Client", "ClientError", "Fetched", "FileChanged", "Progress", "Refused", "ServiceUnreachable"]

@@ -1,0 +1,125 @@
+"""The client library: a service's addresses as Python calls.
+
+    with Client("http://127.0.0.1:8480", token="…") as client:
+        client.fetch("charts/approach/north-channel.pdf", folder=Path("."))
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable, Iterator
+from pathlib import Path
+from typing import Any
+from urllib.parse import urljoin
+
+import httpx
+
+from invio.client.errors import ServiceUnreachable
+from invio.client.fetching import Fetched, Report, fetch, raise_for_refusal
+from invio.core.addresses import parse_address, parse_file_address, quoted
+
+TIMEOUT = httpx.Timeout(30.0, connect=10.0)  # seconds
+
+
+class Client:
+    """Talks to one service, as one recipient or as nobody in particular.
+
+    Every call raises `Refused` when the service says no, and `ServiceUnreachable` when none
+    answers. Answers are given as the API's JSON, described at `/api/docs`.
+    """
+
+    def __init__(self, url: str, token: str | None = None) -> None:
+        headers = {"user-agent": "invio-client/1"}
+        if token:
+            headers["authorization"] = f"Bearer {token}"
+        self.url = url.rstrip("/")
+        self._http = httpx.Client(headers=headers, timeout=TIMEOUT, trust_env=False)
+
+    def __enter__(self) -> Client:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+    def close(self) -> None:
+        self._http.close()
+
+    def files(self, folder: str | None = None) -> Iterator[dict[str, Any]]:
+        """What the caller may see in a folder (`store/folder/`), or the stores; fetched page by page."""
+        after: str | None = None
+        while True:
+            asked = {"in": folder, "after": after}
+            page = self._json("GET", "/api/files", params={k: v for k, v in asked.items() if v is not None})
+            yield from page["files"]
+            after = page["next"]
+            if after is None:
+                return
+
+    def facts(self, address: str) -> dict[str, Any]:
+        """What is known of one file. Raises BadAddress for what is no address."""
+        return self._json("GET", f"/api/files/{quoted(parse_file_address(address))}")
+
+    def fetch(
+        self,
+        source: str,
+        *,
+        target: Path | None = None,
+        folder: Path = Path(),
+        report: Report | None = None,
+    ) -> Fetched:
+        """Downloads an address or a URL; resumes what is there of it. See `invio.client.fetching.fetch`."""
+        return fetch(self._http_for(source), self.url_of(source), target, folder, report)
+
+    def url_of(self, source: str) -> str:
+        """The URL of an address; a URL stays one. Raises BadAddress."""
+        if "://" in source:
+            return source
+        return f"{self.url}/get/{quoted(parse_file_address(source))}"
+
+    def bundle(self, files: Iterable[str], name: str | None = None) -> dict[str, Any]:
+        """Makes an archive of a selection; what is given back has its `url`, exact `size` and `entries`."""
+        selection = [str(parse_address(text)) for text in files]
+        made = self._json("POST", "/api/bundles", json={"files": selection, "name": name})
+        made["url"] = urljoin(self.url + "/", made["url"])
+        return made
+
+    def make_link(self, address: str, **says: Any) -> dict[str, Any]:
+        """Has the service seal a link; `says` are the format's names (`in` and `as` by way of `**{}`)."""
+        return self._json("POST", "/api/links", json={"address": address, **says})
+
+    def why(self, address: str, recipient: str | None = None, action: str = "read") -> dict[str, Any]:
+        """The decision on one question, and its reasons; `recipient` may be `anyone`."""
+        asked = {"address": address, "action": action, "as": recipient}
+        return self._json("GET", "/api/decisions", params={k: v for k, v in asked.items() if v is not None})
+
+    def transfers(self, limit: int = 50) -> list[dict[str, Any]]:
+        """Transfers, newest first."""
+        listed: list[dict[str, Any]] = self._json("GET", "/api/transfers", params={"limit": limit})["transfers"]
+        return listed
+
+    def follow(self) -> Iterator[dict[str, Any]]:
+        """Transfers as they go: one each time that one changes, for as long as the service runs."""
+        try:
+            with self._http.stream("GET", f"{self.url}/api/transfers/stream", timeout=None) as response:
+                raise_for_refusal(response)
+                for line in response.iter_lines():
+                    if line.startswith("data: "):
+                        yield json.loads(line[6:])
+        except httpx.TransportError as error:
+            raise ServiceUnreachable(f"the stream from {self.url} ended: {error}") from None
+
+    def _http_for(self, source: str) -> httpx.Client:
+        """A token is for this service alone; another's address gets none."""
+        if "://" in source and not source.startswith(self.url + "/"):
+            return httpx.Client(headers={"user-agent": "invio-client/1"}, timeout=TIMEOUT, trust_env=False)
+        return self._http
+
+    def _json(self, method: str, path: str, **asked: Any) -> Any:
+        try:
+            response = self._http.request(method, self.url + path, **asked)
+        except httpx.TransportError as error:
+            raise ServiceUnreachable(f"no service answers at {self.url}: {error}") from None
+        except httpx.InvalidURL as error:
+            raise ServiceUnreachable(f"{self.url} is no URL of a service: {error}") from None
+        raise_for_refusal(response)
+        return response.json()

@@ -1,0 +1,34 @@
+"""What can go wrong for a client, as exceptions that say what to do."""
+
+from __future__ import annotations
+
+from typing import Any
+
+
+class ClientError(Exception):
+    """The base of this library's exceptions."""
+
+
+class ServiceUnreachable(ClientError):
+    """No service answered at the URL, or the connection was lost for good."""
+
+
+class Refused(ClientError):
+    """The service said no. `status` and `reason` (the reason's word) are for programs."""
+
+    def __init__(self, status: int, reason: str, detail: str, names: list[str]) -> None:
+        super().__init__(detail)
+        self.status = status
+        self.reason = reason
+        self.detail = detail
+        self.names = names
+
+    @classmethod
+    def of(cls, status: int, problem: dict[str, Any]) -> Refused:
+        """From a problem document, or what there is of one."""
+        detail = problem.get("detail") or problem.get("title") or f"the service answered {status}"
+        return cls(status, problem.get("reason", "unknown"), detail, problem.get("names", []))
+
+
+class FileChanged(ClientError):
+    """The file on the service is no longer the one whose download was begun."""

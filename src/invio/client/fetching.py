@@ -1,0 +1,220 @@
+"""Fetching one file: resumed where a download broke off, and under its final name only when whole.
+
+The bytes gather in `<name>.part`, beside it `<name>.part.json` with the address and the entity tag
+that they belong to. A resume asks with `If-Range`, so that a file that has changed is begun anew
+and never mixed.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from email.message import Message
+from pathlib import Path
+
+import httpx
+
+from invio.client.errors import FileChanged, Refused, ServiceUnreachable
+from invio.core.names import safe_name
+from invio.core.progress import Pace, percent, seconds_left
+
+_PIECE = 256 * 1024  # bytes
+TRIES = 5
+_PAUSE = 0.5  # seconds before the second try; doubled each time
+
+
+@dataclass(frozen=True, slots=True)
+class Progress:
+    """How far a download is. Bytes, bytes a second, seconds; None for what cannot be told."""
+
+    name: str
+    done: int
+    size: int | None
+    rate: float | None
+
+    @property
+    def percent(self) -> float | None:
+        return percent(self.done, self.size)
+
+    @property
+    def seconds_left(self) -> float | None:
+        return seconds_left(self.done, self.size, self.rate)
+
+
+@dataclass(frozen=True, slots=True)
+class Fetched:
+    """A file that has arrived whole. `resumed` is how many bytes were there before."""
+
+    path: Path
+    size: int
+    resumed: int
+    seconds: float
+
+
+@dataclass(frozen=True, slots=True)
+class _Begun:
+    """What is already there of a download, and the tag that it belongs to."""
+
+    size: int = 0
+    etag: str | None = None
+
+
+Report = Callable[[Progress], None]
+
+
+def fetch(
+    http: httpx.Client, url: str, target: Path | None = None, folder: Path = Path(), report: Report | None = None
+) -> Fetched:
+    """Downloads `url` to `target`, or into `folder` under the name that the service gives.
+
+    A lost connection is taken up again, up to five times without a byte of progress in between.
+
+    Raises:
+        Refused: the service says no.
+        ServiceUnreachable: the connection was lost and could not be had again; the partial file stays.
+        FileExistsError: there is a file of that name already.
+    """
+    download = _Download(http, url, target, folder, report)
+    return download.run()
+
+
+class _Download:
+    def __init__(
+        self, http: httpx.Client, url: str, target: Path | None, folder: Path, report: Report | None
+    ) -> None:
+        self._http = http
+        self._url = url
+        self._target = target
+        self._folder = folder
+        self._report = report
+        self._pace = Pace()
+        self._done = 0
+        self._resumed: int | None = None
+
+    def run(self) -> Fetched:
+        began = time.monotonic()
+        tries = 0
+        while True:
+            before = self._done
+            try:
+                path = self._attempt()
+                return Fetched(path, self._done, self._resumed or 0, time.monotonic() - began)
+            except httpx.ConnectError as error:
+                if not self._done:
+                    raise ServiceUnreachable(f"no service answers at {self._url.partition('?')[0]}: {error}") from None
+                tries = self._again(error, tries + 1)
+            except httpx.TransportError as error:
+                tries = self._again(error, 1 if self._done > before else tries + 1)
+
+    def _again(self, error: httpx.TransportError, tries: int) -> int:
+        """Waits before a further try. Raises ServiceUnreachable when there were enough."""
+        if tries >= TRIES:
+            kept = f"; what has arrived is kept in {self._part}" if self._target and self._done else ""
+            raise ServiceUnreachable(f"the connection to the service was lost: {error}{kept}") from None
+        time.sleep(_PAUSE * 2 ** (tries - 1))
+        return tries
+
+    @property
+    def _part(self) -> Path:
+        assert self._target is not None
+        return self._target.with_name(self._target.name + ".part")
+
+    @property
+    def _note(self) -> Path:
+        return self._part.with_name(self._part.name + ".json")
+
+    def _attempt(self) -> Path:
+        begun = self._begun() if self._target is not None else _Begun()
+        headers = {"accept-encoding": "identity"}
+        if begun.size and begun.etag:
+            headers |= {"range": f"bytes={begun.size}-", "if-range": begun.etag}
+        with self._http.stream("GET", self._url, headers=headers) as response:
+            if response.status_code == 416 and begun.size:
+                return self._after_416(response, begun)
+            raise_for_refusal(response)
+            if self._target is None:
+                self._target = self._folder / name_of(response)
+                if self._target.exists():
+                    raise FileExistsError(f"{self._target} is there already; move it away, or name another with -o")
+                if self._begun().size:  # now that the name is known, there may be something to go on with
+                    response.close()
+                    return self._attempt()
+            return self._receive(response, begun.size if response.status_code == 206 else 0)
+
+    def _begun(self) -> _Begun:
+        try:
+            note = json.loads(self._note.read_text("utf-8"))
+            if note["url"] == self._url.partition("?")[0]:
+                return _Begun(self._part.stat().st_size, note["etag"])
+        except (OSError, ValueError, KeyError, TypeError):
+            pass  # no download was begun, or not one that can be gone on with
+        return _Begun()
+
+    def _after_416(self, response: httpx.Response, begun: _Begun) -> Path:
+        """All of the file may be there already: the connection was lost after its last byte."""
+        size = response.headers.get("content-range", "").rpartition("/")[2]
+        head = self._http.head(self._url)
+        if size == str(begun.size) and head.headers.get("etag") == begun.etag:
+            self._done = begun.size
+            self._resumed = begun.size
+            return self._finish(begun.size)
+        self._part.unlink(missing_ok=True)
+        self._note.unlink(missing_ok=True)
+        return self._attempt()
+
+    def _receive(self, response: httpx.Response, offset: int) -> Path:
+        if self._resumed is None:
+            self._resumed = offset
+        length = response.headers.get("content-length")
+        size = None if length is None else offset + int(length)
+        if not offset:
+            note = {"url": self._url.partition("?")[0], "etag": response.headers.get("etag")}
+            self._note.write_text(json.dumps(note), "utf-8")
+        self._done = offset
+        with self._part.open("r+b" if offset else "wb") as file:
+            file.seek(offset)
+            file.truncate()
+            self._tell(size)
+            for piece in response.iter_raw(_PIECE):
+                file.write(piece)
+                self._done += len(piece)
+                self._tell(size)
+            file.flush()
+            os.fsync(file.fileno())
+        return self._finish(size)
+
+    def _tell(self, size: int | None) -> None:
+        self._pace.sample(time.monotonic(), self._done)
+        if self._report is not None and self._target is not None:
+            self._report(Progress(self._target.name, self._done, size, self._pace.rate))
+
+    def _finish(self, size: int | None) -> Path:
+        assert self._target is not None
+        if size is not None and self._done != size:
+            raise FileChanged(f"{self._done} bytes arrived where {size} were announced; fetch it again")
+        self._part.replace(self._target)
+        self._note.unlink(missing_ok=True)
+        return self._target
+
+
+def name_of(response: httpx.Response) -> str:
+    """The file name that an answer offers, made safe; else the last segment of its URL."""
+    field = Message()
+    field["content-disposition"] = response.headers.get("content-disposition", "")
+    offered = field.get_filename()
+    return safe_name(offered or response.url.path.rpartition("/")[2])
+
+
+def raise_for_refusal(response: httpx.Response) -> None:
+    """Raises Refused for an answer of 400 or above."""
+    if response.status_code < 400:
+        return
+    response.read()
+    try:
+        problem = response.json()
+    except ValueError:
+        problem = {}
+    raise Refused.of(response.status_code, problem if isinstance(problem, dict) else {})

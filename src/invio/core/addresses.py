@@ -1,0 +1,101 @@
+"""Addresses: `store/path`, the name of one file; with a trailing `/`, a folder.
+
+An address is checked once, where it enters, and is a value from then on: whoever holds an
+`Address` need not ask again whether it climbs, hides a control character or is spelled in two
+ways. What an address may be is said in the sealed-link format ("Address"); stores trust it, and
+still look for themselves where a path ends up on the disk.
+"""
+
+from __future__ import annotations
+
+import re
+import unicodedata
+from dataclasses import dataclass
+from urllib.parse import quote, unquote_to_bytes
+
+# Unicode Cc (C0, DEL, C1) and Cs (surrogates), and the backslash that some systems take for `/`.
+_FORBIDDEN = re.compile("[\x00-\x1f\x7f-\x9f\ud800-\udfff\\\\]")
+_BROKEN_PERCENT = re.compile(rb"%(?![0-9A-Fa-f]{2})")
+# What RFC 3986 §3.3 lets stand in a path segment, less the marks that shells and people trip over.
+_PATH_SAFE = "/-._~!$()*,:@"
+
+
+class BadAddress(ValueError):
+    """The text is no address. Its message says what is wrong with it and what would be right."""
+
+
+@dataclass(frozen=True, slots=True)
+class Address:
+    """One file, or one folder (`folder` true, `path` empty or ending in `/`)."""
+
+    store: str
+    path: str
+
+    @property
+    def folder(self) -> bool:
+        return not self.path or self.path.endswith("/")
+
+    @property
+    def name(self) -> str:
+        """The last segment: `north.pdf` of `charts/approach/north.pdf`."""
+        return self.path.rstrip("/").rpartition("/")[2] or self.store
+
+    def __str__(self) -> str:
+        return f"{self.store}/{self.path}"
+
+    def within(self, scope: Address) -> bool:
+        """Whether this address is `scope` itself or, when that is a folder, below it."""
+        if scope.folder:
+            return self.store == scope.store and self.path.startswith(scope.path)
+        return self == scope
+
+
+def percent_decoded(raw: str | bytes) -> str:
+    """Percent-decodes to UTF-8; `+` stays a plus sign.
+
+    Raises:
+        BadAddress: a `%` without two hex digits, or bytes that are not UTF-8.
+    """
+    data = raw.encode("utf-8", "surrogatepass") if isinstance(raw, str) else raw
+    if b"%" in data:
+        if _BROKEN_PERCENT.search(data):
+            raise BadAddress("a % must be followed by two hexadecimal digits")
+        data = unquote_to_bytes(data)
+    try:
+        return data.decode("utf-8")
+    except UnicodeDecodeError:
+        raise BadAddress("the bytes are not UTF-8") from None
+
+
+def parse_address(text: str) -> Address:
+    """Reads an address that is already decoded.
+
+    Raises:
+        BadAddress: anything that the sealed-link format refuses under "Address".
+    """
+    if _FORBIDDEN.search(text):
+        raise BadAddress("an address holds no control characters and no backslash")
+    if not text.isascii() and not unicodedata.is_normalized("NFC", text):
+        raise BadAddress("an address is written in Unicode normalization form NFC")
+    store, slash, path = text.partition("/")
+    if not slash:
+        raise BadAddress("an address is store/path; a store alone is written store/")
+    segments = text.split("/")
+    if not segments[-1]:
+        segments.pop()
+    if "" in segments or "." in segments or ".." in segments:
+        raise BadAddress("an address has no empty, '.' or '..' segment")
+    return Address(store, path)
+
+
+def parse_file_address(text: str) -> Address:
+    """Like `parse_address`, and refuses a folder."""
+    address = parse_address(text)
+    if address.folder:
+        raise BadAddress("this names a folder; a file's address does not end in /")
+    return address
+
+
+def quoted(address: Address | str) -> str:
+    """The address percent-encoded for use in a URL's path."""
+    return quote(str(address), safe=_PATH_SAFE)

@@ -1,0 +1,41 @@
+"""File facts: what is known about a file without opening it, and who is asking for it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from invio.core.addresses import Address
+
+
+@dataclass(frozen=True, slots=True)
+class FileFacts:
+    """`size` in bytes, None for a file that is made as it is sent; `modified` in Unix seconds.
+
+    `tag` is the opaque part of a strong entity tag (no quotes): it differs whenever the content
+    may differ. None when nothing is known that would tell two contents apart. `media_type` is
+    what the store knows better than the name does, else None.
+    """
+
+    address: Address
+    size: int | None
+    modified: float | None
+    tag: str | None
+    media_type: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Caller:
+    """Who is asking now. `recipient` is None for somebody who did not sign in.
+
+    `network` is the address the request came from; `session` says that a browser's cookie, not a
+    token, told who it is.
+    """
+
+    recipient: str | None = None
+    groups: frozenset[str] = frozenset()
+    network: str | None = None
+    agent: str = ""
+    session: bool = False
+
+
+ANYONE = Caller()

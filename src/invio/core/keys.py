@@ -1,0 +1,86 @@
+"""The key file: the keys that seal links, and which of them seals new ones.
+
+JSON, so that programs in other languages read it:
+`{"keys": {"<id>": "<base64url of 32 bytes>"}, "current": "<id>"}`.
+"""
+
+from __future__ import annotations
+
+import base64
+import json
+import os
+import re
+import secrets
+from dataclasses import dataclass
+from pathlib import Path
+
+KEY_SIZE = 32  # bytes
+
+
+class BadKeyFile(ValueError):
+    """The key file cannot be used; the message names the file and says what is wrong."""
+
+
+@dataclass(frozen=True, slots=True)
+class KeyRing:
+    """`keys` maps an id to its 32 bytes; `current` is the id that seals new links."""
+
+    keys: dict[str, bytes]
+    current: str
+
+
+def read_keys(path: str | Path) -> KeyRing:
+    """Reads a key file.
+
+    Raises:
+        BadKeyFile: it is missing, is not JSON, or does not hold what it must.
+    """
+    try:
+        data = json.loads(Path(path).read_text("utf-8"))
+    except FileNotFoundError:
+        raise BadKeyFile(f"{path}: there is no such key file; 'invio init' makes one") from None
+    except (OSError, ValueError) as error:
+        raise BadKeyFile(f"{path}: not readable as JSON: {error}") from None
+    keys = data.get("keys") if isinstance(data, dict) else None
+    if not isinstance(keys, dict) or not keys:
+        raise BadKeyFile(f'{path}: expected {{"keys": {{"<id>": "<base64url of 32 bytes>"}}, "current": "<id>"}}')
+    ring = {name: _key_bytes(path, name, text) for name, text in keys.items()}
+    # A file with one key need not say which one is current.
+    current = data.get("current", next(iter(ring)) if len(ring) == 1 else None)
+    if current not in ring:
+        raise BadKeyFile(f"{path}: 'current' must name one of the keys: {', '.join(ring)}")
+    return KeyRing(ring, current)
+
+
+def _key_bytes(path: str | Path, name: str, text: object) -> bytes:
+    if not re.fullmatch(r"[A-Za-z0-9_-]{1,32}", name):
+        raise BadKeyFile(f"{path}: key id {name!r} must be 1 to 32 characters of A-Z a-z 0-9 _ -")
+    try:
+        key = base64.urlsafe_b64decode(str(text) + "=" * (-len(str(text)) % 4))
+    except ValueError:
+        key = b""
+    if len(key) != KEY_SIZE:
+        raise BadKeyFile(f"{path}: key {name!r} must be the base64url of {KEY_SIZE} bytes")
+    return key
+
+
+def new_keys(name: str = "k1") -> KeyRing:
+    return KeyRing({name: secrets.token_bytes(KEY_SIZE)}, name)
+
+
+def write_keys(ring: KeyRing, path: str | Path) -> None:
+    """Writes a key file that only its owner may read, whole or not at all."""
+    text = json.dumps(
+        {
+            "keys": {name: base64.urlsafe_b64encode(key).rstrip(b"=").decode() for name, key in ring.keys.items()},
+            "current": ring.current,
+        },
+        indent=2,
+    )
+    target = Path(path)
+    partial = target.with_name(target.name + ".new")
+    partial.unlink(missing_ok=True)
+    descriptor = os.open(partial, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
+    with os.fdopen(descriptor, "w", encoding="utf-8") as file:
+        file.write(text + "\n")
+    os.replace(partial, target)

@@ -1,0 +1,27 @@
+"""The head of a request, as the core sees it: a method and its header fields, decoded."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+
+class RequestHead:
+    """`method`, and fields by lower-case name. Repeated fields are joined with `, ` (RFC 9110 §5.3)."""
+
+    __slots__ = ("_fields", "method")
+
+    def __init__(self, method: str, fields: Iterable[tuple[bytes, bytes]]) -> None:
+        """`fields` are (lower-case name, value) pairs of bytes, as ASGI gives them."""
+        self.method = method
+        joined: dict[bytes, bytes] = {}
+        for name, value in fields:
+            joined[name] = joined[name] + b", " + value if name in joined else value
+        self._fields = joined
+
+    def get(self, name: bytes) -> str | None:
+        """The field's value without surrounding blanks, as Latin-1 text; None when it is absent."""
+        value = self._fields.get(name)
+        return None if value is None else value.decode("latin-1").strip(" \t")
+
+    def __contains__(self, name: bytes) -> bool:
+        return name in self._fields

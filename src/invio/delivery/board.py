@@ -1,0 +1,142 @@
+"""The board: transfers that are being delivered by this process now, and those that just ended.
+
+Delivering costs the board nothing: who wants to see asks it, and only then the meters are read.
+"""
+
+from __future__ import annotations
+
+import time
+from collections import deque
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+from datetime import UTC, datetime
+from typing import Any
+
+from invio.core.progress import Coverage, Pace, percent, seconds_left
+from invio.delivery.sender import Meter
+from invio.records.transfers import COMPLETE, RUNNING, TransferRow
+
+_RECENT = 512
+
+# What requests are joined by: who, address, entity tag, and the tag that a link gives its transfer.
+Key = tuple[str, str, str | None, str | None]
+
+
+@dataclass(slots=True, eq=False)
+class Segment:
+    """One request of a transfer; its body begins at byte `start` of the content."""
+
+    meter: Meter
+    start: int
+
+
+@dataclass(slots=True, eq=False)
+class Live:
+    """A transfer with requests under way. `arrived` is what requests that ended have brought."""
+
+    row: TransferRow
+    arrived: Coverage
+    segments: list[Segment] = field(default_factory=list)
+    broken: str | None = None  # why the last request broke off that did
+    pace: Pace = field(default_factory=Pace)
+
+    @property
+    def key(self) -> Key:
+        return (self.row.who, self.row.address, self.row.etag, self.row.tag)
+
+    def now(self) -> TransferRow:
+        """The transfer's row as it stands."""
+        coverage = Coverage(self.arrived.ranges)
+        for segment in self.segments:
+            coverage.add(segment.start, segment.start + segment.meter.arrived)
+        return replace(
+            self.row,
+            covered=coverage.total,
+            coverage=[list(pair) for pair in coverage.ranges],
+            updated=time.time(),
+        )
+
+    def close(self, segment: Segment) -> None:
+        """Takes a request's bytes over from its meter."""
+        self.segments.remove(segment)
+        self.arrived.add(segment.start, segment.start + segment.meter.arrived)
+
+
+def view(row: TransferRow, rate: float | None = None) -> dict[str, Any]:
+    """What people and programs are shown of a transfer; sizes in bytes, rate in bytes a second."""
+    return {
+        "id": row.id,
+        "address": row.address,
+        "recipient": row.recipient,
+        "link": row.link_id,
+        "via": row.via,
+        "tag": row.tag,
+        "state": row.state,
+        "reason": row.reason,
+        "bytes": row.covered,
+        "size": row.size,
+        "percent": 100.0 if row.state == COMPLETE else percent(row.covered, row.size),
+        "rate": None if rate is None else round(rate),
+        "seconds_left": seconds_left(row.covered, row.size, rate) if row.state == RUNNING else None,
+        "requests": row.requests,
+        "started": timestamp(row.started),
+        "updated": timestamp(row.updated),
+    }
+
+
+def timestamp(seconds: float) -> str:
+    """Unix seconds as RFC 3339, UTC, to the millisecond."""
+    return datetime.fromtimestamp(seconds, UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
+
+
+class Board:
+    """Running transfers by id, and the last few hundred that ended, numbered as they did."""
+
+    def __init__(self) -> None:
+        self._running: dict[str, Live] = {}
+        self._by_key: dict[Key, Live] = {}
+        self._ended: deque[tuple[int, TransferRow, float | None]] = deque(maxlen=_RECENT)
+        self._count = 0
+
+    @property
+    def count(self) -> int:
+        """How many transfers have ended since the start; where `ended_since` goes on from."""
+        return self._count
+
+    def add(self, live: Live) -> None:
+        self._running[live.row.id] = live
+        self._by_key[live.key] = live
+
+    def find(self, key: Key) -> Live | None:
+        """The running transfer that a further request for the same content belongs to."""
+        return self._by_key.get(key)
+
+    def drop(self, live: Live) -> None:
+        """Takes a transfer off the board."""
+        self._running.pop(live.row.id, None)
+        if self._by_key.get(live.key) is live:
+            del self._by_key[live.key]
+
+    def end(self, live: Live, row: TransferRow) -> None:
+        """Takes a transfer off the board and keeps how it ended for those who watch."""
+        self.drop(live)
+        self._count += 1
+        self._ended.append((self._count, row, live.pace.rate))
+
+    def running(self, may_see: Callable[[TransferRow], bool]) -> list[dict[str, Any]]:
+        """Those transfers that `may_see` lets through, as they stand now."""
+        return [self._look(live) for live in list(self._running.values()) if may_see(live.row)]
+
+    def rows(self) -> list[TransferRow]:
+        """Every running transfer as it stands, for the records."""
+        return [live.now() for live in list(self._running.values())]
+
+    def ended_since(self, count: int, may_see: Callable[[TransferRow], bool]) -> list[dict[str, Any]]:
+        """Those that ended after the first `count`, with the rate that they had last."""
+        return [view(row, rate) for number, row, rate in self._ended if number > count and may_see(row)]
+
+    @staticmethod
+    def _look(live: Live) -> dict[str, Any]:
+        row = live.now()
+        live.pace.sample(time.monotonic(), row.covered)
+        return view(row, live.pace.rate)

@@ -1,0 +1,127 @@
+"""The catalogue: all stores by name, and what of them a caller may see."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+
+from invio.core.addresses import Address
+from invio.core.files import Caller, FileFacts
+from invio.core.reasons import Refusal
+from invio.core.rules import RuleSet
+from invio.stores.store import Found, Missing, Store
+
+
+@dataclass(frozen=True, slots=True)
+class Listed:
+    """One line of a listing. `facts` is None for a folder or a store."""
+
+    address: Address
+    facts: FileFacts | None
+
+
+@dataclass(frozen=True, slots=True)
+class Page:
+    """Part of a listing; `after` is the address to go on after, None at the end."""
+
+    files: list[Listed]
+    after: str | None
+
+
+class Catalogue:
+    """Stores and the rules that hold for them."""
+
+    def __init__(self, stores: Iterable[Store], rules: RuleSet) -> None:
+        self.stores = {store.name: store for store in stores}
+        self.rules = rules
+
+    def locate(self, address: Address) -> Found:
+        """Finds a file. Raises Missing."""
+        store = self.stores.get(address.store)
+        if store is None:
+            raise Missing(str(address))
+        return store.locate(address)
+
+    def require(self, caller: Caller, action: str, address: Address) -> None:
+        """Returns when the caller may do this.
+
+        Raises:
+            Refusal: `sign-in`, when that might help; `not-allowed`, when the caller may at least
+                see the file; else `missing`, which says nothing of whether there is one.
+        """
+        if self.rules.allows(caller, action, address):
+            return
+        if caller.recipient is None:
+            raise Refusal("sign-in", f"{address} is not open to everyone")
+        if self.rules.allows(caller, "list", address):
+            raise Refusal("not-allowed", f"the rules do not let {caller.recipient} {action} {address}")
+        raise Refusal("missing", f"there is no file {address} for you here")
+
+    def obtain(self, caller: Caller, action: str, address: Address) -> Found:
+        """Decides, then finds: what a caller may not have is refused alike whether or not it exists.
+
+        Raises:
+            Refusal: as `require`; or `missing`.
+        """
+        self.require(caller, action, address)
+        try:
+            return self.locate(address)
+        except Missing:
+            raise Refusal("missing", f"there is no file {address}") from None
+
+    def page(self, caller: Caller, folder: Address | None, after: str | None, limit: int) -> Page:
+        """What the caller may see in a folder (None: the stores), in the order of names, folders first.
+
+        Raises:
+            Refusal: `missing` or `sign-in`.
+        """
+        listed: list[Listed] = []
+        begun = after is None
+        for address in self._addresses(caller, folder):
+            if not begun:
+                begun = str(address) == after
+                continue
+            line = self._line(caller, address)
+            if line is None:
+                continue
+            if len(listed) == limit:
+                return Page(listed, str(listed[-1].address))
+            listed.append(line)
+        return Page(listed, None)
+
+    def _addresses(self, caller: Caller, folder: Address | None) -> list[Address]:
+        if folder is None:
+            return [Address(name, "") for name in sorted(self.stores)]
+        if self.rules.may_enter(caller, folder) and folder.store in self.stores:
+            try:
+                return self.stores[folder.store].list(folder)
+            except Missing:
+                pass
+        elif caller.recipient is None:
+            raise Refusal("sign-in", f"{folder} is not open to everyone")
+        raise Refusal("missing", f"there is no folder {folder} for you here")
+
+    def _line(self, caller: Caller, address: Address) -> Listed | None:
+        if address.folder:
+            return Listed(address, None) if self.rules.may_enter(caller, address) else None
+        if not self.rules.allows(caller, "list", address):
+            return None
+        try:
+            return Listed(address, self.locate(address).facts)
+        except Missing:  # it vanished since the folder was read
+            return None
+
+    def walk(self, caller: Caller, folder: Address) -> Iterator[Listed]:
+        """Every file below a folder that the caller may see.
+
+        Raises:
+            Refusal: `missing` or `sign-in`, for the folder itself.
+        """
+        for address in self._addresses(caller, folder):
+            line = self._line(caller, address)
+            if line is None:
+                continue
+            if address.folder:
+                yield from self.walk(caller, address)
+            else:
+                yield line

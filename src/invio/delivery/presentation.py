@@ -1,0 +1,44 @@
+"""How a file is offered: what `?as=`, `?name=` and `?version=` of an address, or a link, ask for."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from invio.core.links import ROOT, VALUE_LIMIT, parse_query
+from invio.core.reasons import Refusal
+
+_NAMES = ("as", "name", "version")
+
+
+@dataclass(frozen=True, slots=True)
+class Presentation:
+    """`disposition` is `attachment` or `inline`, `name` the file name to save under."""
+
+    disposition: str | None = None
+    name: str | None = None
+    version: str | None = None
+    sealed: bool = False
+
+
+_PLAIN = Presentation()
+
+
+def read_presentation(query: str) -> Presentation:
+    """Reads the query of an address without a seal; what it does not know it leaves alone.
+
+    Raises:
+        Refusal: `malformed`, for a value that is not one, or a name that comes twice.
+    """
+    if not query:
+        return _PLAIN
+    ours = [pair for pair in query.split("&") if pair.partition("=")[0] in _NAMES]
+    if not ours:
+        return _PLAIN
+    given: dict[str, str] = {}
+    for name, value in parse_query("&".join(ours)):
+        if name in given:
+            raise Refusal("malformed", f"{name} comes twice")
+        if not 1 <= len(value) <= VALUE_LIMIT or not ROOT[name](value):
+            raise Refusal("malformed", f"{name}={value[:40]!r} is not a value that {name} can have")
+        given[name] = value
+    return Presentation(given.get("as"), given.get("name"), given.get("version"))

@@ -1,0 +1,75 @@
+"""Refusals as answers: problem details (RFC 9457), or for a browser a page that says the same."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable
+from typing import Any
+from urllib.parse import quote
+
+from jinja2 import Environment, PackageLoader, select_autoescape
+
+from invio.core.reasons import Refusal
+from invio.core.replies import Headers, Reply
+
+_pages = Environment(loader=PackageLoader("invio.delivery", "pages"), autoescape=select_autoescape())
+
+SIGN_IN_PAGE = "/console/sign-in"
+_BARE = b"default-src 'none'; style-src 'unsafe-inline'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'"
+
+
+def wants_page(accept: str | None) -> bool:
+    """Whether the client prefers a page: browsers name `text/html`, programs do not."""
+    return accept is not None and "text/html" in accept.lower()
+
+
+def problem(refusal: Refusal) -> dict[str, Any]:
+    """The problem document; `names` lists the addresses that the refusal is about."""
+    document: dict[str, Any] = {
+        "type": f"urn:invio:reason:{refusal.reason.word}",
+        "title": refusal.reason.title,
+        "status": refusal.reason.status,
+        "detail": refusal.detail,
+        "reason": refusal.reason.word,
+    }
+    if refusal.names:
+        document["names"] = list(refusal.names)
+    return document
+
+
+def refusal_reply(refusal: Refusal, method: str, accept: str | None, target: str = "") -> Reply:
+    """The answer to a refused request; `target` is its path and query, to come back to after a sign-in."""
+    headers = _headers(refusal)
+    if wants_page(accept):
+        if refusal.reason.word == "sign-in" and target:
+            where = f"{SIGN_IN_PAGE}?then={quote(target, safe='')}"
+            return _reply(303, [*headers, (b"location", where.encode())], b"", method)
+        page = _pages.get_template("refusal.html").render(refusal=refusal, reason=refusal.reason)
+        headers += [(b"content-type", b"text/html; charset=utf-8"), (b"content-security-policy", _BARE)]
+        return _reply(refusal.reason.status, headers, page.encode(), method)
+    headers.append((b"content-type", b"application/problem+json"))
+    return _reply(refusal.reason.status, headers, json.dumps(problem(refusal)).encode(), method)
+
+
+def _headers(refusal: Refusal) -> Headers:
+    headers: Headers = [
+        (b"cache-control", b"no-store"),
+        (b"referrer-policy", b"no-referrer"),
+        (b"x-content-type-options", b"nosniff"),
+        (b"vary", b"accept"),
+    ]
+    if refusal.reason.status == 401:
+        error = b', error="invalid_token"' if refusal.reason.word == "bad-token" else b""
+        headers.append((b"www-authenticate", b'Bearer realm="invio"' + error))
+    if refusal.allow:
+        headers.append((b"allow", refusal.allow.encode()))
+    if refusal.size is not None:
+        headers.append((b"content-range", b"bytes */%d" % refusal.size))
+    if refusal.reason.status == 503:
+        headers.append((b"retry-after", b"1"))
+    return headers
+
+
+def _reply(status: int, headers: Iterable[tuple[bytes, bytes]], body: bytes, method: str) -> Reply:
+    complete = [*headers, (b"content-length", b"%d" % len(body))]
+    return Reply(status, complete, [] if method == "HEAD" else [body], len(body))

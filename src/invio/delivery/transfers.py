@@ -1,0 +1,187 @@
+"""Admit and settle: a transfer is durable before its first byte, and ends with what arrived."""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from dataclasses import dataclass, replace
+
+import sqlalchemy as sa
+from starlette.concurrency import run_in_threadpool
+
+from invio.core.links import SealedLink
+from invio.core.progress import Coverage
+from invio.core.reasons import Refusal
+from invio.core.replies import Reply
+from invio.delivery.board import Board, Live, Segment
+from invio.delivery.sender import Meter
+from invio.records.journal import Journal
+from invio.records.transfers import (
+    BROKEN_OFF,
+    COMPLETE,
+    PARTIAL,
+    RUNNING,
+    LinkSpent,
+    TransferRow,
+    check_link_use,
+    new_transfer_id,
+    resumable,
+    update,
+)
+
+# How often the records learn what has arrived of a transfer that is under way. Seconds.
+NOTED_EVERY = 1.0
+
+
+@dataclass(frozen=True, slots=True)
+class Asking:
+    """Who asks for what: what a transfer is recorded and joined by."""
+
+    who: str
+    address: str
+    recipient: str | None
+    network: str | None
+    link: SealedLink | None = None
+
+    @property
+    def tag(self) -> str | None:
+        return next(iter(self.link.conditions_named("tag")), None) if self.link else None
+
+
+class Transfers:
+    """The transfers of this process: begun, joined, noted and settled."""
+
+    def __init__(self, engine: sa.Engine, journal: Journal) -> None:
+        self._engine = engine
+        self._journal = journal
+        self.board = Board()
+
+    async def earlier(self, asking: Asking, etag: str | None) -> TransferRow | None:
+        """The unfinished transfer that a request for a range goes on with."""
+        if etag is None:
+            return None
+        live = self.board.find((asking.who, asking.address, etag, asking.tag))
+        return live.row if live is not None else await run_in_threadpool(self._find, asking, etag)
+
+    def _find(self, asking: Asking, etag: str) -> TransferRow | None:
+        with self._engine.connect() as connection:
+            return resumable(connection, asking.who, asking.address, etag, asking.tag)
+
+    async def admit(
+        self, asking: Asking, reply: Reply, meter: Meter, etag: str | None, size: int | None, earlier: TransferRow | None
+    ) -> tuple[Live, Segment]:
+        """Records the transfer, durably, and shows it on the board.
+
+        Raises:
+            Refusal: `revoked` or `used-up`, for a sealed link whose id is counted or ended.
+        """
+        segment = Segment(meter, reply.start)
+        live = self.board.find((asking.who, asking.address, etag, asking.tag)) if earlier is not None else None
+        if live is not None:
+            live.row = replace(live.row, requests=live.row.requests + 1)
+        else:
+            live = Live(_row(asking, etag, size, earlier), Coverage(map(tuple, earlier.coverage if earlier else ())))
+            self.board.add(live)
+        live.segments.append(segment)
+        try:
+            await self._record(live.row, asking, resumed=earlier is not None)
+        except BaseException as error:
+            live.segments.remove(segment)
+            if not live.segments:
+                self.board.drop(live)
+            if isinstance(error, LinkSpent):
+                raise link_refusal(error) from None
+            raise
+        return live, segment
+
+    async def _record(self, row: TransferRow, asking: Asking, resumed: bool) -> None:
+        """A resumed transfer counts no further use of a link, and a revoked link does not resume."""
+        link_id, uses = _counted(asking.link)
+        if not resumed:
+            await self._journal.begin(row, link_id, uses)
+            return
+
+        def work(connection: sa.Connection) -> None:
+            if link_id is not None:
+                check_link_use(connection, link_id, None)
+            update(connection, [row])
+
+        await self._journal.call(work)
+
+    async def check_link(self, link: SealedLink) -> None:
+        """For answers that deliver nothing: whether the link's id has ended.
+
+        Raises:
+            Refusal: `revoked` or `used-up`.
+        """
+        link_id, uses = _counted(link)
+        if link_id is None:
+            return
+        try:
+            await run_in_threadpool(self._check, link_id, uses)
+        except LinkSpent as spent:
+            raise link_refusal(spent) from None
+
+    def _check(self, link_id: str, uses: int | None) -> None:
+        with self._engine.connect() as connection:
+            check_link_use(connection, link_id, uses)
+
+    def settle(self, live: Live, segment: Segment, broken: str | None) -> None:
+        """Records how a request of a transfer ended; `broken` says why its reply was not sent whole."""
+        meter = segment.meter
+        if broken is None and meter.arrived < meter.sent:
+            broken = "the client left before it had taken everything"
+        live.close(segment)
+        live.broken = broken or live.broken
+        row = live.now()
+        if row.size is None and broken is None:
+            row = replace(row, size=row.covered)  # a content that was made has its length at its end
+        if live.segments:
+            self._journal.write(row)
+            return
+        whole = row.size is not None and row.covered >= row.size
+        state = COMPLETE if whole else BROKEN_OFF if live.broken else PARTIAL
+        row = replace(row, state=state, reason=None if whole else live.broken)
+        self._journal.write(row)
+        self.board.end(live, row)
+
+    async def note_progress(self) -> None:
+        """Runs for the life of the service: tells the records what has arrived so far."""
+        while True:
+            await asyncio.sleep(NOTED_EVERY)
+            for row in self.board.rows():
+                self._journal.write(row)
+
+
+def _row(asking: Asking, etag: str | None, size: int | None, earlier: TransferRow | None) -> TransferRow:
+    now = time.time()
+    if earlier is not None:
+        return replace(earlier, state=RUNNING, reason=None, updated=now, requests=earlier.requests + 1)
+    link = asking.link
+    return TransferRow(
+        id=new_transfer_id(now),
+        who=asking.who,
+        address=asking.address,
+        started=now,
+        updated=now,
+        recipient=asking.recipient,
+        link_id=link.says("id") if link else None,
+        via=" / ".join(link.conditions_named("via"))[:200] or None if link else None,
+        tag=asking.tag,
+        network=asking.network,
+        etag=etag,
+        size=size,
+    )
+
+
+def _counted(link: SealedLink | None) -> tuple[str | None, int | None]:
+    """A link's id and how many downloads it allows; None where there is none."""
+    if link is None:
+        return None, None
+    return link.says("id"), min(map(int, link.conditions_named("uses")), default=None)
+
+
+def link_refusal(spent: LinkSpent) -> Refusal:
+    detail = {"revoked": "the link was revoked", "used-up": "the link's downloads were made"}
+    return Refusal(spent.word, detail[spent.word])
+

@@ -1,0 +1,266 @@
+"""A uvicorn protocol that sends files without reading them: the ASGI extension
+`http.response.zerocopysend`, by `os.sendfile` on a duplicate of the socket's descriptor.
+
+The event loop's transport keeps reading requests and noticing that a client went away; for
+sending it is bypassed once a response has asked for zero-copy, and from then on everything of
+that response goes through the duplicate, in order. A socket that is full is waited for with
+`add_writer`. TLS connections are left to the transport, and do not offer the extension.
+
+Besides the standard extension the scope offers `invio.connection`, a `Wire`: what of the body
+was handed to the kernel, and what of that the other side has not acknowledged.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import os
+import socket
+import struct
+from collections.abc import Callable
+from fcntl import ioctl
+from typing import Any
+
+from uvicorn.protocols.http.httptools_impl import HttpToolsProtocol
+
+# linux/sockios.h; termios.TIOCOUTQ is the same number where it exists
+_SIOCOUTQ = 0x5411
+# One call of sendfile: large enough to cost nothing, small enough to let others in.
+_STEP = 4 * 1024 * 1024  # bytes
+_TURN = 16 * 1024 * 1024  # bytes after which the loop gets a turn even though the socket takes more
+
+
+class ClientGone(OSError):
+    """The other side closed the connection, or it was lost."""
+
+
+class ReplyBroken(Exception):
+    """The response cannot be completed as announced; the connection must be broken, not ended."""
+
+
+class _Capture:
+    """Stands in for the transport while the response's head is written, and keeps it."""
+
+    def __init__(self) -> None:
+        self.written = b""
+
+    def write(self, data: bytes) -> None:
+        self.written += data
+
+
+class Wire:
+    """One response on one connection."""
+
+    __slots__ = ("_cycle", "_direct", "_head", "_protocol", "body_sent", "hold_head")
+
+    def __init__(self, cycle: Any, protocol: ZeroCopyProtocol) -> None:
+        self._cycle = cycle
+        self._protocol = protocol
+        self._direct = False
+        self._head = b""
+        self.body_sent = 0  # bytes of the body that the kernel, or the transport's buffer, has taken
+        self.hold_head = False  # whether the head waits to leave together with the first of the body
+
+    @property
+    def gone(self) -> bool:
+        """Whether the other side is no longer there."""
+        return self._protocol.gone
+
+    def unacknowledged(self) -> int:
+        """Bytes that were sent on this connection and not yet acknowledged by the other side."""
+        return self._protocol.unacknowledged()
+
+    async def run(self, app: Callable[..., Any], scope: Any, receive: Any) -> None:
+        """The application, with a connection that is broken when a reply cannot be completed."""
+        try:
+            await app(scope, receive, self.send)
+        except (ReplyBroken, ClientGone):
+            self._give_up()
+
+    def _give_up(self) -> None:
+        # The cycle takes a response that was begun and not ended for a fault of the application,
+        # unless the client is gone; here either is known already, and was recorded.
+        self._cycle.response_started = True
+        self._cycle.disconnected = True
+        self._protocol.transport.abort()
+
+    async def send(self, message: dict[str, Any]) -> None:
+        """The ASGI `send` of this response."""
+        kind = message["type"]
+        cycle = self._cycle
+        if kind == "http.response.start" and self.hold_head:
+            capture = _Capture()
+            cycle.transport = capture
+            try:
+                await cycle.send(message)
+            finally:
+                cycle.transport = self._protocol.transport
+            self._head = capture.written
+        elif kind == "http.response.zerocopysend":
+            await self._send_file(message)
+        elif kind == "http.response.body" and self._direct:
+            await self._send_bytes(message)
+        else:
+            if self._protocol.gone:
+                raise ClientGone("the client closed the connection")
+            if self._head:
+                head, self._head = self._head, b""
+                # HEAD has no body, whatever the message holds; a chunked one has a frame around it.
+                if cycle.chunked_encoding or cycle.scope["method"] == "HEAD":
+                    self._protocol.transport.write(head)
+                else:
+                    await self._send_with_head(head, message)
+                    return
+            await cycle.send(message)
+            self.body_sent += len(message.get("body", b""))
+
+    async def _send_with_head(self, head: bytes, message: dict[str, Any]) -> None:
+        """Head and first piece in one write: one packet for a small file."""
+        body = message.get("body", b"")
+        self._cycle.expected_content_length -= len(body)
+        self._protocol.transport.write(head + body)
+        self.body_sent += len(body)
+        await self._cycle.send({"type": "http.response.body", "body": b"", "more_body": message.get("more_body")})
+
+    async def _go_direct(self) -> socket.socket:
+        """The socket, once everything that the transport still holds has left."""
+        transport = self._protocol.transport
+        if not self._direct and transport.get_write_buffer_size():
+            await asyncio.sleep(0)
+            if transport.get_write_buffer_size():
+                low, high = transport.get_write_buffer_limits()
+                transport.set_write_buffer_limits(high=0)
+                try:
+                    await self._protocol.flow.drain()
+                finally:
+                    transport.set_write_buffer_limits(high=high, low=low)
+        self._direct = True
+        if self._protocol.gone:
+            raise ClientGone("the client closed the connection")
+        return self._protocol.direct_socket()
+
+    async def _send_bytes(self, message: dict[str, Any]) -> None:
+        body, more = message.get("body", b""), message.get("more_body", False)
+        self._cycle.expected_content_length -= len(body)
+        await self._write(await self._go_direct(), body, more)
+        self.body_sent += len(body)
+        await self._end_unless(more)
+
+    async def _write(self, sock: socket.socket, data: bytes, more: bool) -> None:
+        view = memoryview(data)
+        flags = socket.MSG_MORE if more else 0
+        while view:
+            try:
+                view = view[sock.send(view, flags) :]
+            except BlockingIOError:
+                await self._protocol.writable()
+            except OSError as error:
+                raise ClientGone(str(error)) from None
+
+    async def _send_file(self, message: dict[str, Any]) -> None:
+        """`file` (a descriptor or file object), `offset`, `count` and `more_body` of the extension."""
+        file, offset, count = message["file"], message["offset"], message["count"]
+        descriptor = file if isinstance(file, int) else file.fileno()
+        sock = await self._go_direct()
+        if self._head:
+            head, self._head = self._head, b""
+            await self._write(sock, head, more=True)
+        if count > self._cycle.expected_content_length:
+            raise ReplyBroken("more was to be sent than the head announced")
+        target, turn = sock.fileno(), _TURN
+        while count:
+            try:
+                sent = os.sendfile(target, descriptor, offset, min(count, _STEP))
+            except BlockingIOError:
+                await self._protocol.writable()
+                turn = _TURN
+                continue
+            except OSError as error:
+                raise ClientGone(str(error)) from None
+            if not sent:
+                raise ReplyBroken("the file ended before its announced length")
+            offset += sent
+            count -= sent
+            turn -= sent
+            self.body_sent += sent
+            self._cycle.expected_content_length -= sent
+            if turn <= 0:
+                turn = _TURN
+                await asyncio.sleep(0)
+                if self._protocol.gone:
+                    raise ClientGone("the client closed the connection")
+        await self._end_unless(message.get("more_body", False))
+
+    async def _end_unless(self, more: bool) -> None:
+        if not more:
+            await self._cycle.send({"type": "http.response.body", "body": b"", "more_body": False})
+
+
+class ZeroCopyProtocol(HttpToolsProtocol):
+    """uvicorn's protocol for httptools, with the zero-copy extension."""
+
+    gone = False
+    _direct: socket.socket | None = None
+    _waiting: asyncio.Future[None] | None = None
+    _last_unacknowledged = 0
+
+    def _start_asgi_task(self, cycle: Any, app: Any) -> None:
+        if self.scheme == "https":
+            super()._start_asgi_task(cycle, app)
+            return
+        wire = Wire(cycle, self)
+        cycle.scope["extensions"] = {"http.response.zerocopysend": {}, "invio.connection": wire}
+
+        async def wired(scope: Any, receive: Any, send: Any) -> None:
+            await wire.run(app, scope, receive)
+
+        super()._start_asgi_task(cycle, wired)
+
+    def direct_socket(self) -> socket.socket:
+        """A duplicate of the connection's socket; made when first asked for, closed with the connection."""
+        if self._direct is None:
+            original = self.transport.get_extra_info("socket")
+            self._direct = socket.socket(fileno=os.dup(original.fileno()))
+            self._direct.setblocking(False)
+        return self._direct
+
+    async def writable(self) -> None:
+        """Returns when the socket takes more. Raises ClientGone."""
+        if self.gone:
+            raise ClientGone("the client closed the connection")
+        sock = self.direct_socket()
+        self._waiting = waiting = self.loop.create_future()
+        self.loop.add_writer(sock.fileno(), _wake, waiting)
+        try:
+            await waiting
+        finally:
+            self._waiting = None
+            if self._direct is not None:
+                self.loop.remove_writer(self._direct.fileno())
+
+    def unacknowledged(self) -> int:
+        if self.gone or self._direct is None:
+            return self._last_unacknowledged
+        return _unacknowledged(self._direct)
+
+    def connection_lost(self, exc: Exception | None) -> None:
+        super().connection_lost(exc)
+        if self._direct is not None:
+            self._last_unacknowledged = _unacknowledged(self._direct)
+            self.loop.remove_writer(self._direct.fileno())
+            self._direct.close()
+            self._direct = None
+        self.gone = True
+        if self._waiting is not None and not self._waiting.done():
+            self._waiting.set_exception(ClientGone("the client closed the connection"))
+
+
+def _wake(waiting: asyncio.Future[None]) -> None:
+    if not waiting.done():
+        waiting.set_result(None)
+
+
+def _unacknowledged(sock: socket.socket) -> int:
+    try:
+        return int(struct.unpack("i", ioctl(sock.fileno(), _SIOCOUTQ, b"\0\0\0\0"))[0])
+    except OSError:
+        return 0

@@ -1,0 +1,294 @@
+"""The Brackwater Sound Survey: a made-up hydrographic office, its files, people and rules.
+
+Everything comes from a fixed seed and is made when it is not there; nothing large is shipped.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import random
+import shutil
+import sqlite3
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+from invio.core.keys import new_keys, write_keys
+from invio.demo.drawings import chart_sheet, notice_page, save
+from invio.demo.tides import height
+from invio.records.database import open_database, writing
+from invio.records.recipients import add_token, save_recipient
+
+SEED = 20260115
+MIB = 1024 * 1024
+# When every file of the demo says it was last changed, day by day.
+_EPOCH = datetime(2026, 1, 15, 8, 0, tzinfo=UTC)
+_DONE = "complete.txt"
+
+
+@dataclass(frozen=True, slots=True)
+class Person:
+    id: str
+    name: str
+    groups: tuple[str, ...]
+
+
+PEOPLE = (
+    Person("harbour-office", "Harbour office", ("office",)),
+    Person("pilot-7", "Pilot 7", ("pilots",)),
+    Person("tern-lab", "Tern laboratory", ("researchers",)),
+)
+
+SETTINGS = """\
+# The demo's service.
+
+[service]
+data = "records"
+keys = "keys.json"
+rules = "rules.toml"
+
+[stores.notices]
+kind = "directory"
+root = "files/notices"
+
+[stores.charts]
+kind = "directory"
+root = "files/charts"
+
+[stores.tables]
+kind = "tables"
+
+[[stores.tables.file]]
+path = "tides/brackwater-pier-2026.csv"
+function = "invio.demo.tides:this_year"
+
+[[stores.tables.file]]
+path = "tides/brackwater-pier-2027.csv"
+function = "invio.demo.tides:next_year"
+
+[[stores.tables.file]]
+path = "gauges/readings-january.csv"
+database = "sqlite:///gauges.sqlite"
+query = "SELECT station, time_utc, level_m, water_c FROM readings ORDER BY time_utc, station"
+"""
+
+RULES = """\
+# Who may have what. Without a rule that allows, the answer is no; a deny wins; order does not matter.
+
+[[rule]]
+name = "notices are for everyone"
+effect = "allow"
+who = ["anyone"]
+what = ["notices/**"]
+actions = ["list", "read", "bundle"]
+
+[[rule]]
+name = "tide tables are for everyone"
+effect = "allow"
+who = ["anyone"]
+what = ["tables/tides/**"]
+actions = ["list", "read", "bundle"]
+
+[[rule]]
+name = "charts for pilots"
+effect = "allow"
+who = ["group:pilots"]
+what = ["charts/**"]
+actions = ["list", "read", "bundle"]
+
+[[rule]]
+name = "pilots may hand on approach charts"
+effect = "allow"
+who = ["group:pilots"]
+what = ["charts/approach/**"]
+actions = ["link"]
+
+[[rule]]
+name = "drafts are under embargo"
+effect = "deny"
+who = ["group:pilots", "group:researchers"]
+what = ["charts/drafts/**"]
+actions = ["list", "read", "bundle", "link"]
+
+[[rule]]
+name = "soundings and gauges for researchers"
+effect = "allow"
+who = ["group:researchers"]
+what = ["charts/soundings/**", "tables/gauges/**"]
+actions = ["list", "read", "bundle"]
+
+[[rule]]
+name = "researchers see which approach charts there are"
+effect = "allow"
+who = ["group:researchers"]
+what = ["charts/approach/*"]
+actions = ["list"]
+
+[[rule]]
+name = "the office has everything"
+effect = "allow"
+who = ["group:office"]
+what = ["**"]
+actions = ["list", "read", "bundle", "link", "put", "manage"]
+"""
+
+_CHARTS = {
+    "approach/north-channel.pdf": "North Channel",
+    "approach/north-channel.png": "North Channel",
+    "approach/Södra leden – översikt.pdf": "Södra leden",
+    "approach/harbour entrance (sheet 2).png": "Harbour entrance, sheet 2",
+    "approach/潮汐観測所 配置図.png": "Tide stations",
+    "harbour/inner-basin.pdf": "Inner basin",
+    "harbour/fuel pier.png": "Fuel pier",
+    "drafts/west-bank-2027.pdf": "West Bank (draft)",
+}
+
+_NOTICES = {
+    "2026/001-north-channel-buoy.pdf": (
+        "Notice 1/2026: North Channel buoy",
+        ["Buoy NC-4 has been moved 120 m to the east.", "Charts affected: North Channel.", "Valid until further notice."],
+    ),
+    "2026/002-dredging.pdf": (
+        "Notice 2/2026: dredging",
+        ["Dredging in the inner basin from 2 to 20 February.", "Keep 50 m from the dredger.", "Listen on channel 12."],
+    ),
+}
+_NOTICE_TEXTS = {
+    "README.txt": "Notices to mariners, Brackwater Sound Survey.\nPDF for print, text for everybody else.\n",
+    "2026/003-light-on-tern-rock.txt": "Notice 3/2026: light on Tern Rock\n\nThe light shows Fl(2) 10s from 1 March on.\n",
+    "2026/004-änderung der Fahrrinne.txt": "Notice 4/2026: Änderung der Fahrrinne\n\nDie Fahrrinne ist auf 80 m verengt.\n",
+    "2026/withdrawn.txt": "",
+}
+
+
+def prepare(folder: Path, fresh: bool, say: Callable[[str], None]) -> dict[str, str]:
+    """Makes what is missing of the demo in `folder`; gives each person's token.
+
+    `fresh` empties the folder first, if it is one that the demo made. `say` is told of each step.
+    """
+    mark = folder / _DONE
+    if fresh and folder.exists() and any(folder.iterdir()):
+        if not mark.exists() and not (folder / "invio.toml").exists():
+            raise FileExistsError(f"{folder} is not a folder of the demo's; choose another with --data")
+        shutil.rmtree(folder)
+    folder.mkdir(parents=True, exist_ok=True)
+    if not mark.exists():
+        (folder / "invio.toml").write_text(SETTINGS, "utf-8")
+        (folder / "rules.toml").write_text(RULES, "utf-8")
+        for step, make in _STEPS:
+            say(step)
+            make(folder)
+        mark.write_text("The demo's data is complete. 'invio demo --fresh' makes it anew.\n", "utf-8")
+    if not (folder / "keys.json").exists():
+        write_keys(new_keys(), folder / "keys.json")
+    return _people(folder)
+
+
+def _people(folder: Path) -> dict[str, str]:
+    """Adds whoever is missing, and keeps the tokens that demo.json already tells."""
+    known: dict[str, str] = {}
+    told = folder / "demo.json"
+    records = folder / "records"
+    records.mkdir(exist_ok=True)
+    if told.exists() and (records / "records.sqlite").exists():
+        known = {name: person["token"] for name, person in json.loads(told.read_text("utf-8"))["people"].items()}
+    engine = open_database(records / "records.sqlite")
+    try:
+        with writing(engine).begin() as connection:
+            for person in PEOPLE:
+                save_recipient(connection, person.id, person.name, person.groups)
+                if person.id not in known:
+                    known[person.id] = add_token(connection, person.id, "demo")
+    finally:
+        engine.dispose()
+    return known
+
+
+def _placed(folder: Path, store: str, path: str) -> Path:
+    target = folder / "files" / store / path
+    target.parent.mkdir(parents=True, exist_ok=True)
+    return target
+
+
+def _dated(path: Path, day: int) -> None:
+    moment = (_EPOCH + timedelta(days=day)).timestamp()
+    os.utime(path, (moment, moment))
+
+
+def _make_notices(folder: Path) -> None:
+    for day, (path, (title, lines)) in enumerate(_NOTICES.items()):
+        target = _placed(folder, "notices", path)
+        save(notice_page(title, lines), target)
+        _dated(target, day)
+    for day, (path, text) in enumerate(_NOTICE_TEXTS.items()):
+        target = _placed(folder, "notices", path)
+        target.write_text(text, "utf-8")
+        _dated(target, day)
+
+
+def _make_charts(folder: Path) -> None:
+    for day, (path, title) in enumerate(_CHARTS.items()):
+        target = _placed(folder, "charts", path)
+        save(chart_sheet(title, SEED + day), target)
+        _dated(target, day)
+
+
+def _make_soundings(folder: Path) -> None:
+    """Sounding grids: little-endian 16-bit depths in centimetres, row by row."""
+    chance = random.Random(SEED)
+    for day, (path, size) in enumerate(
+        {"soundings/west-bank-5m.grid": 256, "soundings/tern-rock-1m.grid": 24, "soundings/inner-basin-1m.grid": 3}.items()
+    ):
+        target = _placed(folder, "charts", path)
+        with target.open("wb") as file:
+            block = bytearray(chance.randbytes(MIB))
+            for number in range(size):
+                # Every block differs from every other, so that a mixed-up download would show.
+                block[:8] = number.to_bytes(8, "little")
+                file.write(block)
+        _dated(target, day)
+
+
+def _make_gauges(folder: Path) -> None:
+    """Readings of three gauges, every ten minutes of January."""
+    chance = random.Random(SEED)
+    path = folder / "gauges.sqlite"
+    path.unlink(missing_ok=True)
+    connection = sqlite3.connect(path)
+    connection.execute("CREATE TABLE readings (station TEXT, time_utc TEXT, level_m REAL, water_c REAL)")
+    start = datetime(2026, 1, 1, tzinfo=UTC)
+    rows = []
+    for number in range(31 * 144):
+        at = start + timedelta(minutes=10 * number)
+        for station, offset in (("pier", 0.0), ("tern-rock", -0.12), ("west-bank", 0.08)):
+            level = height(at) + offset + chance.gauss(0, 0.015)
+            rows.append((station, at.strftime("%Y-%m-%dT%H:%MZ"), round(level, 3), round(4.2 + chance.gauss(0, 0.3), 1)))
+    connection.executemany("INSERT INTO readings VALUES (?, ?, ?, ?)", rows)
+    connection.commit()
+    connection.close()
+
+
+_STEPS: tuple[tuple[str, Callable[[Path], None]], ...] = (
+    ("notices to mariners", _make_notices),
+    ("chart sheets", _make_charts),
+    ("sounding grids, 283 MiB", _make_soundings),
+    ("gauge readings", _make_gauges),
+)
+
+
+def write_card(folder: Path, url: str, tokens: dict[str, str]) -> None:
+    """Writes demo.json: where the service is, where the keys are, and who the people are."""
+    card = {
+        "url": url,
+        "console": f"{url}/console/",
+        "keys": str((folder / "keys.json").resolve()),
+        "people": {person.id: {"token": tokens[person.id], "groups": list(person.groups)} for person in PEOPLE},
+    }
+    partial = folder / "demo.json.new"
+    descriptor = os.open(partial, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+    with os.fdopen(descriptor, "w", encoding="utf-8") as file:
+        json.dump(card, file, indent=2)
+        file.write("\n")
+    partial.replace(folder / "demo.json")

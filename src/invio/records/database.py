@@ -1,0 +1,56 @@
+"""The records' database: SQLite in WAL mode, brought to the newest schema when it is opened."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import sqlalchemy as sa
+from alembic import command
+from alembic.config import Config
+from sqlalchemy import event
+
+MIGRATIONS = Path(__file__).parent / "migrations"
+# Seconds that a writer waits for another process's transaction.
+BUSY = 10
+
+
+def open_database(path: str | Path) -> sa.Engine:
+    """An engine on the SQLite file at `path`, which is made or migrated when it has to be."""
+    engine = sa.create_engine(f"sqlite:///{path}", connect_args={"timeout": BUSY, "check_same_thread": False})
+    event.listen(engine, "connect", _prepare)
+    event.listen(engine, "begin", _begin)
+    with engine.connect() as connection:
+        migrate(connection)
+    return engine
+
+
+def migrate(connection: sa.Connection) -> None:
+    """Applies the migrations that are missing."""
+    config = Config()
+    config.set_main_option("script_location", str(MIGRATIONS))
+    config.attributes["connection"] = connection
+    command.upgrade(config, "head")
+    connection.commit()
+
+
+def _prepare(connection: object, _record: object) -> None:
+    # The driver's own transaction handling begins too late for BEGIN IMMEDIATE; _begin does it.
+    connection.isolation_level = None  # type: ignore[attr-defined]
+    cursor = connection.cursor()  # type: ignore[attr-defined]
+    cursor.execute("PRAGMA journal_mode=WAL")
+    # A commit outlives the death of the process; the WAL is flushed to the disk at checkpoints.
+    cursor.execute("PRAGMA synchronous=NORMAL")
+    cursor.execute("PRAGMA foreign_keys=ON")
+    cursor.close()
+
+
+def _begin(connection: sa.Connection) -> None:
+    # A transaction that reads first and writes later would fail, not wait, when another process
+    # wrote in between; so writers say at once that they are writers.
+    writing = connection.get_execution_options().get("writes", False)
+    connection.exec_driver_sql("BEGIN IMMEDIATE" if writing else "BEGIN")
+
+
+def writing(engine: sa.Engine) -> sa.Engine:
+    """The same database, for transactions that write."""
+    return engine.execution_options(writes=True)

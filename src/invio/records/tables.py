@@ -1,0 +1,90 @@
+"""The tables. Times are Unix seconds (UTC); sizes and counts of bytes are integers."""
+
+from __future__ import annotations
+
+import sqlalchemy as sa
+
+metadata = sa.MetaData()
+
+recipients = sa.Table(
+    "recipients",
+    metadata,
+    sa.Column("id", sa.String(64), primary_key=True),
+    sa.Column("name", sa.String(200), nullable=False),
+    sa.Column("groups", sa.JSON, nullable=False),
+    sa.Column("created", sa.Float, nullable=False),
+)
+
+# A token is 32 random bytes; their SHA-256 is kept. A slow hash would add nothing: there is no
+# guessing 256 random bits.
+tokens = sa.Table(
+    "tokens",
+    metadata,
+    sa.Column("hash", sa.String(64), primary_key=True),
+    sa.Column("recipient", sa.String(64), sa.ForeignKey("recipients.id"), nullable=False),
+    sa.Column("label", sa.String(200), nullable=False),
+    sa.Column("created", sa.Float, nullable=False),
+)
+
+sessions = sa.Table(
+    "sessions",
+    metadata,
+    sa.Column("hash", sa.String(64), primary_key=True),
+    sa.Column("recipient", sa.String(64), sa.ForeignKey("recipients.id"), nullable=False),
+    sa.Column("created", sa.Float, nullable=False),
+    sa.Column("expires", sa.Float, nullable=False),
+)
+
+# One recipient obtaining one file, over as many requests as it takes. `who` is what requests are
+# joined by; `covered` is the length of the union of `coverage`, a list of [start, stop].
+transfers = sa.Table(
+    "transfers",
+    metadata,
+    sa.Column("id", sa.String(24), primary_key=True),
+    sa.Column("who", sa.String(200), nullable=False),
+    sa.Column("recipient", sa.String(64)),
+    sa.Column("link_id", sa.String(64)),
+    sa.Column("via", sa.String(200)),
+    sa.Column("tag", sa.String(64)),
+    sa.Column("network", sa.String(64)),
+    sa.Column("address", sa.String, nullable=False),
+    sa.Column("etag", sa.String(64)),
+    sa.Column("size", sa.BigInteger),
+    sa.Column("state", sa.String(16), nullable=False),
+    sa.Column("reason", sa.String(200)),
+    sa.Column("started", sa.Float, nullable=False),
+    sa.Column("updated", sa.Float, nullable=False),
+    sa.Column("requests", sa.Integer, nullable=False),
+    sa.Column("covered", sa.BigInteger, nullable=False),
+    sa.Column("coverage", sa.JSON, nullable=False),
+    sa.Index("transfers_by_who", "who", "address"),
+    sa.Index("transfers_by_state", "state"),
+)
+
+# What is counted or ended by a link's id.
+links = sa.Table(
+    "links",
+    metadata,
+    sa.Column("id", sa.String(64), primary_key=True),
+    sa.Column("used", sa.Integer, nullable=False),
+    sa.Column("revoked", sa.Float),
+)
+
+bundles = sa.Table(
+    "bundles",
+    metadata,
+    sa.Column("id", sa.String(32), primary_key=True),
+    sa.Column("recipient", sa.String(64)),
+    sa.Column("name", sa.String(255), nullable=False),
+    sa.Column("files", sa.JSON, nullable=False),
+    sa.Column("created", sa.Float, nullable=False),
+    sa.Column("expires", sa.Float, nullable=False),
+)
+
+# CRC-32 of a content, by the tag that changes with it.
+checksums = sa.Table(
+    "checksums",
+    metadata,
+    sa.Column("tag", sa.String(64), primary_key=True),
+    sa.Column("crc", sa.BigInteger, nullable=False),
+)

@@ -1,0 +1,57 @@
+"""Who is asking the API: the caller of a request, identified as the delivery does it."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import Depends, Request
+
+from invio.core.addresses import Address, BadAddress, parse_address, percent_decoded
+from invio.core.files import Caller
+from invio.core.reasons import Refusal
+from invio.core.request_head import RequestHead
+from invio.delivery.identify import check_same_site
+from invio.service.assembly import Parts
+
+
+def parts_of(request: Request) -> Parts:
+    parts: Parts = request.app.state.parts
+    return parts
+
+
+def head_of(request: Request) -> RequestHead:
+    return RequestHead(request.method, request.scope["headers"])
+
+
+async def caller_of(request: Request) -> Caller:
+    """The caller. Raises Refusal (`bad-token`, `cross-site`)."""
+    head = head_of(request)
+    network = request.client.host if request.client else None
+    caller = await parts_of(request).identifier.identify(head, network)
+    check_same_site(head, caller)
+    return caller
+
+
+def address_in_path(request: Request, prefix: str) -> Address:
+    """The address after `prefix`, from the path as it was sent. Raises Refusal (`malformed`)."""
+    raw: bytes = request.scope.get("raw_path") or request.scope["path"].encode()
+    return read_address(percent_decoded_or_refused(raw.decode("latin-1").removeprefix(prefix)))
+
+
+def percent_decoded_or_refused(text: str) -> str:
+    try:
+        return percent_decoded(text)
+    except BadAddress as error:
+        raise Refusal("malformed", f"the address: {error}") from None
+
+
+def read_address(text: str) -> Address:
+    """An address that somebody sent. Raises Refusal (`malformed`)."""
+    try:
+        return parse_address(text)
+    except BadAddress as error:
+        raise Refusal("malformed", f"the address {text[:200]!r}: {error}") from None
+
+
+TheParts = Annotated[Parts, Depends(parts_of)]
+TheCaller = Annotated[Caller, Depends(caller_of)]

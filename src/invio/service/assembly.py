@@ -1,0 +1,105 @@
+"""Assembly: settings → the parts of a running service, wired together."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+import sqlalchemy as sa
+
+from invio.core.addresses import BadAddress, parse_file_address
+from invio.core.keys import KeyRing, read_keys
+from invio.core.rules import RuleSet
+from invio.core.rules_file import read_rules
+from invio.delivery.bundles import BundleLimits, Bundles
+from invio.delivery.catalogue import Catalogue
+from invio.delivery.identify import Identifier
+from invio.delivery.transfers import Transfers
+from invio.delivery.way import Delivery
+from invio.producers.producer import ProducerFault, Rows, function_rows, query_rows
+from invio.records import transfers as transfer_records
+from invio.records.database import open_database, writing
+from invio.records.journal import Journal
+from invio.service.settings import BadSettings, DirectorySettings, Settings, TableSettings, TablesSettings
+from invio.stores.directory import DirectoryStore
+from invio.stores.store import Store, StoreFault
+from invio.stores.tables import TablesStore
+
+
+@dataclass(slots=True, eq=False)
+class Parts:
+    """Everything that the service's own pages and the delivery share."""
+
+    settings: Settings
+    keys: KeyRing
+    engine: sa.Engine
+    journal: Journal
+    catalogue: Catalogue
+    identifier: Identifier
+    transfers: Transfers
+    bundles: Bundles
+    delivery: Delivery
+    stopping: Callable[[], bool] = field(default=lambda: False)
+
+    @property
+    def rules(self) -> RuleSet:
+        return self.catalogue.rules
+
+    def close(self) -> None:
+        self.journal.close()
+        self.bundles.close()
+        self.engine.dispose()
+
+
+def assemble(settings: Settings) -> Parts:
+    """Opens the records and the stores that the settings name.
+
+    Raises:
+        BadSettings, BadRules, BadKeyFile: with what is wrong and where.
+    """
+    stores = [_store(settings, name) for name in settings.stores]
+    rules = read_rules(settings.path(settings.service.rules), settings.stores)
+    keys = read_keys(settings.path(settings.service.keys))
+    settings.database.parent.mkdir(parents=True, exist_ok=True)
+    engine = open_database(settings.database)
+    with writing(engine).begin() as connection:
+        transfer_records.break_off_orphans(connection, "the service ended before the transfer did")
+    journal = Journal(engine)
+    catalogue = Catalogue(stores, rules)
+    identifier = Identifier(engine)
+    transfers = Transfers(engine, journal)
+    limits = BundleLimits(settings.bundles.entries, settings.bundles.bytes)
+    bundles = Bundles(catalogue, engine, limits)
+    delivery = Delivery(catalogue, identifier, transfers, bundles, keys.keys, settings.service.link_grace)
+    return Parts(settings, keys, engine, journal, catalogue, identifier, transfers, bundles, delivery)
+
+
+def _store(settings: Settings, name: str) -> Store:
+    given = settings.stores[name]
+    try:
+        if isinstance(given, DirectorySettings):
+            return DirectoryStore(name, settings.path(given.root))
+        return _tables(settings, name, given)
+    except (StoreFault, ProducerFault) as error:
+        raise BadSettings(f"{settings.folder}: {error}") from None
+
+
+def _tables(settings: Settings, name: str, given: TablesSettings) -> TablesStore:
+    tables: dict[str, Callable[[], Rows]] = {}
+    for table in given.file:
+        try:
+            parse_file_address(f"{name}/{table.path}")
+        except BadAddress as error:
+            raise StoreFault(f"store {name!r}: path {table.path!r}: {error}") from None
+        tables[table.path] = _rows(settings, table)
+    return TablesStore(name, tables)
+
+
+def _rows(settings: Settings, table: TableSettings) -> Callable[[], Rows]:
+    if table.function is not None:
+        return function_rows(table.function)
+    # A relative SQLite file lies beside the settings, as every other path does.
+    url = sa.make_url(str(table.database))
+    if url.get_backend_name() == "sqlite" and url.database and url.database != ":memory:":
+        url = url.set(database=str(settings.folder / url.database))
+    return query_rows(url.render_as_string(hide_password=False), str(table.query))

@@ -1,0 +1,61 @@
+"""Why: the decision on one question, with its reasons."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+
+from fastapi import APIRouter, Query
+from starlette.concurrency import run_in_threadpool
+
+from invio.core.addresses import Address
+from invio.core.files import ANYONE, Caller
+from invio.core.reasons import Refusal
+from invio.records.recipients import recipient_named
+from invio.service.asking import TheCaller, TheParts, read_address
+from invio.service.assembly import Parts
+from invio.service.shapes import Action, DecisionShape, ReasonShape
+
+router = APIRouter(tags=["decisions"])
+
+
+@router.get("/api/decisions", summary="Why may, or may not, somebody do this")
+async def get_decision(
+    caller: TheCaller,
+    parts: TheParts,
+    address: str,
+    recipient: str | None = Query(None, alias="as", description="a recipient's id, or `anyone`; without it, the caller"),
+    action: Action = "read",
+) -> DecisionShape:
+    """Each rule that spoke and, for the others, the first thing that kept them from it.
+
+    About oneself anyone may ask what was decided; the rules that led to it, and what holds for
+    others, are told to those who may `manage` the address.
+    """
+    where = read_address(address)
+    subject = await run_in_threadpool(_subject, parts, caller, where, recipient)
+    decision = parts.rules.explain(subject, action, where)
+    reasons = [ReasonShape.model_validate(asdict(reason)) for reason in decision.reasons]
+    if not parts.rules.allows(caller, "manage", where):
+        reasons = []
+    return DecisionShape(
+        recipient=subject.recipient,
+        groups=sorted(subject.groups),
+        action=action,
+        address=str(where),
+        allowed=decision.allowed,
+        reasons=reasons,
+    )
+
+
+def _subject(parts: Parts, caller: Caller, address: Address, recipient: str | None) -> Caller:
+    """Whom the question is about."""
+    if recipient is None or recipient == caller.recipient:
+        return caller
+    parts.catalogue.require(caller, "manage", address)
+    if recipient == "anyone":
+        return ANYONE
+    with parts.engine.connect() as connection:
+        found = recipient_named(connection, recipient)
+    if found is None:
+        raise Refusal("missing", f"there is no recipient {recipient!r}")
+    return Caller(found.id, found.groups)

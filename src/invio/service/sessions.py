@@ -1,0 +1,54 @@
+"""Signing in to the console: a token becomes a session, kept by the browser in a cookie."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter, Request, Response
+from starlette.concurrency import run_in_threadpool
+
+from invio.core.reasons import Refusal
+from invio.delivery.identify import COOKIE, session_secret
+from invio.records.recipients import SESSION_LIFE, close_session, open_session, recipient_of_token
+from invio.service.asking import TheCaller, TheParts, head_of
+from invio.service.shapes import Me, SignIn
+
+router = APIRouter(tags=["sessions"])
+
+
+@router.post("/api/sessions", status_code=201, summary="Sign in with a token")
+async def sign_in(asked: SignIn, request: Request, response: Response, parts: TheParts) -> Me:
+    """Makes a session and sets its cookie: `HttpOnly`, `SameSite=Strict`, for 12 hours."""
+
+    def look_up() -> Me | None:
+        with parts.engine.connect() as connection:
+            recipient = recipient_of_token(connection, asked.token.strip())
+            return recipient and Me(recipient=recipient.id, groups=sorted(recipient.groups))
+
+    me = await run_in_threadpool(look_up)
+    if me is None:
+        raise Refusal("bad-token", "this is not a token of a recipient here")
+    secret = await parts.journal.call(lambda connection: open_session(connection, str(me.recipient)))
+    response.set_cookie(
+        COOKIE,
+        secret,
+        max_age=SESSION_LIFE,
+        httponly=True,
+        samesite="strict",
+        secure=request.url.scheme == "https",
+    )
+    return me
+
+
+@router.get("/api/sessions/current", summary="Who am I")
+def current(caller: TheCaller) -> Me:
+    """The caller, by token or by session; `recipient` is null without either."""
+    return Me(recipient=caller.recipient, groups=sorted(caller.groups))
+
+
+@router.delete("/api/sessions/current", status_code=204, summary="Sign out")
+async def sign_out(request: Request, response: Response, caller: TheCaller, parts: TheParts) -> None:
+    """Ends the session of the cookie, if there is one."""
+    secret = session_secret(head_of(request))
+    if secret is not None:
+        await parts.journal.call(lambda connection: close_session(connection, secret))
+        parts.identifier.forget(secret)
+    response.delete_cookie(COOKIE)

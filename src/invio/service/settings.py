@@ -1,0 +1,139 @@
+"""Settings: one TOML file. Every error names the file, the line, what is wrong and what was expected.
+
+Paths in it are relative to the file's own folder.
+"""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from pathlib import Path
+from typing import Annotated, Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
+
+from invio.core.toml_places import line_of
+
+# What an address may not have as a store, because it means something else.
+RESERVED = ("bundles",)
+_STORE_NAME = re.compile(r"[a-z0-9][a-z0-9-]{0,31}\Z")
+
+
+class BadSettings(ValueError):
+    """The settings cannot be used; the message is `file:line: what is wrong`."""
+
+
+class _Strict(BaseModel):
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+
+class ServiceSettings(_Strict):
+    """Where the service listens, and where it keeps its own things."""
+
+    host: str = "127.0.0.1"
+    port: int = Field(8480, ge=0, le=65535)
+    data: Path = Path("data")
+    keys: Path = Path("keys.json")
+    rules: Path = Path("rules.toml")
+    public_url: str | None = Field(None, description="what links begin with, as in https://files.example.org")
+    link_grace: int = Field(900, ge=0, description="seconds for which an expired link resumes what it began")
+    shutdown: int = Field(5, ge=0, description="seconds that running transfers get when the service stops")
+
+
+class BundleSettings(_Strict):
+    """What one bundle may hold at most."""
+
+    entries: int = Field(20_000, ge=1)
+    bytes: int = Field(1 << 40, ge=1)
+
+
+class DirectorySettings(_Strict):
+    """A store of files below a directory."""
+
+    kind: Literal["directory"]
+    root: Path
+
+
+class TableSettings(_Strict):
+    """A file made on demand: by a function, or by a query on a database."""
+
+    path: str
+    function: str | None = Field(None, description="module:function that gives rows, a header first")
+    database: str | None = Field(None, description="an SQLAlchemy URL")
+    query: str | None = None
+
+    @model_validator(mode="after")
+    def _one_source(self) -> TableSettings:
+        if (self.function is None) == (self.database is None) or (self.database is None) != (self.query is None):
+            raise ValueError("a file needs either function, or database and query")
+        return self
+
+
+class TablesSettings(_Strict):
+    """A store of files that are made when they are asked for."""
+
+    kind: Literal["tables"]
+    file: list[TableSettings] = Field(min_length=1)
+
+
+StoreSettings = Annotated[DirectorySettings | TablesSettings, Field(discriminator="kind")]
+
+
+class Settings(_Strict):
+    """The whole file. `folder` is where it lies."""
+
+    service: ServiceSettings = ServiceSettings()
+    bundles: BundleSettings = BundleSettings()
+    stores: dict[str, StoreSettings] = Field(min_length=1)
+    folder: Path = Field(Path(), exclude=True)
+
+    @model_validator(mode="after")
+    def _store_names(self) -> Settings:
+        for name in self.stores:
+            if not _STORE_NAME.match(name) or name in RESERVED:
+                raise ValueError(f"{name!r} cannot name a store; use a-z, 0-9 and -, and not {', '.join(RESERVED)}")
+        return self
+
+    def path(self, path: Path) -> Path:
+        """A path of the settings, as it stands on the disk."""
+        return self.folder / path
+
+    @property
+    def database(self) -> Path:
+        return self.path(self.service.data) / "records.sqlite"
+
+
+def read_settings(path: str | Path) -> Settings:
+    """Reads the settings file at `path`.
+
+    Raises:
+        BadSettings: it is missing, is not TOML, or holds what it must not.
+    """
+    file = Path(path)
+    try:
+        text = file.read_text("utf-8")
+        data = tomllib.loads(text)
+    except FileNotFoundError:
+        raise BadSettings(f"{file}: there is no such settings file; 'invio init' makes one") from None
+    except (OSError, UnicodeDecodeError) as error:
+        raise BadSettings(f"{file}: the settings cannot be read: {error}") from None
+    except tomllib.TOMLDecodeError as error:
+        found = re.search(r"at line (\d+)", str(error))
+        line = found[1] if found else len(text.splitlines()) or 1
+        raise BadSettings(f"{file}:{line}: not TOML: {error}") from None
+    data.pop("folder", None)
+    try:
+        return Settings.model_validate({**data, "folder": file.resolve().parent})
+    except ValidationError as error:
+        raise BadSettings("\n".join(_said(file, text, item) for item in error.errors())) from None
+
+
+def _said(file: Path, text: str, error: Any) -> str:
+    # Pydantic puts the tag of a chosen kind into the place; the file has no such key.
+    place = tuple(part for part in error["loc"] if part not in ("directory", "tables"))
+    line = line_of(text, place)
+    where = ".".join(str(part) for part in place)
+    message = error["msg"].removeprefix("Value error, ")
+    message = message[:1].lower() + message[1:]
+    given = f", not {error['input']!r}" if isinstance(error["input"], str | int | float) else ""
+    return f"{file}:{line}: {where}: {message}{given}" if where else f"{file}:{line}: {message}{given}"

@@ -1,0 +1,157 @@
+"""The shapes of what the API takes and gives. The console's types are generated from these."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import BaseModel, ConfigDict, Field
+
+Action = Literal["list", "read", "bundle", "link", "put", "manage"]
+
+
+class SignIn(BaseModel):
+    """A recipient's access token, for a session in a browser."""
+
+    model_config = ConfigDict(extra="forbid")
+    token: str = Field(min_length=1, max_length=500)
+
+
+class Me(BaseModel):
+    """Who is asking; `recipient` is null for somebody who did not sign in."""
+
+    recipient: str | None
+    groups: list[str]
+
+
+class FileShape(BaseModel):
+    """A file or, with an address ending in `/`, a folder. `size` in bytes; null when it is made on demand."""
+
+    address: str
+    name: str
+    folder: bool
+    size: int | None = None
+    modified: str | None = Field(None, description="RFC 3339, UTC")
+    media_type: str | None = None
+    may: list[Action] = Field(default_factory=list, description="what the caller may do with it")
+
+
+class Listing(BaseModel):
+    """A page of a listing; `next` goes into `after` for the next one."""
+
+    files: list[FileShape]
+    next: str | None
+
+
+class BundleAsk(BaseModel):
+    """A selection: addresses of files, and of folders (with a trailing `/`) for all that is in them."""
+
+    model_config = ConfigDict(extra="forbid")
+    files: list[str] = Field(max_length=100_000)
+    name: str | None = Field(None, max_length=200)
+
+
+class BundleShape(BaseModel):
+    """An archive that is ready to be fetched from `/get/` + `address`. `size` in bytes."""
+
+    id: str
+    address: str
+    url: str
+    name: str
+    size: int
+    entries: int
+    expires: str
+
+
+class LinkAsk(BaseModel):
+    """A sealed link to be made; the names are those of the link format. Times in Unix seconds."""
+
+    model_config = ConfigDict(extra="forbid", populate_by_name=True)
+    address: str
+    within: str | None = Field(None, alias="in", description="open this whole folder, too")
+    version: int | None = Field(None, ge=1)
+    disposition: Literal["attachment", "inline"] | None = Field(None, alias="as")
+    name: str | None = None
+    id: str | None = None
+    to: str | None = None
+    only: list[str] = Field(default_factory=list)
+    until: int | None = Field(None, ge=0)
+    seconds: int | None = Field(None, ge=1, description="instead of until: from now on")
+    after: int | None = Field(None, ge=0)
+    who: str | None = None
+    net: list[str] = Field(default_factory=list)
+    agent: str | None = None
+    uses: int | None = Field(None, ge=1)
+    rate: int | None = Field(None, ge=1, description="bytes a second")
+    via: str | None = None
+    tag: str | None = None
+
+
+class LinkShape(BaseModel):
+    """A sealed link. `target` is its path and query; `until` in Unix seconds, null without an end."""
+
+    url: str
+    target: str
+    address: str
+    key: str
+    id: str | None
+    until: int | None
+
+
+class ReasonShape(BaseModel):
+    """What one rule said, or the first thing that kept it from speaking."""
+
+    rule: str
+    line: int
+    effect: Literal["allow", "deny"]
+    spoke: bool
+    because: str
+
+
+class DecisionShape(BaseModel):
+    """The decision on one question; without a rule that allows, the answer is no."""
+
+    recipient: str | None
+    groups: list[str]
+    action: Action
+    address: str
+    allowed: bool
+    reasons: list[ReasonShape]
+
+
+class TransferShape(BaseModel):
+    """A transfer. `bytes` counts those of the content that have arrived, each once; `rate` in bytes a second."""
+
+    id: str
+    address: str
+    recipient: str | None
+    link: str | None
+    via: str | None
+    tag: str | None
+    state: Literal["running", "complete", "partial", "broken-off"]
+    reason: str | None
+    bytes: int
+    size: int | None
+    percent: float | None
+    rate: int | None
+    seconds_left: float | None
+    requests: int
+    started: str
+    updated: str
+
+
+class TransferList(BaseModel):
+    """Transfers from the newest on; `next` goes into `before` for the next page."""
+
+    transfers: list[TransferShape]
+    next: str | None
+
+
+class Problem(BaseModel):
+    """Problem details (RFC 9457). `reason` is a word that programs can go by."""
+
+    type: str
+    title: str
+    status: int
+    detail: str
+    reason: str
+    names: list[str] | None = None

@@ -1,0 +1,101 @@
+"""A directory on the disk as a store. Nothing outside its root is ever found.
+
+Addresses cannot say `..`, but a symbolic link can leave the root, and a path that is checked and
+then opened can be exchanged in between. So the file is opened first, as a bare reference
+(`O_PATH`: no content, no side effect of a device or a pipe), and the kernel is asked where that
+reference is; what was found is identified by device, inode, size and time, and the sender
+refuses to read anything else.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import stat
+from pathlib import Path
+
+from invio.core.addresses import Address, BadAddress, parse_address
+from invio.core.files import FileFacts
+from invio.stores.sources import DiskFile
+from invio.stores.store import Found, Missing, StoreFault
+
+# Without O_PATH (it is Linux's) the path is resolved by name; the check of identity at the time
+# of reading still holds.
+_REFERENCE = getattr(os, "O_PATH", None)
+
+
+class DirectoryStore:
+    """Files below `root`; links inside it are followed, links that leave it are as if absent."""
+
+    kind = "directory"
+
+    def __init__(self, name: str, root: str | Path) -> None:
+        """Raises StoreFault when the root is no directory that can be read."""
+        self.name = name
+        if not os.path.isdir(root):
+            raise StoreFault(f"store {name!r}: its root {root} is not a directory; make it, or correct 'root'")
+        if not os.access(root, os.R_OK | os.X_OK):
+            raise StoreFault(f"store {name!r}: its root {root} cannot be read by this user")
+        self._root = os.fsencode(os.path.realpath(root)).rstrip(b"/") + b"/"
+
+    def locate(self, address: Address) -> Found:
+        if address.folder:
+            raise Missing(str(address))
+        path, status = self._reach(address)
+        if not stat.S_ISREG(status.st_mode):
+            raise Missing(str(address))
+        facts = FileFacts(address, status.st_size, status.st_mtime, _tag(status))
+        return Found(facts, DiskFile.of(path, status))
+
+    def list(self, folder: Address) -> list[Address]:
+        path, status = self._reach(folder)
+        if not stat.S_ISDIR(status.st_mode):
+            raise Missing(str(folder))
+        with os.scandir(path) as entries:
+            listed = [found for entry in entries if (found := self._listed(folder, entry)) is not None]
+        return sorted(listed, key=lambda address: (not address.folder, address.path))
+
+    def _listed(self, folder: Address, entry: os.DirEntry[bytes]) -> Address | None:
+        """The entry's address; None for what no address may name, and for what is no file or folder."""
+        try:
+            address = parse_address(f"{folder}{entry.name.decode()}")
+            if entry.is_symlink():
+                _, status = self._reach(address)
+                is_folder, is_file = stat.S_ISDIR(status.st_mode), stat.S_ISREG(status.st_mode)
+            else:
+                is_folder, is_file = entry.is_dir(), entry.is_file()
+        except (UnicodeDecodeError, BadAddress, Missing, OSError):
+            return None
+        if is_folder:
+            return Address(address.store, address.path + "/")
+        return address if is_file else None
+
+    def _reach(self, address: Address) -> tuple[bytes, os.stat_result]:
+        """Where the address is on the disk, links resolved, and what is there."""
+        path = self._root + address.path.rstrip("/").encode()
+        try:
+            where, status = self._resolved(path)
+        except OSError:
+            # Absent, a file where a folder should be, a loop of links, a name too long, no
+            # permission: for whoever asks, there is no such file.
+            raise Missing(str(address)) from None
+        if not (where + b"/").startswith(self._root):
+            raise Missing(str(address))
+        return where, status
+
+    @staticmethod
+    def _resolved(path: bytes) -> tuple[bytes, os.stat_result]:
+        if _REFERENCE is None:
+            where = os.path.realpath(path, strict=True)
+            return where, os.stat(where, follow_symlinks=False)
+        reference = os.open(path, _REFERENCE | os.O_CLOEXEC)
+        try:
+            return os.readlink(b"/proc/self/fd/%d" % reference), os.fstat(reference)
+        finally:
+            os.close(reference)
+
+
+def _tag(status: os.stat_result) -> str:
+    """An opaque tag that changes with the file's identity, length or time (nanoseconds)."""
+    identity = b"%d.%d.%d.%d" % (status.st_dev, status.st_ino, status.st_size, status.st_mtime_ns)
+    return hashlib.blake2b(identity, digest_size=12).hexdigest()

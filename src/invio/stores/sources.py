@@ -1,0 +1,84 @@
+"""Sources: what a slice of a reply is read from, and what a streamed part is made by.
+
+A source is found with the facts and opened only by the sender. Opening compares what is opened
+with what was found: a file that was replaced in between is not the file that was decided about.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from typing import Protocol
+
+
+class ContentChanged(Exception):
+    """The file is not the one that was planned for. The message is meant for the records."""
+
+
+class SliceSource(Protocol):
+    """Bytes that can be read from any offset."""
+
+    def open(self) -> int:
+        """A descriptor for reading, which the caller closes. Raises ContentChanged."""
+        ...
+
+    def is_at(self, descriptor: int) -> bool:
+        """Whether the open file is, still, the one that was found."""
+        ...
+
+
+@dataclass(frozen=True, slots=True)
+class DiskFile:
+    """A regular file, by its path and by what it was when it was found (`size` bytes, time in ns)."""
+
+    path: bytes
+    device: int
+    inode: int
+    size: int
+    modified_ns: int
+
+    @classmethod
+    def of(cls, path: bytes, status: os.stat_result) -> DiskFile:
+        return cls(path, status.st_dev, status.st_ino, status.st_size, status.st_mtime_ns)
+
+    def open(self) -> int:
+        try:
+            # O_NONBLOCK: should a pipe have taken the file's place, opening it must not wait.
+            descriptor = os.open(self.path, os.O_RDONLY | os.O_CLOEXEC | os.O_NONBLOCK)
+        except OSError as error:
+            raise ContentChanged(f"the file can no longer be opened: {error.strerror}") from None
+        if self.is_at(descriptor):
+            return descriptor
+        os.close(descriptor)
+        raise ContentChanged("the file was replaced or altered after it was found")
+
+    def is_at(self, descriptor: int) -> bool:
+        status = os.fstat(descriptor)
+        return (status.st_dev, status.st_ino, status.st_size, status.st_mtime_ns) == (
+            self.device,
+            self.inode,
+            self.size,
+            self.modified_ns,
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class SpooledFile:
+    """A content that was made once and is kept open without a name; `descriptor` is its owner's."""
+
+    descriptor: int
+    size: int
+
+    def open(self) -> int:
+        return os.dup(self.descriptor)
+
+    def is_at(self, descriptor: int) -> bool:
+        return os.fstat(descriptor).st_size == self.size
+
+
+@dataclass(frozen=True, slots=True)
+class Made:
+    """A content made on demand; each call of `chunks` makes it anew, in pieces of some 64 KiB."""
+
+    chunks: Callable[[], Iterator[bytes]]

@@ -1,0 +1,41 @@
+"""What every kind of store offers: locate one file, list one folder."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Protocol
+
+from invio.core.addresses import Address
+from invio.core.files import FileFacts
+from invio.stores.sources import DiskFile, Made
+
+
+class Missing(Exception):
+    """There is no such file or folder in the store, or none that an address may name."""
+
+
+class StoreFault(Exception):
+    """The store itself cannot be used, as when its root is gone. The message is for the operator."""
+
+
+@dataclass(frozen=True, slots=True)
+class Found:
+    """A file that exists: its facts, and what it is read from."""
+
+    facts: FileFacts
+    source: DiskFile | Made
+
+
+class Store(Protocol):
+    """A named place that files come from."""
+
+    name: str
+    kind: str
+
+    def locate(self, address: Address) -> Found:
+        """Finds a file without reading it. Raises Missing."""
+        ...
+
+    def list(self, folder: Address) -> list[Address]:
+        """The addresses in a folder, in the order of their names; folders end in `/`. Raises Missing."""
+        ...
