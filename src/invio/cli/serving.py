@@ -10,7 +10,7 @@ import click
 from invio.cli.options import SaidNo, gives_json
 from invio.cli.output import print_json
 from invio.core.keys import new_keys, write_keys
-from invio.records.database import open_database, writing
+from invio.records.database import open_database, patient
 from invio.records.recipients import add_token, save_recipient
 from invio.service.run import listening_socket, run, url_of
 from invio.service.settings import read_settings
@@ -63,7 +63,7 @@ def init(folder: Path, admin: str, as_json: bool) -> None:
     (folder / "rules.toml").write_text(_RULES, "utf-8")
     write_keys(new_keys(), folder / "keys.json")
     engine = open_database(folder / "data" / "records.sqlite")
-    with writing(engine).begin() as connection:
+    with patient(engine).begin() as connection:
         save_recipient(connection, admin, admin, ["administrators"])
         token = add_token(connection, admin, "first")
     engine.dispose()

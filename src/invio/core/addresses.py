@@ -56,7 +56,12 @@ def percent_decoded(raw: str | bytes) -> str:
     Raises:
         BadAddress: a `%` without two hex digits, or bytes that are not UTF-8.
     """
-    data = raw.encode("utf-8", "surrogatepass") if isinstance(raw, str) else raw
+    if isinstance(raw, str):
+        if "%" not in raw and raw.isascii():
+            return raw
+        data = raw.encode("utf-8", "surrogatepass")
+    else:
+        data = raw
     if b"%" in data:
         if _BROKEN_PERCENT.search(data):
             raise BadAddress("a % must be followed by two hexadecimal digits")

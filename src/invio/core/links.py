@@ -15,6 +15,7 @@ import ipaddress
 import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 from urllib.parse import quote, urlsplit
 
 from invio.core.addresses import Address, BadAddress, parse_address, parse_file_address, percent_decoded, quoted
@@ -47,7 +48,10 @@ class SealedLink:
 
     def says(self, name: str) -> str | None:
         """The value of a root parameter, or None."""
-        return next((value for key, value in self.root if key == name), None)
+        for key, value in self.root:
+            if key == name:
+                return value
+        return None
 
     def conditions_named(self, name: str) -> list[str]:
         return [value for key, value in self.conditions if key == name]
@@ -202,9 +206,12 @@ _SAYS = {
 }
 
 
+_MARKS = re.compile(r"(?:^|&)(?:key|seal)(?:=|&|$)")
+
+
 def is_sealed(query: str) -> bool:
     """Whether a query is meant to be a sealed link's, well formed or not."""
-    return any(pair.partition("=")[0] in ("key", "seal") for pair in query.split("&"))
+    return _MARKS.search(query) is not None
 
 
 def parse_query(query: str) -> list[tuple[str, str]]:
@@ -266,6 +273,7 @@ def _canonical(seal: str) -> bool:
     return _SEAL.match(seal) is not None and _base64url(_from_base64url(seal)) == seal
 
 
+@lru_cache(maxsize=4096)
 def parse_link(path: str | bytes, query: str) -> SealedLink:
     """Reads a link from the still encoded path after `/get/` and the query after `?`.
 
@@ -329,14 +337,19 @@ def check_link(link: SealedLink, keys: Mapping[str, bytes], asked: Asked) -> Non
     key = keys.get(link.key)
     if key is None:
         raise LinkRefused("unknown-key", "the link names a key that is not in use")
-    tag = chained(root_tag(key, link.scope, link.root), link.conditions)
-    if not hmac.compare_digest(_base64url(tag), link.seal):
+    if not hmac.compare_digest(_seal_for(link, key), link.seal):
         raise LinkRefused("bad-seal", "the seal does not fit the link")
     failed = _first_failures(link, asked)
     for word in _ORDER:
         if word in failed:
             detail = _SAYS.get(word, "the link was revoked")
             raise LinkRefused(word, detail.format(value=failed[word], address=link.address))
+
+
+@lru_cache(maxsize=4096)
+def _seal_for(link: SealedLink, key: bytes) -> str:
+    """The seal that the link ought to have. Kept: a link is asked for again at each range of a file."""
+    return _base64url(chained(root_tag(key, link.scope, link.root), link.conditions))
 
 
 def _first_failures(link: SealedLink, asked: Asked) -> dict[str, str]:

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import re
 import unicodedata
+from functools import lru_cache
 from urllib.parse import quote
 
 NAME_LIMIT = 200  # characters; most file systems take 255 bytes
@@ -22,6 +23,7 @@ _DEVICES = re.compile(r"(?:con|prn|aux|nul|com[0-9¹²³]|lpt[0-9¹²³])(?=\.|$
 _ATTR_SAFE = "!#$&+-.^_`|~"
 
 
+@lru_cache(maxsize=4096)
 def safe_name(name: str, fallback: str = "download") -> str:
     """The name as any system may save it: one segment, visible, not a device, not hidden.
 
@@ -50,6 +52,7 @@ def ascii_name(name: str) -> str:
     return safe_name(plain)
 
 
+@lru_cache(maxsize=4096)
 def content_disposition(kind: str, name: str) -> str:
     """The header's value: RFC 6266, with `filename*` (RFC 8187) where ASCII does not do.
 

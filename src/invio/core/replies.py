@@ -11,7 +11,7 @@ from __future__ import annotations
 from bisect import bisect_right
 from collections.abc import Sequence
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, lru_cache
 from itertools import accumulate
 
 from invio.core.http_dates import http_date
@@ -137,7 +137,9 @@ def plan(head: RequestHead, representation: Representation) -> Reply:
     if outcome is Outcome.NOT_MODIFIED:
         return Reply(304, validators, [], 0)
     size = representation.size
-    headers = validators + _description(representation)
+    headers = validators + _description(
+        representation.media_type, representation.name, representation.disposition, representation.own_policy
+    )
     if size is None:
         headers.append((b"accept-ranges", b"none"))
         parts = representation.content.parts if head.method == "GET" else []
@@ -171,7 +173,7 @@ def _wanted(head: RequestHead, tag: str | None, modified: int | None, size: int)
 
 
 def _validators(representation: Representation, modified: int | None) -> Headers:
-    """The headers that a 304 carries as well (§15.4.5)."""
+    """The headers that a 304 carries as well (§15.4.5); without Last-Modified where it is not known."""
     headers: Headers = []
     if representation.tag is not None:
         headers.append((b"etag", b'"%s"' % representation.tag.encode()))
@@ -184,15 +186,15 @@ def _validators(representation: Representation, modified: int | None) -> Headers
     return headers
 
 
-def _description(representation: Representation) -> Headers:
-    media_type = representation.media_type
+@lru_cache(maxsize=4096)
+def _description(media_type: str, name: str, disposition: str | None, own_policy: str | None) -> Headers:
+    """What a person or a browser is told of the content. Shared: not to be changed."""
     headers: Headers = [
         (b"content-type", content_type(media_type).encode()),
         (b"x-content-type-options", b"nosniff"),
-        (b"content-security-policy", (representation.own_policy or _SANDBOX).encode()),
+        (b"content-security-policy", (own_policy or _SANDBOX).encode()),
     ]
-    if representation.own_policy is None:
-        inline = representation.disposition == "inline" and may_be_inline(media_type)
-        disposition = content_disposition("inline" if inline else "attachment", representation.name)
-        headers.append((b"content-disposition", disposition.encode("latin-1")))
+    if own_policy is None:
+        kind = "inline" if disposition == "inline" and may_be_inline(media_type) else "attachment"
+        headers.append((b"content-disposition", content_disposition(kind, name).encode("latin-1")))
     return headers

@@ -8,7 +8,8 @@ from __future__ import annotations
 import time
 from collections import deque
 from collections.abc import Callable
-from dataclasses import dataclass, field, replace
+from copy import copy
+from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import Any
 
@@ -46,15 +47,15 @@ class Live:
 
     def now(self) -> TransferRow:
         """The transfer's row as it stands."""
-        coverage = Coverage(self.arrived.ranges)
-        for segment in self.segments:
-            coverage.add(segment.start, segment.start + segment.meter.arrived)
-        return replace(
-            self.row,
-            covered=coverage.total,
-            coverage=[list(pair) for pair in coverage.ranges],
-            updated=time.time(),
-        )
+        coverage = self.arrived
+        if self.segments:
+            coverage = Coverage(coverage.ranges)
+            for segment in self.segments:
+                coverage.add(segment.start, segment.start + segment.meter.arrived)
+        row = copy(self.row)
+        row.covered, row.coverage = coverage.total, [list(pair) for pair in coverage.ranges]
+        row.updated = time.time()
+        return row
 
     def close(self, segment: Segment) -> None:
         """Takes a request's bytes over from its meter."""

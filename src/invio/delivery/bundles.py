@@ -27,7 +27,7 @@ from invio.core.replies import Representation
 from invio.core.zip_layout import ZipEntry, ZipLayout, entry_names, zip_layout
 from invio.delivery.catalogue import Catalogue
 from invio.records.bundles import BundleRecord, bundle_named, known_crcs, save_bundle, save_crcs
-from invio.records.database import writing
+from invio.records.database import patient
 from invio.stores.sources import ContentChanged, DiskFile, Made, SliceSource, SpooledFile
 from invio.stores.store import Found
 
@@ -111,7 +111,7 @@ class Bundles:
         """
         chosen = self._choose(caller, files)
         # Saved before it is planned, for the id under which made files are kept.
-        with writing(self._engine).begin() as connection:
+        with patient(self._engine).begin() as connection:
             record = save_bundle(connection, caller.recipient, _archive_name(name, files), files)
         return record, self._layout(record.id, chosen), len(chosen)
 
@@ -205,7 +205,7 @@ class Bundles:
             if tag not in known and tag not in fresh:
                 fresh[tag] = _crc_of(found.source, found.facts.address)  # type: ignore[arg-type]
         if fresh:
-            with writing(self._engine).begin() as connection:
+            with patient(self._engine).begin() as connection:
                 save_crcs(connection, fresh)
         return known | fresh
 

@@ -59,7 +59,7 @@ class Sender:
         extensions = scope.get("extensions") or {}
         self._zero_copy = "http.response.zerocopysend" in extensions
         self._wire: Wire | None = extensions.get("invio.connection")
-        self._gone = asyncio.Event()
+        self._gone = False
         self._began = 0.0
         self.meter = Meter(self._wire)
 
@@ -100,7 +100,7 @@ class Sender:
     async def _watch(self) -> None:
         while (await self._receive())["type"] != "http.disconnect":
             pass
-        self._gone.set()
+        self._gone = True
 
     async def _body(self, reply: Reply) -> None:
         self._began = time.monotonic()
@@ -135,7 +135,7 @@ class Sender:
         await self._hold_rate()
 
     async def _piece(self, data: bytes, more: bool) -> None:
-        if self._gone.is_set():
+        if self._gone:
             raise ClientGone("the client closed the connection")
         await self._send({"type": "http.response.body", "body": data, "more_body": more})
         self.meter.counted += len(data)

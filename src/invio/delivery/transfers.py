@@ -78,7 +78,7 @@ class Transfers:
         segment = Segment(meter, reply.start)
         live = self.board.find((asking.who, asking.address, etag, asking.tag)) if earlier is not None else None
         if live is not None:
-            live.row = replace(live.row, requests=live.row.requests + 1)
+            live.row.requests += 1
         else:
             live = Live(_row(asking, etag, size, earlier), Coverage(map(tuple, earlier.coverage if earlier else ())))
             self.board.add(live)
@@ -135,13 +135,13 @@ class Transfers:
         live.broken = broken or live.broken
         row = live.now()
         if row.size is None and broken is None:
-            row = replace(row, size=row.covered)  # a content that was made has its length at its end
+            row.size = row.covered  # a content that was made has its length at its end
         if live.segments:
             self._journal.write(row)
             return
         whole = row.size is not None and row.covered >= row.size
-        state = COMPLETE if whole else BROKEN_OFF if live.broken else PARTIAL
-        row = replace(row, state=state, reason=None if whole else live.broken)
+        row.state = COMPLETE if whole else BROKEN_OFF if live.broken else PARTIAL
+        row.reason = None if whole else live.broken
         self._journal.write(row)
         self.board.end(live, row)
 
@@ -151,6 +151,7 @@ class Transfers:
             await asyncio.sleep(NOTED_EVERY)
             for row in self.board.rows():
                 self._journal.write(row)
+            await self._journal.checkpoint()
 
 
 def _row(asking: Asking, etag: str | None, size: int | None, earlier: TransferRow | None) -> TransferRow:

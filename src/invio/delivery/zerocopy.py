@@ -20,7 +20,7 @@ from collections.abc import Callable
 from fcntl import ioctl
 from typing import Any
 
-from uvicorn.protocols.http.httptools_impl import HttpToolsProtocol
+from uvicorn.protocols.http.httptools_impl import STATUS_LINE, HttpToolsProtocol
 
 # linux/sockios.h; termios.TIOCOUTQ is the same number where it exists
 _SIOCOUTQ = 0x5411
@@ -35,16 +35,6 @@ class ClientGone(OSError):
 
 class ReplyBroken(Exception):
     """The response cannot be completed as announced; the connection must be broken, not ended."""
-
-
-class _Capture:
-    """Stands in for the transport while the response's head is written, and keeps it."""
-
-    def __init__(self) -> None:
-        self.written = b""
-
-    def write(self, data: bytes) -> None:
-        self.written += data
 
 
 class Wire:
@@ -88,20 +78,14 @@ class Wire:
         kind = message["type"]
         cycle = self._cycle
         if kind == "http.response.start" and self.hold_head:
-            capture = _Capture()
-            cycle.transport = capture
-            try:
-                await cycle.send(message)
-            finally:
-                cycle.transport = self._protocol.transport
-            self._head = capture.written
+            self._head = self._begin(message["status"], message["headers"])
         elif kind == "http.response.zerocopysend":
             await self._send_file(message)
         elif kind == "http.response.body" and self._direct:
             await self._send_bytes(message)
         else:
             if self._protocol.gone:
-                raise ClientGone("the client closed the connection")
+                raise self._lost("the client closed the connection")
             if self._head:
                 head, self._head = self._head, b""
                 # HEAD has no body, whatever the message holds; a chunked one has a frame around it.
@@ -112,6 +96,28 @@ class Wire:
                     return
             await cycle.send(message)
             self.body_sent += len(message.get("body", b""))
+
+    def _begin(self, status: int, headers: list[tuple[bytes, bytes]]) -> bytes:
+        """The head as bytes, and the cycle in the state that it would have after sending it."""
+        cycle = self._cycle
+        cycle.response_started = True
+        cycle.waiting_for_100_continue = False
+        lines = [STATUS_LINE[status][:-2]]
+        lines += [name + b": " + value for name, value in [*cycle.default_headers, *headers]]
+        length = next((value for name, value in headers if name == b"content-length"), None)
+        if length is not None:
+            cycle.chunked_encoding = False
+            cycle.expected_content_length = int(length)
+        elif status not in (204, 304) and cycle.scope["method"] != "HEAD":
+            cycle.chunked_encoding = True
+            lines.append(b"transfer-encoding: chunked")
+        if not cycle.keep_alive:
+            lines.append(b"connection: close")
+        head = b"\r\n".join(lines) + b"\r\n\r\n"
+        # Whatever the headers' values came from, none of them may end its line and begin another.
+        if head.count(b"\n") != len(lines) + 1 or head.count(b"\r") != len(lines) + 1:
+            raise RuntimeError("a header holds a line end")
+        return head
 
     async def _send_with_head(self, head: bytes, message: dict[str, Any]) -> None:
         """Head and first piece in one write: one packet for a small file."""
@@ -135,8 +141,13 @@ class Wire:
                     transport.set_write_buffer_limits(high=high, low=low)
         self._direct = True
         if self._protocol.gone:
-            raise ClientGone("the client closed the connection")
+            raise self._lost("the client closed the connection")
         return self._protocol.direct_socket()
+
+    def _lost(self, why: str) -> ClientGone:
+        """What to raise; the server is told as well, that a response without an end is no fault."""
+        self._cycle.disconnected = True
+        return ClientGone(why)
 
     async def _send_bytes(self, message: dict[str, Any]) -> None:
         body, more = message.get("body", b""), message.get("more_body", False)
@@ -154,7 +165,7 @@ class Wire:
             except BlockingIOError:
                 await self._protocol.writable()
             except OSError as error:
-                raise ClientGone(str(error)) from None
+                raise self._lost(str(error)) from None
 
     async def _send_file(self, message: dict[str, Any]) -> None:
         """`file` (a descriptor or file object), `offset`, `count` and `more_body` of the extension."""
@@ -175,7 +186,7 @@ class Wire:
                 turn = _TURN
                 continue
             except OSError as error:
-                raise ClientGone(str(error)) from None
+                raise self._lost(str(error)) from None
             if not sent:
                 raise ReplyBroken("the file ended before its announced length")
             offset += sent
@@ -187,7 +198,7 @@ class Wire:
                 turn = _TURN
                 await asyncio.sleep(0)
                 if self._protocol.gone:
-                    raise ClientGone("the client closed the connection")
+                    raise self._lost("the client closed the connection")
         await self._end_unless(message.get("more_body", False))
 
     async def _end_unless(self, more: bool) -> None:

@@ -18,7 +18,7 @@ from pathlib import Path
 from invio.core.keys import new_keys, write_keys
 from invio.demo.drawings import chart_sheet, notice_page, save
 from invio.demo.tides import height
-from invio.records.database import open_database, writing
+from invio.records.database import open_database, patient
 from invio.records.recipients import add_token, save_recipient
 
 SEED = 20260115
@@ -196,7 +196,7 @@ def _people(folder: Path) -> dict[str, str]:
         known = {name: person["token"] for name, person in json.loads(told.read_text("utf-8"))["people"].items()}
     engine = open_database(records / "records.sqlite")
     try:
-        with writing(engine).begin() as connection:
+        with patient(engine).begin() as connection:
             for person in PEOPLE:
                 save_recipient(connection, person.id, person.name, person.groups)
                 if person.id not in known:

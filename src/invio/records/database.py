@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import sqlalchemy as sa
 from alembic import command
@@ -33,10 +34,10 @@ def migrate(connection: sa.Connection) -> None:
     connection.commit()
 
 
-def _prepare(connection: object, _record: object) -> None:
+def _prepare(connection: Any, _record: object) -> None:
     # The driver's own transaction handling begins too late for BEGIN IMMEDIATE; _begin does it.
-    connection.isolation_level = None  # type: ignore[attr-defined]
-    cursor = connection.cursor()  # type: ignore[attr-defined]
+    connection.isolation_level = None
+    cursor = connection.cursor()
     cursor.execute("PRAGMA journal_mode=WAL")
     # A commit outlives the death of the process; the WAL is flushed to the disk at checkpoints.
     cursor.execute("PRAGMA synchronous=NORMAL")
@@ -45,12 +46,26 @@ def _prepare(connection: object, _record: object) -> None:
 
 
 def _begin(connection: sa.Connection) -> None:
+    options = connection.get_execution_options()
+    if options.get("isolation_level") == "AUTOCOMMIT":
+        return
     # A transaction that reads first and writes later would fail, not wait, when another process
     # wrote in between; so writers say at once that they are writers.
-    writing = connection.get_execution_options().get("writes", False)
-    connection.exec_driver_sql("BEGIN IMMEDIATE" if writing else "BEGIN")
+    connection.exec_driver_sql("BEGIN IMMEDIATE" if options.get("writes") else "BEGIN")
 
 
-def writing(engine: sa.Engine) -> sa.Engine:
-    """The same database, for transactions that write."""
+def patient(engine: sa.Engine) -> sa.Engine:
+    """The same database, for transactions that write and wait for each other."""
     return engine.execution_options(writes=True)
+
+
+def impatient(engine: sa.Engine) -> sa.Engine:
+    """For one lasting connection that writes: it never waits, and leaves checkpoints to others.
+
+    A transaction raises OperationalError at once when another one is writing.
+    """
+    own = sa.create_engine(engine.url, poolclass=sa.pool.NullPool, connect_args={"timeout": 0})
+    event.listen(own, "connect", _prepare)
+    event.listen(own, "connect", lambda connection, _: connection.execute("PRAGMA wal_autocheckpoint=0"))
+    event.listen(own, "begin", _begin)
+    return own.execution_options(writes=True)

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import json
 import secrets
+import sqlite3
 import time
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
 import sqlalchemy as sa
+from sqlalchemy.dialects import sqlite
 
 from invio.records.tables import links, transfers
 
@@ -19,23 +22,26 @@ BROKEN_OFF = "broken-off"
 STATES = (RUNNING, COMPLETE, PARTIAL, BROKEN_OFF)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(slots=True)
 class TransferRow:
-    """One row of the table; `size` and `covered` in bytes, times in Unix seconds."""
+    """One row of the table; `size` and `covered` in bytes, times in Unix seconds.
+
+    Its fields are the table's columns, in their order.
+    """
 
     id: str
     who: str
+    recipient: str | None
+    link_id: str | None
+    via: str | None
+    tag: str | None
+    network: str | None
     address: str
-    started: float
-    recipient: str | None = None
-    link_id: str | None = None
-    via: str | None = None
-    tag: str | None = None
-    network: str | None = None
-    etag: str | None = None
-    size: int | None = None
+    etag: str | None
+    size: int | None
     state: str = RUNNING
     reason: str | None = None
+    started: float = 0.0
     updated: float = 0.0
     requests: int = 1
     covered: int = 0
@@ -55,35 +61,54 @@ class LinkSpent(Exception):
         self.word = word
 
 
-_INSERT = sa.insert(transfers)
-_SETTLE = (
+# Rows go to the driver as they are, for they are written at every download. The statements come
+# from the table all the same; only JSON, which SQLAlchemy would have encoded, is encoded here.
+_CHANGES = ("state", "reason", "updated", "covered", "coverage", "size", "requests")
+
+
+def _statement(statement: sa.ClauseElement) -> str:
+    return str(statement.compile(dialect=sqlite.dialect(paramstyle="qmark")))
+
+
+_INSERT = _statement(sa.insert(transfers))
+_UPDATE = _statement(
     sa.update(transfers)
     .where(transfers.c.id == sa.bindparam("the_id"))
-    .values(
-        state=sa.bindparam("state"),
-        reason=sa.bindparam("reason"),
-        updated=sa.bindparam("updated"),
-        covered=sa.bindparam("covered"),
-        coverage=sa.bindparam("coverage"),
-        size=sa.bindparam("size"),
-        requests=sa.bindparam("requests"),
-    )
+    .ordered_values(*((name, sa.bindparam(f"the_{name}")) for name in _CHANGES))
 )
 
 
 def insert(connection: sa.Connection, rows: Sequence[TransferRow]) -> None:
     if rows:
-        connection.execute(_INSERT, [_values(row) for row in rows])
+        _execute_many(connection, _INSERT, [_inserted(row) for row in rows])
 
 
 def update(connection: sa.Connection, rows: Sequence[TransferRow]) -> None:
     """Writes what changes in a transfer: its state, what has arrived, when and in how many requests."""
     if rows:
-        connection.execute(_SETTLE, [{**_values(row), "the_id": row.id} for row in rows])
+        _execute_many(connection, _UPDATE, [_changed(row) for row in rows])
 
 
-def _values(row: TransferRow) -> dict[str, Any]:
-    return {name: getattr(row, name) for name in TransferRow.__slots__}
+def _execute_many(connection: sa.Connection, statement: str, rows: list[tuple[Any, ...]]) -> None:
+    """By the driver's own cursor, within SQLAlchemy's transaction: a third of the time for a few rows."""
+    try:
+        connection.connection.cursor().executemany(statement, rows)
+    except sqlite3.Error as error:
+        raise sa.exc.OperationalError(statement, None, error) from error
+
+
+def _inserted(row: TransferRow) -> tuple[Any, ...]:
+    return (
+        row.id, row.who, row.recipient, row.link_id, row.via, row.tag, row.network, row.address, row.etag, row.size,
+        row.state, row.reason, row.started, row.updated, row.requests, row.covered, json.dumps(row.coverage),
+    )  # fmt: skip
+
+
+def _changed(row: TransferRow) -> tuple[Any, ...]:
+    """The values of _CHANGES, and the id."""
+    return (
+        row.state, row.reason, row.updated, row.covered, json.dumps(row.coverage), row.size, row.requests, row.id
+    )  # fmt: skip
 
 
 def use_link(connection: sa.Connection, link_id: str, limit: int | None) -> None:
@@ -121,7 +146,7 @@ def resumable(connection: sa.Connection, who: str, address: str, etag: str, tag:
         .order_by(transfers.c.id.desc())
         .limit(1)
     ).first()
-    return None if row is None else TransferRow(**row._mapping)
+    return None if row is None else TransferRow(*row)
 
 
 def newest(connection: sa.Connection, limit: int, before: str | None = None) -> list[TransferRow]:
@@ -129,7 +154,7 @@ def newest(connection: sa.Connection, limit: int, before: str | None = None) -> 
     query = sa.select(transfers).order_by(transfers.c.id.desc()).limit(limit)
     if before is not None:
         query = query.where(transfers.c.id < before)
-    return [TransferRow(**row._mapping) for row in connection.execute(query)]
+    return [TransferRow(*row) for row in connection.execute(query)]
 
 
 def break_off_orphans(connection: sa.Connection, reason: str) -> int:

@@ -18,7 +18,7 @@ from invio.delivery.transfers import Transfers
 from invio.delivery.way import Delivery
 from invio.producers.producer import ProducerFault, Rows, function_rows, query_rows
 from invio.records import transfers as transfer_records
-from invio.records.database import open_database, writing
+from invio.records.database import open_database, patient
 from invio.records.journal import Journal
 from invio.service.settings import BadSettings, DirectorySettings, Settings, TableSettings, TablesSettings
 from invio.stores.directory import DirectoryStore
@@ -62,7 +62,7 @@ def assemble(settings: Settings) -> Parts:
     keys = read_keys(settings.path(settings.service.keys))
     settings.database.parent.mkdir(parents=True, exist_ok=True)
     engine = open_database(settings.database)
-    with writing(engine).begin() as connection:
+    with patient(engine).begin() as connection:
         transfer_records.break_off_orphans(connection, "the service ended before the transfer did")
     journal = Journal(engine)
     catalogue = Catalogue(stores, rules)

@@ -76,6 +76,7 @@ def url_of(listener: socket.socket) -> str:
     return f"http://[{host}]:{port}" if ":" in host else f"http://{host}:{port}"
 
 
+
 def run(settings: Settings, listener: socket.socket, ready: Callable[[str], None]) -> None:
     """Serves until SIGINT or SIGTERM; `ready` gets the service's URL once it answers.
 
@@ -93,6 +94,7 @@ def run(settings: Settings, listener: socket.socket, ready: Callable[[str], None
         access_log=False,  # it would write seals down; the history is what tells who got what
         log_config=None,
         server_header=False,
+        proxy_headers=False,
         timeout_graceful_shutdown=settings.service.shutdown,
     )
     server = _Server(config, lambda: ready(url_of(listener)))

@@ -16,12 +16,15 @@ from pathlib import Path
 
 from invio.core.addresses import Address, BadAddress, parse_address
 from invio.core.files import FileFacts
-from invio.stores.sources import DiskFile
+from invio.stores.sources import DiskFile, Made
 from invio.stores.store import Found, Missing, StoreFault
 
 # Without O_PATH (it is Linux's) the path is resolved by name; the check of identity at the time
 # of reading still holds.
 _REFERENCE = getattr(os, "O_PATH", None)
+
+
+_SEEN = 8192
 
 
 class DirectoryStore:
@@ -36,16 +39,28 @@ class DirectoryStore:
             raise StoreFault(f"store {name!r}: its root {root} is not a directory; make it, or correct 'root'")
         if not os.access(root, os.R_OK | os.X_OK):
             raise StoreFault(f"store {name!r}: its root {root} cannot be read by this user")
+        # Files that were found inside the root, by path; good for as long as the path leads to
+        # the same file, unaltered.
+        self._seen: dict[str, Found] = {}
         self._root = os.fsencode(os.path.realpath(root)).rstrip(b"/") + b"/"
 
     def locate(self, address: Address) -> Found:
         if address.folder:
             raise Missing(str(address))
+        seen = self._seen.get(address.path)
+        if seen is not None and _unchanged(seen.source):
+            return seen
         path, status = self._reach(address)
         if not stat.S_ISREG(status.st_mode):
             raise Missing(str(address))
         facts = FileFacts(address, status.st_size, status.st_mtime, _tag(status))
-        return Found(facts, DiskFile.of(path, status))
+        found = Found(facts, DiskFile.of(path, status))
+        # Not for a path with a link on it: that may come to lead elsewhere, and its end not change.
+        if path == self._root + address.path.encode():
+            if len(self._seen) >= _SEEN:
+                self._seen.clear()
+            self._seen[address.path] = found
+        return found
 
     def list(self, folder: Address) -> list[Address]:
         path, status = self._reach(folder)
@@ -93,6 +108,15 @@ class DirectoryStore:
             return os.readlink(b"/proc/self/fd/%d" % reference), os.fstat(reference)
         finally:
             os.close(reference)
+
+
+def _unchanged(source: DiskFile | Made) -> bool:
+    if not isinstance(source, DiskFile):
+        return False
+    try:
+        return source.fits(os.stat(source.path))
+    except OSError:
+        return False
 
 
 def _tag(status: os.stat_result) -> str:

@@ -54,12 +54,15 @@ class DiskFile:
         raise ContentChanged("the file was replaced or altered after it was found")
 
     def is_at(self, descriptor: int) -> bool:
-        status = os.fstat(descriptor)
-        return (status.st_dev, status.st_ino, status.st_size, status.st_mtime_ns) == (
-            self.device,
-            self.inode,
-            self.size,
-            self.modified_ns,
+        return self.fits(os.fstat(descriptor))
+
+    def fits(self, status: os.stat_result) -> bool:
+        """Whether this is the status of the file that was found, unaltered."""
+        return (
+            status.st_ino == self.inode
+            and status.st_mtime_ns == self.modified_ns
+            and status.st_size == self.size
+            and status.st_dev == self.device
         )
 
 

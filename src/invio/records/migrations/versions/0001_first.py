@@ -48,9 +48,9 @@ def upgrade() -> None:
         sa.Column("requests", sa.Integer, nullable=False),
         sa.Column("covered", sa.BigInteger, nullable=False),
         sa.Column("coverage", sa.JSON, nullable=False),
+        sqlite_with_rowid=False,
     )
     op.create_index("transfers_by_who", "transfers", ["who", "address"])
-    op.create_index("transfers_by_state", "transfers", ["state"])
     op.create_table(
         "links",
         sa.Column("id", sa.String(64), primary_key=True),

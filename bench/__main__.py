@@ -1,0 +1,128 @@
+"""`make bench`: measurements against the limits, as ratios of one run on this machine."""
+
+from __future__ import annotations
+
+import json
+import os
+import platform
+import statistics
+import sys
+import tempfile
+from collections.abc import Callable
+from dataclasses import asdict, dataclass
+from pathlib import Path
+
+from bench.clients import SlowReaders, download, hammer
+from bench.scene import MIB, Scene
+from bench.servers import Running, server
+
+ROUNDS = 5
+CONNECTIONS = 16
+SECONDS = 4.0
+READERS = 1000
+
+
+@dataclass(frozen=True)
+class Figure:
+    """One line of the report. `aim` is what `ratio` is to reach, or with `at_most` not to exceed."""
+
+    what: str
+    measured: str
+    against: str
+    ratio: float
+    aim: float
+    at_most: bool = False
+
+    @property
+    def reached(self) -> bool:
+        return self.ratio <= self.aim if self.at_most else self.ratio >= self.aim
+
+
+def alternating(first: Callable[[], float], second: Callable[[], float], rounds: int) -> tuple[float, float, float]:
+    """Medians of two measurements made in turn, and the median of their ratios pair by pair."""
+    first(), second()  # the first of each warms up
+    pairs = [(first(), second()) for _ in range(rounds)]
+    ratio = statistics.median(a / b for a, b in pairs)
+    return statistics.median(a for a, _ in pairs), statistics.median(b for _, b in pairs), ratio
+
+
+def one_large(scene: Scene, invio: Running, bare: Running, stock: Running) -> list[Figure]:
+    def ours() -> float:
+        return download(invio.port, "/get/files/large.bin")
+
+    size = f"{scene.large // MIB} MiB, one connection"
+    speed, other, ratio = alternating(ours, lambda: download(bare.port, "/large.bin"), ROUNDS)
+    figures = [Figure(f"{size}, to a bare sendfile loop", gigabytes(speed), gigabytes(other), ratio, 0.9)]
+    speed, other, ratio = alternating(ours, lambda: download(stock.port, "/stock/large.bin"), 3)
+    return [*figures, Figure(f"{size}, to the stock file response", gigabytes(speed), gigabytes(other), ratio, 10)]
+
+
+def many_small(scene: Scene, invio: Running, stock: Running) -> list[Figure]:
+    sealed, plain = scene.sealed(), scene.stock()
+
+    def ours() -> float:
+        return hammer(invio.port, sealed, CONNECTIONS, SECONDS)
+
+    what = f"4 KiB, sealed link, rules, recorded, {CONNECTIONS} connections"
+    speed, other, ratio = alternating(ours, lambda: hammer(stock.port, ["/empty"], CONNECTIONS, SECONDS), ROUNDS)
+    figures = [Figure(f"{what}, to the framework's empty route", a_second(speed), a_second(other), ratio, 1.0)]
+    speed, other, ratio = alternating(ours, lambda: hammer(stock.port, plain, CONNECTIONS, SECONDS), 3)
+    return [*figures, Figure(f"{what}, to the stock file response", a_second(speed), a_second(other), ratio, 6)]
+
+
+def slow_readers(scene: Scene) -> Figure:
+    with server("invio", scene.folder) as fresh:
+        readers = SlowReaders(fresh.port, scene.slow_links()[:READERS])
+        alive = readers.read_for(8)
+        resident = fresh.resident()
+        readers.close()
+    if alive < READERS * 0.9:
+        raise RuntimeError(f"only {alive} of {READERS} readers were being served")
+    measured = f"{resident / 1e6:.0f} MB"
+    return Figure(f"resident memory with {READERS} slow readers", measured, "100 MB", resident / 100e6, 1.0, True)
+
+
+def gigabytes(speed: float) -> str:
+    return f"{speed / 1e9:.2f} GB/s"
+
+
+def a_second(count: float) -> str:
+    return f"{count:,.0f}/s"
+
+
+def machine() -> str:
+    model = "unknown processor"
+    for line in Path("/proc/cpuinfo").read_text().splitlines():
+        if line.startswith("model name"):
+            model = line.partition(":")[2].strip()
+            break
+    return f"{model}, {os.cpu_count()} cores, Linux {platform.release()}, Python {platform.python_version()}"
+
+
+def measure(large: int) -> list[Figure]:
+    with tempfile.TemporaryDirectory(prefix="invio-bench-") as name:
+        scene = Scene(Path(name), large)
+        with server("bare", scene.folder) as bare, server("stock", scene.folder) as stock:
+            with server("invio", scene.folder) as invio:
+                figures = [*one_large(scene, invio, bare, stock), *many_small(scene, invio, stock)]
+            return [*figures, slow_readers(scene)]
+
+
+def main() -> None:
+    large = int(sys.argv[1]) * MIB if len(sys.argv) > 1 else 1024 * MIB
+    figures = measure(large)
+    print(f"\n{machine()}\n")
+    width = max(len(figure.what) for figure in figures)
+    print(f"{'':{width}}  {'measured':>10}  {'against':>10}  {'ratio':>6}  aim")
+    for figure in figures:
+        aim = f"{'≤' if figure.at_most else '≥'} {figure.aim:g}"
+        mark = "" if figure.reached else "   not reached"
+        print(f"{figure.what:{width}}  {figure.measured:>10}  {figure.against:>10}  {figure.ratio:>6.2f}  {aim}{mark}")
+    report = {"machine": machine(), "figures": [{**asdict(figure), "reached": figure.reached} for figure in figures]}
+    Path("build").mkdir(exist_ok=True)
+    Path("build/bench.json").write_text(json.dumps(report, indent=2) + "\n")
+    print("\nAlso written to build/bench.json.")
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,113 @@
+"""The clients: raw sockets, as little work a byte as possible, so that the server is what is measured."""
+
+from __future__ import annotations
+
+import selectors
+import socket
+import time
+from collections.abc import Sequence
+from itertools import cycle
+
+BUFFER = 1024 * 1024
+
+
+def _request(target: str) -> bytes:
+    return f"GET {target} HTTP/1.1\r\nhost: 127.0.0.1\r\nuser-agent: bench\r\n\r\n".encode()
+
+
+def _length(head: bytes) -> int:
+    status = head.split(b"\r\n", 1)[0]
+    if b" 200 " not in status:
+        raise RuntimeError(f"the server answered {status.decode()}")
+    for line in head.split(b"\r\n"):
+        if line.lower().startswith(b"content-length:"):
+            return int(line.partition(b":")[2])
+    raise RuntimeError("the answer has no length")
+
+
+def download(port: int, target: str) -> float:
+    """Takes one file whole, over one connection; gives bytes a second."""
+    buffer = memoryview(bytearray(BUFFER))
+    with socket.create_connection(("127.0.0.1", port)) as connection:
+        began = time.perf_counter()
+        connection.sendall(_request(target))
+        head = b""
+        while b"\r\n\r\n" not in head:
+            head += connection.recv(65536)
+        front, _, rest = head.partition(b"\r\n\r\n")
+        size = _length(front)
+        left = size - len(rest)
+        while left:
+            got = connection.recv_into(buffer, min(BUFFER, left))
+            if not got:
+                raise RuntimeError("the connection ended early")
+            left -= got
+        return size / (time.perf_counter() - began)
+
+
+def hammer(port: int, targets: Sequence[str], connections: int, seconds: float) -> float:
+    """Asks for the targets in turn over kept connections; gives answers a second."""
+    requests = cycle([_request(target) for target in targets])
+    selector = selectors.DefaultSelector()
+    expected: dict[int, int] = {}
+    for _ in range(connections):
+        connection = socket.create_connection(("127.0.0.1", port))
+        connection.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+        connection.sendall(next(requests))
+        selector.register(connection, selectors.EVENT_READ)
+        expected[connection.fileno()] = 0
+    answers = 0
+    began = time.perf_counter()
+    end = began + seconds
+    while (now := time.perf_counter()) < end:
+        for key, _ in selector.select(1.0):
+            connection = key.fileobj  # type: ignore[assignment]
+            data = connection.recv(BUFFER)
+            if not data:
+                raise RuntimeError("the server closed the connection")
+            left = expected[key.fd]
+            if not left:
+                front, _, rest = data.partition(b"\r\n\r\n")
+                left, data = _length(front), rest
+            left -= len(data)
+            expected[key.fd] = left
+            if not left:
+                answers += 1
+                connection.sendall(next(requests))
+    for key in list(selector.get_map().values()):
+        key.fileobj.close()  # type: ignore[union-attr]
+    return answers / (now - began)
+
+
+class SlowReaders:
+    """Many connections, each of which takes 64 KiB a second of its file."""
+
+    def __init__(self, port: int, targets: Sequence[str]) -> None:
+        self._connections = []
+        for target in targets:
+            connection = socket.socket()
+            # A small window, so that what is waited for waits in the server, not in this machine's kernel.
+            connection.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 64 * 1024)
+            connection.connect(("127.0.0.1", port))
+            connection.sendall(_request(target))
+            self._connections.append(connection)
+
+    def read_for(self, seconds: float) -> int:
+        """Reads for a while; gives how many connections got something in the last second."""
+        end = time.perf_counter() + seconds
+        alive = 0
+        while time.perf_counter() < end:
+            tick = time.perf_counter()
+            alive = 0
+            for connection in self._connections:
+                connection.setblocking(False)
+                try:
+                    alive += bool(connection.recv(64 * 1024))
+                except BlockingIOError:
+                    pass
+            time.sleep(max(0.0, 1 - (time.perf_counter() - tick)))
+        return alive
+
+    def close(self) -> None:
+        for connection in self._connections:
+            connection.close()

@@ -1,0 +1,64 @@
+"""What the measurements are made on: a service's folder with large and small files, rules, and links."""
+
+from __future__ import annotations
+
+import os
+import time
+from pathlib import Path
+
+from invio.core.addresses import parse_address
+from invio.core.keys import KeyRing, new_keys, write_keys
+from invio.core.links import link_target, make_link
+
+SMALL_FILES = 1000
+SMALL = 4096  # bytes
+MIB = 1024 * 1024
+
+_SETTINGS = '[stores.files]\nkind = "directory"\nroot = "."\n'
+_RULES = """
+[[rule]]
+effect = "allow"
+who = ["group:readers"]
+what = ["files/**"]
+actions = ["list", "read", "bundle"]
+
+[[rule]]
+effect = "allow"
+who = ["anyone"]
+what = ["files/large.bin"]
+actions = ["read"]
+"""
+
+
+class Scene:
+    """The folder, and the request targets for what is in it."""
+
+    def __init__(self, folder: Path, large: int = 1024 * MIB) -> None:
+        """Makes the files; `large` is the size of the large one, in bytes."""
+        self.folder = folder
+        self.large = large
+        (folder / "invio.toml").write_text(_SETTINGS)
+        (folder / "rules.toml").write_text(_RULES)
+        self._ring: KeyRing = new_keys()
+        write_keys(self._ring, folder / "keys.json")
+        block = os.urandom(MIB)
+        with (folder / "large.bin").open("wb") as file:
+            for _ in range(large // MIB):
+                file.write(block)
+        for number in range(SMALL_FILES):
+            (folder / f"small-{number:04}.bin").write_bytes(os.urandom(SMALL))
+
+    def sealed(self) -> list[str]:
+        """A sealed link for each small file."""
+        end = str(int(time.time()) + 3600)
+        return [self._link(f"files/small-{number:04}.bin", [("until", end)]) for number in range(SMALL_FILES)]
+
+    def slow_links(self) -> list[str]:
+        return [self._link("files/large.bin", [("tag", f"reader-{number}")]) for number in range(SMALL_FILES)]
+
+    def _link(self, address: str, conditions: list[tuple[str, str]]) -> str:
+        key = self._ring.keys[self._ring.current]
+        return link_target(make_link(parse_address(address), self._ring.current, key, [("to", "bench")], conditions))
+
+    def stock(self) -> list[str]:
+        return [f"/stock/small-{number:04}.bin" for number in range(SMALL_FILES)]

@@ -1,0 +1,123 @@
+"""The servers that are measured, each a process of its own on loopback."""
+
+from __future__ import annotations
+
+import os
+import re
+import select
+import signal
+import socket
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+
+
+@dataclass(frozen=True)
+class Running:
+    """A server under measurement."""
+
+    port: int
+    pid: int
+
+    def resident(self) -> int:
+        """Resident memory now, in bytes."""
+        return self._memory("VmRSS")
+
+    def peak(self) -> int:
+        """The most resident memory since the start, in bytes."""
+        return self._memory("VmHWM")
+
+    def _memory(self, name: str) -> int:
+        found = re.search(rf"{name}:\s+(\d+) kB", Path(f"/proc/{self.pid}/status").read_text())
+        assert found
+        return int(found[1]) * 1024
+
+
+@contextmanager
+def server(kind: str, folder: Path) -> Iterator[Running]:
+    """Starts one of SERVERS on a free port; it serves the files of `folder`, and is ended afterwards."""
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        port = free.getsockname()[1]
+    command = [sys.executable, "-m", "bench.servers", kind, str(folder), str(port)]
+    process = subprocess.Popen(command, stdout=subprocess.DEVNULL)
+    try:
+        _wait_for(port, process)
+        yield Running(port, process.pid)
+    finally:
+        process.send_signal(signal.SIGTERM)
+        process.wait(20)
+
+
+def _wait_for(port: int, process: subprocess.Popen[bytes]) -> None:
+    for _ in range(200):
+        if process.poll() is not None:
+            raise RuntimeError(f"the server ended with status {process.returncode}")
+        with socket.socket() as probe:
+            if probe.connect_ex(("127.0.0.1", port)) == 0:
+                return
+        time.sleep(0.05)
+    raise RuntimeError("the server did not answer")
+
+
+def bare(folder: Path, port: int) -> None:
+    """A loop of os.sendfile: one connection at a time, any request gets `/<name>` whole."""
+    listener = socket.create_server(("127.0.0.1", port))
+    while True:
+        connection, _ = listener.accept()
+        with connection:
+            head = connection.recv(65536)
+            if not head:
+                continue
+            name = head.split(b" ")[1].decode().rpartition("/")[2]
+            descriptor = os.open(folder / name, os.O_RDONLY)
+            size = os.fstat(descriptor).st_size
+            connection.sendall(b"HTTP/1.1 200 OK\r\ncontent-length: %d\r\n\r\n" % size)
+            connection.setblocking(False)
+            offset = 0
+            while offset < size:
+                try:
+                    offset += os.sendfile(connection.fileno(), descriptor, offset, size - offset)
+                except BlockingIOError:
+                    select.select([], [connection], [])
+                except OSError:
+                    break
+            os.close(descriptor)
+
+
+def stock(folder: Path, port: int) -> None:
+    """The platform's stock file response and its empty route, on a stock server."""
+    import uvicorn
+    from fastapi import FastAPI
+    from fastapi.responses import FileResponse
+
+    app = FastAPI()
+
+    @app.get("/empty")
+    async def empty() -> dict[str, str]:
+        return {}
+
+    @app.get("/stock/{name}")
+    async def file(name: str) -> FileResponse:
+        return FileResponse(folder / name)
+
+    uvicorn.run(app, host="127.0.0.1", port=port, loop="uvloop", http="httptools", log_level="warning", access_log=False)
+
+
+def invio(folder: Path, port: int) -> None:
+    """The service, as `invio serve` runs it, on the folder that `bench.scene` made."""
+    from invio.service.run import listening_socket, run
+    from invio.service.settings import read_settings
+
+    with listening_socket("127.0.0.1", port) as listener:
+        run(read_settings(folder / "invio.toml"), listener, print)
+
+
+SERVERS = {"bare": bare, "stock": stock, "invio": invio}
+
+if __name__ == "__main__":
+    SERVERS[sys.argv[1]](Path(sys.argv[2]), int(sys.argv[3]))
