@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sqlite3
 from pathlib import Path
 from typing import Any
 
@@ -51,7 +52,12 @@ def _begin(connection: sa.Connection) -> None:
         return
     # A transaction that reads first and writes later would fail, not wait, when another process
     # wrote in between; so writers say at once that they are writers.
-    connection.exec_driver_sql("BEGIN IMMEDIATE" if options.get("writes") else "BEGIN")
+    driver = connection.connection.driver_connection
+    assert driver is not None
+    try:
+        driver.execute("BEGIN IMMEDIATE" if options.get("writes") else "BEGIN")
+    except sqlite3.OperationalError as error:
+        raise sa.exc.OperationalError("BEGIN", None, error) from error
 
 
 def patient(engine: sa.Engine) -> sa.Engine:

@@ -105,7 +105,9 @@ class Journal:
         self._waiting.append(item)
         if not self._scheduled:
             self._scheduled = True
-            asyncio.get_running_loop().call_soon(self._flush)
+            # After one more look at the sockets: requests that came together are admitted together.
+            loop = asyncio.get_running_loop()
+            loop.call_soon(loop.call_soon, self._flush)
 
     def _flush(self) -> None:
         self._scheduled = False

@@ -41,11 +41,12 @@ class Service:
         await app(scope, receive, send)
 
 
-def make_api(parts: Parts) -> FastAPI:
-    """The FastAPI application: everything but the delivery and the console."""
+def make_api(parts: Parts | None) -> FastAPI:
+    """The FastAPI application: everything but the delivery and the console. None: for its description alone."""
 
     @asynccontextmanager
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
+        assert parts is not None
         noting = asyncio.create_task(parts.transfers.note_progress())
         yield
         noting.cancel()

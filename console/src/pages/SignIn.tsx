@@ -1,0 +1,75 @@
+import { useNavigate, useSearch } from '@tanstack/react-router'
+import { useState, type SubmitEvent } from 'react'
+import { Input, Label, TextField } from 'react-aria-components'
+import styled from 'styled-components'
+import { useSignIn } from '../data/session'
+import { MainButton } from '../parts/Button'
+import { Notice } from '../parts/Notice'
+import { token } from '../theme'
+
+const Card = styled.form`
+  max-width: 27rem;
+  margin: 7vh auto 0;
+  padding: 2rem 2.2rem 2.2rem;
+  border: 1px solid ${token.line};
+  border-top: 4px solid ${token.accent};
+  border-radius: ${token.radius};
+  background: ${token.surface};
+`
+
+const Field = styled(TextField)`
+  display: grid;
+  gap: 0.3rem;
+  margin: 1.2rem 0;
+  label {
+    font-weight: 600;
+  }
+  input {
+    padding: 0.55rem 0.7rem;
+    border: 1px solid ${token.quiet};
+    border-radius: ${token.radius};
+    background: ${token.raised};
+    color: inherit;
+    font: inherit;
+  }
+`
+
+const Hint = styled.p`
+  margin: 0.5rem 0 0;
+  color: ${token.quiet};
+`
+
+export function SignIn() {
+  const [secret, setSecret] = useState('')
+  const signIn = useSignIn()
+  const navigate = useNavigate()
+  const { then } = useSearch({ from: '/sign-in' })
+
+  function submit(event: SubmitEvent) {
+    event.preventDefault()
+    signIn.mutate(secret.trim(), {
+      onSuccess: () => {
+        if (then) window.location.assign(then)
+        else void navigate({ to: '/files/$', params: { _splat: '' } })
+      },
+    })
+  }
+
+  return (
+    <Card onSubmit={submit}>
+      <h1>Sign in</h1>
+      <Hint>
+        {then ? 'What you asked for is not open to everyone. ' : ''}
+        Your access token comes from whoever runs this service.
+      </Hint>
+      <Field value={secret} onChange={setSecret} type="password" isRequired autoFocus>
+        <Label>Access token</Label>
+        <Input autoComplete="current-password" spellCheck={false} />
+      </Field>
+      {signIn.error && <Notice error={signIn.error} />}
+      <MainButton type="submit" isDisabled={signIn.isPending}>
+        {signIn.isPending ? 'Signing in …' : 'Sign in'}
+      </MainButton>
+    </Card>
+  )
+}

@@ -1,0 +1,89 @@
+import { TableBody, TableHeader } from 'react-aria-components'
+import styled from 'styled-components'
+import type { Transfer } from '../api/client'
+import { useTransfers } from '../data/transfers'
+import { durationText, sizeText, timeText } from '../parts/format'
+import { Notice } from '../parts/Notice'
+import { ProgressLine } from '../parts/ProgressLine'
+import { State } from '../parts/State'
+import { Empty, Field, Frame, Head, Line, Table } from '../parts/Table'
+import { token } from '../theme'
+
+const Title = styled.div`
+  display: flex;
+  align-items: baseline;
+  gap: 1rem;
+  margin-bottom: 1rem;
+  span {
+    color: ${token.quiet};
+  }
+`
+
+const Reason = styled.div`
+  color: ${token.quiet};
+  font-size: 0.85rem;
+`
+
+export function Transfers() {
+  const { transfers, isPending, error, live } = useTransfers()
+  return (
+    <>
+      <Title>
+        <h1>Transfers</h1>
+        <span role="status">{live ? 'as they go' : 'not connected; trying again'}</span>
+      </Title>
+      {error && <Notice error={error} />}
+      <Frame>
+        <Table aria-label="Transfers">
+          <TableHeader>
+            <Head isRowHeader>File</Head>
+            <Head>Recipient</Head>
+            <Head>State</Head>
+            <Head>Progress</Head>
+            <Head $right>Arrived</Head>
+            <Head $right>Rate</Head>
+            <Head $right>Left</Head>
+            <Head>Begun</Head>
+          </TableHeader>
+          <TableBody
+            items={transfers}
+            renderEmptyState={() => <Empty>{isPending ? 'Looking …' : 'Nothing was delivered yet.'}</Empty>}
+          >
+            {(transfer) => <Entry transfer={transfer} />}
+          </TableBody>
+        </Table>
+      </Frame>
+    </>
+  )
+}
+
+function Entry({ transfer }: { transfer: Transfer }) {
+  const running = transfer.state === 'running'
+  return (
+    <Line id={transfer.id} textValue={transfer.address}>
+      <Field>
+        {shownName(transfer.address)}
+        {transfer.reason && <Reason>{transfer.reason}</Reason>}
+      </Field>
+      <Field $quiet>{transfer.recipient ?? 'anyone'}</Field>
+      <Field>
+        <State transfer={transfer} />
+      </Field>
+      <Field>
+        <ProgressLine transfer={transfer} />
+      </Field>
+      <Field $right>
+        {sizeText(transfer.bytes)}
+        {transfer.percent !== null && ` · ${transfer.percent.toFixed(1)} %`}
+      </Field>
+      <Field $right>{running && transfer.rate ? `${sizeText(transfer.rate)}/s` : ''}</Field>
+      <Field $right>{running ? durationText(transfer.seconds_left) : ''}</Field>
+      <Field $quiet>{timeText(transfer.started)}</Field>
+    </Line>
+  )
+}
+
+/** A bundle's id says nothing to a person. */
+function shownName(address: string): string {
+  return address.startsWith('bundles/') ? address.slice(address.lastIndexOf('/') + 1) : address
+}

@@ -1,0 +1,53 @@
+// The way from the stores to the present folder, each step a link.
+import { useNavigate } from '@tanstack/react-router'
+import { Breadcrumb, Breadcrumbs, Link } from 'react-aria-components'
+import styled from 'styled-components'
+import { token } from '../theme'
+
+// styled() forgets that the steps have a type of their own.
+const Steps = styled(Breadcrumbs)`
+  display: flex;
+  flex-wrap: wrap;
+  margin: 0 0 1rem;
+  padding: 0;
+  list-style: none;
+  font: 600 1.45rem/1.3 ${token.serif};
+  li:not(:last-child)::after {
+    margin: 0 0.45rem;
+    color: ${token.line};
+    content: '/';
+  }
+  a,
+  span[role='link'] {
+    color: ${token.accent};
+    text-decoration: none;
+    cursor: pointer;
+    border-radius: 3px;
+  }
+  [data-hovered] {
+    text-decoration: underline;
+  }
+  li[data-current] a,
+  li[data-current] span {
+    color: ${token.ink};
+    cursor: default;
+  }
+` as unknown as typeof Breadcrumbs
+
+export function Way({ folder }: { folder: string }) {
+  const navigate = useNavigate()
+  const names = folder.split('/').filter(Boolean)
+  const steps = [
+    { id: '', name: 'Stores' },
+    ...names.map((name, place) => ({ id: names.slice(0, place + 1).join('/') + '/', name })),
+  ]
+  return (
+    <Steps items={steps} onAction={(id) => void navigate({ to: '/files/$', params: { _splat: String(id) } })}>
+      {(step) => (
+        <Breadcrumb id={step.id}>
+          <Link>{step.name}</Link>
+        </Breadcrumb>
+      )}
+    </Steps>
+  )
+}

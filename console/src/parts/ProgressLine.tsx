@@ -1,0 +1,42 @@
+import { ProgressBar } from 'react-aria-components'
+import styled from 'styled-components'
+import type { Transfer } from '../api/client'
+import { token } from '../theme'
+
+const Track = styled.div`
+  height: 8px;
+  min-width: 9rem;
+  border-radius: 4px;
+  background: color-mix(in srgb, ${token.line} 60%, transparent);
+  overflow: hidden;
+`
+
+const Fill = styled.div<{ $state: Transfer['state'] }>`
+  height: 100%;
+  border-radius: 4px;
+  background: ${(props) => COLOURS[props.$state]};
+  transition: width 0.25s linear;
+`
+
+const COLOURS: Record<Transfer['state'], string> = {
+  running: token.accent,
+  complete: token.good,
+  partial: token.warn,
+  'broken-off': token.bad,
+}
+
+/** How much of a file has arrived. Without a known size there is no bar to fill. */
+export function ProgressLine({ transfer }: { transfer: Transfer }) {
+  const value = transfer.percent
+  return (
+    <ProgressBar
+      aria-label={`Progress of ${transfer.address}`}
+      value={value ?? 0}
+      isIndeterminate={value === null}
+    >
+      <Track>
+        <Fill $state={transfer.state} style={{ width: `${value ?? 0}%` }} />
+      </Track>
+    </ProgressBar>
+  )
+}

@@ -1,0 +1,102 @@
+// What stands around every page: the name, where one can go, and who one is.
+import { Link, Outlet, useNavigate } from '@tanstack/react-router'
+import styled from 'styled-components'
+import { useMe, useSignOut } from '../data/session'
+import { token } from '../theme'
+import { Button } from './Button'
+
+const Bar = styled.header`
+  display: flex;
+  align-items: center;
+  gap: 1.6rem;
+  padding: 0.65rem 1.6rem;
+  border-bottom: 1px solid ${token.line};
+  background: ${token.surface};
+`
+
+const Name = styled.span`
+  display: flex;
+  align-items: center;
+  gap: 0.55rem;
+  font: 600 1.25rem/1 ${token.serif};
+  img {
+    width: 1.7rem;
+    height: 1.7rem;
+  }
+`
+
+const Places = styled.nav`
+  display: flex;
+  flex: 1;
+  gap: 0.4rem;
+  a {
+    padding: 0.35rem 0.8rem;
+    border-radius: ${token.radius};
+    color: ${token.quiet};
+    font-weight: 600;
+    text-decoration: none;
+  }
+  a:hover {
+    background: ${token.wash};
+  }
+  a[aria-current='page'] {
+    color: ${token.accent};
+    box-shadow: inset 0 -2px ${token.accent};
+    border-radius: ${token.radius} ${token.radius} 0 0;
+  }
+`
+
+const Page = styled.main`
+  max-width: 76rem;
+  margin: 0 auto;
+  padding: 1.5rem 1.6rem 6rem;
+`
+
+const Who = styled.span`
+  color: ${token.quiet};
+  b {
+    color: ${token.ink};
+  }
+`
+
+export function Shell() {
+  const me = useMe()
+  const signOut = useSignOut()
+  const navigate = useNavigate()
+  const recipient = me.data?.recipient
+  return (
+    <>
+      <Bar>
+        <Name>
+          <img src="/console/mark.svg" alt="" /> Invio
+        </Name>
+        <Places aria-label="Pages">
+          <Link to="/files/$" params={{ _splat: '' }} activeOptions={{ exact: false }}>
+            Files
+          </Link>
+          {recipient && <Link to="/transfers">Transfers</Link>}
+        </Places>
+        {recipient ? (
+          <>
+            <Who>
+              <b>{recipient}</b>
+              {me.data && me.data.groups.length > 0 && ` · ${me.data.groups.join(', ')}`}
+            </Who>
+            <Button
+              onPress={() =>
+                signOut.mutate(undefined, { onSuccess: () => void navigate({ to: '/sign-in' }) })
+              }
+            >
+              Sign out
+            </Button>
+          </>
+        ) : (
+          me.isSuccess && <Button onPress={() => void navigate({ to: '/sign-in' })}>Sign in</Button>
+        )}
+      </Bar>
+      <Page>
+        <Outlet />
+      </Page>
+    </>
+  )
+}

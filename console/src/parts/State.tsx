@@ -1,0 +1,26 @@
+import styled from 'styled-components'
+import type { Transfer } from '../api/client'
+import { token } from '../theme'
+
+const LOOKS: Record<Transfer['state'], { text: string; colour: string; mark: string }> = {
+  running: { text: 'under way', colour: token.accent, mark: '↓' },
+  complete: { text: 'complete', colour: token.good, mark: '✓' },
+  partial: { text: 'a part', colour: token.warn, mark: '◐' },
+  'broken-off': { text: 'broken off', colour: token.bad, mark: '✗' },
+}
+
+const Word = styled.span<{ $colour: string }>`
+  color: ${(props) => props.$colour};
+  font-weight: 600;
+  white-space: nowrap;
+`
+
+/** A transfer's state, in a word, a mark and a colour. */
+export function State({ transfer }: { transfer: Transfer }) {
+  const look = LOOKS[transfer.state]
+  return (
+    <Word $colour={look.colour} title={transfer.reason ?? undefined}>
+      <span aria-hidden="true">{look.mark}</span> {look.text}
+    </Word>
+  )
+}

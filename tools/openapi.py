@@ -1,0 +1,7 @@
+"""Prints the API's OpenAPI description, which the console's types are generated from."""
+
+import json
+
+from invio.service.app import make_api
+
+print(json.dumps(make_api(None).openapi(), indent=2))
