@@ -105,7 +105,9 @@ def stock(folder: Path, port: int) -> None:
     async def file(name: str) -> FileResponse:
         return FileResponse(folder / name)
 
-    uvicorn.run(app, host="127.0.0.1", port=port, loop="uvloop", http="httptools", log_level="warning", access_log=False)
+    uvicorn.run(
+        app, host="127.0.0.1", port=port, loop="uvloop", http="httptools", log_level="warning", access_log=False
+    )
 
 
 def invio(folder: Path, port: int) -> None:

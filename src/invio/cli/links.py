@@ -34,12 +34,12 @@ _SPAN = re.compile(r"([0-9]+)(s|m|h|d|w)\Z")
 _SECONDS = {"s": 1, "m": 60, "h": 3600, "d": 86400, "w": 604800}
 
 
-class Moment(click.ParamType):
+class Moment(click.ParamType[int]):
     """Unix seconds, `2026-12-24T18:00Z`, or a span from now on as in `90m`, `2h`, `7d`."""
 
     name = "when"
 
-    def convert(self, value: Any, param: click.Parameter | None, context: click.Context | None) -> int:
+    def convert(self, value: Any, param: click.Parameter | None, context: click.Context | None) -> int:  # noqa: ARG002
         text = str(value)
         span = _SPAN.match(text)
         if span:
@@ -82,11 +82,11 @@ def _takes_conditions(command: Any) -> Any:
 
 
 def _conditions(given: dict[str, Sequence[Any]]) -> list[tuple[str, str]]:
-    pairs = []
-    for name in CONDITION_NAMES:
-        for value in given.get(name, ()):
-            pairs.append((name, agent_mark(value) if name == "agent" else str(value)))
-    return pairs
+    return [
+        (name, agent_mark(value) if name == "agent" else str(value))
+        for name in CONDITION_NAMES
+        for value in given.get(name, ())
+    ]
 
 
 @click.group()

@@ -27,8 +27,14 @@ class SaidNo(click.ClickException):
 def talks_to_service(command: Command) -> Command:
     """Adds --url and --token, and gives the command a `client`."""
 
-    @click.option("--url", envvar="INVIO_URL", default="http://127.0.0.1:8480", show_default=True, show_envvar=True,
-                  help="The service.")
+    @click.option(
+        "--url",
+        envvar="INVIO_URL",
+        default="http://127.0.0.1:8480",
+        show_default=True,
+        show_envvar=True,
+        help="The service.",
+    )
     @click.option("--token", envvar="INVIO_TOKEN", show_envvar=True, help="Your access token.")
     @functools.wraps(command)
     def wrapped(*args: Any, url: str, token: str | None, **kwargs: Any) -> Any:

@@ -1,7 +1,7 @@
 """The client library: a service's addresses as Python calls.
 
-    with Client("http://127.0.0.1:8480", token="…") as client:
-        client.fetch("charts/approach/north-channel.pdf", folder=Path("."))
+with Client("http://127.0.0.1:8480", token="…") as client:
+    client.fetch("charts/approach/north-channel.pdf", folder=Path("."))
 """
 
 from __future__ import annotations
@@ -114,7 +114,7 @@ class Client:
             return httpx.Client(headers={"user-agent": "invio-client/1"}, timeout=TIMEOUT, trust_env=False)
         return self._http
 
-    def _json(self, method: str, path: str, **asked: Any) -> Any:
+    def _json(self, method: str, path: str, **asked: Any) -> dict[str, Any]:
         try:
             response = self._http.request(method, self.url + path, **asked)
         except httpx.TransportError as error:
@@ -122,4 +122,5 @@ class Client:
         except httpx.InvalidURL as error:
             raise ServiceUnreachable(f"{self.url} is no URL of a service: {error}") from None
         raise_for_refusal(response)
-        return response.json()
+        answer: dict[str, Any] = response.json()
+        return answer

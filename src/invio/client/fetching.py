@@ -82,9 +82,7 @@ def fetch(
 
 
 class _Download:
-    def __init__(
-        self, http: httpx.Client, url: str, target: Path | None, folder: Path, report: Report | None
-    ) -> None:
+    def __init__(self, http: httpx.Client, url: str, target: Path | None, folder: Path, report: Report | None) -> None:
         self._http = http
         self._url = url
         self._target = target

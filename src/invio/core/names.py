@@ -36,7 +36,7 @@ def safe_name(name: str, fallback: str = "download") -> str:
     if _DEVICES.match(text):
         text = "_" + text
     if len(text) > NAME_LIMIT:
-        stem, dot, extension = text.rpartition(".")
+        _, dot, extension = text.rpartition(".")
         keep = dot + extension if dot and len(extension) <= 16 else ""
         text = text[: NAME_LIMIT - len(keep)].rstrip(". ") + keep
     return text

@@ -14,7 +14,7 @@ from invio.core.request_head import RequestHead
 
 # §8.8.3: entity-tag = [ "W/" ] DQUOTE *etagc DQUOTE
 _ENTITY_TAG = re.compile(r'(W/)?"([\x21\x23-\x7e\x80-\xff]*)"')
-_TAG_LIST = re.compile(rf"\s*(?:,\s*)*(?:{_ENTITY_TAG.pattern}\s*(?:,\s*|\Z))+\Z")
+_BETWEEN = re.compile(r"[ \t,]*")
 
 
 class Outcome(Enum):
@@ -25,11 +25,23 @@ class Outcome(Enum):
 
 def _tags(field: str) -> list[tuple[bool, str]]:
     """(weak, opaque) of each entity tag of a list; none when the list is malformed."""
-    # A list that breaks off in the middle names no tag for sure. The length bound keeps the
-    # grammar's nested repetition from being asked about more than a header can hold.
-    if len(field) > 8192 or not _TAG_LIST.match(field):
-        return []
-    return [(bool(weak), opaque) for weak, opaque in _ENTITY_TAG.findall(field)]
+    tags: list[tuple[bool, str]] = []
+    at = _end(_BETWEEN, field, 0)  # §5.6.1.2: empty list elements are skipped
+    while at < len(field):
+        match = _ENTITY_TAG.match(field, at)
+        if not match:
+            return []  # a list that breaks off in the middle names no tag for sure
+        tags.append((bool(match[1]), match[2]))
+        after = _end(_BETWEEN, field, match.end())
+        if after < len(field) and "," not in field[match.end() : after]:
+            return []
+        at = after
+    return tags
+
+
+def _end(pattern: re.Pattern[str], text: str, at: int) -> int:
+    match = pattern.match(text, at)
+    return match.end() if match else at
 
 
 def _strong_match(field: str, tag: str | None) -> bool:

@@ -18,37 +18,50 @@ class Reason:
 
 
 _TABLE = [
-    Reason("malformed", 400, "The link or address is not well formed",
-           "Copy the whole address again, or ask whoever gave it to you for a new one."),
-    Reason("unknown-key", 403, "The link was sealed with a key that is not in use",
-           "Ask whoever gave you the link for a new one."),
-    Reason("bad-seal", 403, "The link was altered",
-           "Use the link exactly as you received it, or ask for a new one."),
-    Reason("out-of-scope", 403, "The link does not open this file",
-           "Ask for a link that includes this file."),
+    Reason(
+        "malformed",
+        400,
+        "The link or address is not well formed",
+        "Copy the whole address again, or ask whoever gave it to you for a new one.",
+    ),
+    Reason(
+        "unknown-key",
+        403,
+        "The link was sealed with a key that is not in use",
+        "Ask whoever gave you the link for a new one.",
+    ),
+    Reason("bad-seal", 403, "The link was altered", "Use the link exactly as you received it, or ask for a new one."),
+    Reason("out-of-scope", 403, "The link does not open this file", "Ask for a link that includes this file."),
     Reason("not-yet", 403, "The link does not hold yet", "Come back when it does."),
     Reason("expired", 410, "The link has expired", "Ask whoever gave you the link for a new one."),
-    Reason("wrong-recipient", 403, "The link is for somebody else",
-           "Sign in as the person that the link was made for."),
-    Reason("wrong-network", 403, "The link does not hold from this network",
-           "Use the network that the link was made for."),
-    Reason("wrong-agent", 403, "The link does not hold for this program",
-           "Use the program that the link was made for."),
+    Reason(
+        "wrong-recipient", 403, "The link is for somebody else", "Sign in as the person that the link was made for."
+    ),
+    Reason(
+        "wrong-network", 403, "The link does not hold from this network", "Use the network that the link was made for."
+    ),
+    Reason(
+        "wrong-agent", 403, "The link does not hold for this program", "Use the program that the link was made for."
+    ),
     Reason("revoked", 410, "The link was revoked", "Ask whoever gave you the link for a new one."),
-    Reason("used-up", 410, "The link has been used as often as it may be",
-           "Ask whoever gave you the link for a new one."),
+    Reason(
+        "used-up", 410, "The link has been used as often as it may be", "Ask whoever gave you the link for a new one."
+    ),
     Reason("sign-in", 401, "Sign in to get this", "Sign in, or send an access token."),
     Reason("bad-token", 401, "The access token is not valid", "Sign in again, or use another token."),
     Reason("not-allowed", 403, "You may not have this", "Ask the operator of this service for access."),
     Reason("cross-site", 403, "The request came from another site", "Use this service's own pages."),
     Reason("missing", 404, "There is no such file here", "Check the address."),
     Reason("wrong-method", 405, "That method does not apply here", "Use one that Allow names."),
-    Reason("precondition", 412, "The file is not the one that the request expects",
-           "Get the file's facts again and repeat the request."),
+    Reason(
+        "precondition",
+        412,
+        "The file is not the one that the request expects",
+        "Get the file's facts again and repeat the request.",
+    ),
     Reason("bad-request", 400, "The request is not well formed", "See what is wrong below, and mend it."),
     Reason("no-selection", 400, "Nothing was selected", "Name one file or folder at least."),
-    Reason("bad-selection", 403, "Some of the selected files cannot be bundled",
-           "Leave out the files named below."),
+    Reason("bad-selection", 403, "Some of the selected files cannot be bundled", "Leave out the files named below."),
     Reason("too-large", 413, "The selection is too large", "Select fewer files."),
     Reason("range", 416, "The range lies outside the file", "Ask for a range inside the file."),
     Reason("changed", 503, "The file changed while it was being read", "Try again."),

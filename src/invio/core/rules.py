@@ -134,7 +134,6 @@ class RuleSet:
                 )
         return reached
 
-
     def allows_below(self, caller: Caller, action: str, folder: Address) -> bool:
         """Whether the caller may do this with everything below the folder, come what may."""
         allowed = False

@@ -91,7 +91,7 @@ class _Reader:
 
     def _each(self, at: tuple[str | int, ...], value: Any, read: Callable[[str], _Item]) -> tuple[_Item, ...]:
         if not isinstance(value, list) or not value or not all(isinstance(item, str) for item in value):
-            self.refuse(at, f"{at[-1]} is a list of one text or more, as in {at[-1]} = [\"…\"]")
+            self.refuse(at, f'{at[-1]} is a list of one text or more, as in {at[-1]} = ["…"]')
         items = []
         for item in value:
             try:

@@ -51,9 +51,7 @@ def _keys(text: str) -> list[str]:
     return [first or second or third for first, second, third in _PIECE.findall(text)]
 
 
-def _resolved(
-    keys: list[str], counts: dict[tuple[str | int, ...], int], array: bool
-) -> tuple[str | int, ...]:
+def _resolved(keys: list[str], counts: dict[tuple[str | int, ...], int], array: bool) -> tuple[str | int, ...]:
     """The keys with the index that each array of tables on the way has reached."""
     path: tuple[str | int, ...] = ()
     for place, key in enumerate(keys):

@@ -10,7 +10,7 @@ from __future__ import annotations
 import hashlib
 import struct
 import time
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 
 from invio.core.names import safe_name
@@ -137,31 +137,48 @@ def entry_names(paths: Iterable[str]) -> list[str]:
     """Names for entries, one for each path and in its order: safe to unpack, and all different.
 
     Each segment is made safe by itself, so that no entry leaves the folder it is unpacked in.
-    Names that clash (also when only case differs, as some systems see no difference) get
-    ` (2)`, ` (3)` … before the extension; the first keeps its own. A folder that another
-    entry has as a file clashes too.
+    Names that clash (also when only case differs, as some systems see no difference, and when one
+    has as a file what another has as a folder) get ` (2)`, ` (3)` … before the extension; the
+    first keeps its own.
     """
-    taken: set[str] = set()
-    folders: set[str] = set()
-    names = []
-    for path in paths:
-        name = "/".join(safe_name(segment, "_") for segment in path.split("/"))
-        candidate, number = name, 2
-        while candidate.casefold() in taken or candidate.casefold() in folders or _runs_into(candidate, taken):
-            candidate, number = _numbered(name, number), number + 1
-        taken.add(candidate.casefold())
-        folders.update(_parents(candidate.casefold()))
-        names.append(candidate)
-    return names
+    namer = _Namer()
+    return [namer.name(path) for path in paths]
 
 
-def _parents(name: str) -> list[str]:
-    pieces = name.split("/")[:-1]
-    return ["/".join(pieces[: depth + 1]) for depth in range(len(pieces))]
+class _Namer:
+    """The names given so far, folded to one case."""
 
+    def __init__(self) -> None:
+        self._files: set[str] = set()
+        self._folders: set[str] = set()
+        self._called: dict[str, str] = {}  # a folder as it was asked for → as it is called
+        self._numbered: dict[str, int] = {}  # the last number that a name was given
 
-def _runs_into(name: str, taken: set[str]) -> bool:
-    return any(parent in taken for parent in _parents(name.casefold()))
+    def name(self, path: str) -> str:
+        *above, last = (safe_name(segment, "_") for segment in path.split("/"))
+        folder = ""
+        for segment in above:
+            folder = self._folder(folder + segment) + "/"
+        name = self._free(folder + last, lambda folded: folded in self._files or folded in self._folders)
+        self._files.add(name.casefold())
+        return name
+
+    def _folder(self, path: str) -> str:
+        called = self._called.get(path.casefold())
+        if called is None:
+            called = self._free(path, lambda folded: folded in self._files)
+            self._called[path.casefold()] = called
+            self._folders.add(called.casefold())
+        return called
+
+    def _free(self, name: str, is_taken: Callable[[str], bool]) -> str:
+        if not is_taken(name.casefold()):
+            return name
+        number = self._numbered.get(name.casefold(), 1) + 1
+        while is_taken(_numbered(name, number).casefold()):
+            number += 1
+        self._numbered[name.casefold()] = number
+        return _numbered(name, number)
 
 
 def _numbered(name: str, number: int) -> str:

@@ -68,7 +68,13 @@ class Transfers:
             return resumable(connection, asking.who, asking.address, etag, asking.tag)
 
     async def admit(
-        self, asking: Asking, reply: Reply, meter: Meter, etag: str | None, size: int | None, earlier: TransferRow | None
+        self,
+        asking: Asking,
+        reply: Reply,
+        meter: Meter,
+        etag: str | None,
+        size: int | None,
+        earlier: TransferRow | None,
     ) -> tuple[Live, Segment]:
         """Records the transfer, durably, and shows it on the board.
 
@@ -80,7 +86,10 @@ class Transfers:
         if live is not None:
             live.row.requests += 1
         else:
-            live = Live(_row(asking, etag, size, earlier), Coverage(map(tuple, earlier.coverage if earlier else ())))
+            live = Live(
+                _row(asking, etag, size, earlier),
+                Coverage((start, stop) for start, stop in (earlier.coverage if earlier else ())),
+            )
             self.board.add(live)
         live.segments.append(segment)
         try:
@@ -185,4 +194,3 @@ def _counted(link: SealedLink | None) -> tuple[str | None, int | None]:
 def link_refusal(spent: LinkSpent) -> Refusal:
     detail = {"revoked": "the link was revoked", "used-up": "the link's downloads were made"}
     return Refusal(spent.word, detail[spent.word])
-

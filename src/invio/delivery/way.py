@@ -20,7 +20,7 @@ from invio.core.files import Caller
 from invio.core.links import Asked, LinkRefused, SealedLink, check_link, is_sealed, parse_link
 from invio.core.media_types import media_type_of
 from invio.core.reasons import Refusal
-from invio.core.replies import METHODS, Content, Part, Representation, Reply, Slice, Streamed, plan
+from invio.core.replies import METHODS, Content, Part, Reply, Representation, Slice, Streamed, plan
 from invio.core.request_head import RequestHead
 from invio.delivery import bundles
 from invio.delivery.bundles import Bundles

@@ -221,7 +221,7 @@ class ZeroCopyProtocol(HttpToolsProtocol):
         wire = Wire(cycle, self)
         cycle.scope["extensions"] = {"http.response.zerocopysend": {}, "invio.connection": wire}
 
-        async def wired(scope: Any, receive: Any, send: Any) -> None:
+        async def wired(scope: Any, receive: Any, _send: Any) -> None:
             await wire.run(app, scope, receive)
 
         super()._start_asgi_task(cycle, wired)

@@ -148,7 +148,11 @@ _CHARTS = {
 _NOTICES = {
     "2026/001-north-channel-buoy.pdf": (
         "Notice 1/2026: North Channel buoy",
-        ["Buoy NC-4 has been moved 120 m to the east.", "Charts affected: North Channel.", "Valid until further notice."],
+        [
+            "Buoy NC-4 has been moved 120 m to the east.",
+            "Charts affected: North Channel.",
+            "Valid until further notice.",
+        ],
     ),
     "2026/002-dredging.pdf": (
         "Notice 2/2026: dredging",
@@ -157,8 +161,8 @@ _NOTICES = {
 }
 _NOTICE_TEXTS = {
     "README.txt": "Notices to mariners, Brackwater Sound Survey.\nPDF for print, text for everybody else.\n",
-    "2026/003-light-on-tern-rock.txt": "Notice 3/2026: light on Tern Rock\n\nThe light shows Fl(2) 10s from 1 March on.\n",
-    "2026/004-änderung der Fahrrinne.txt": "Notice 4/2026: Änderung der Fahrrinne\n\nDie Fahrrinne ist auf 80 m verengt.\n",
+    "2026/003-light-on-tern-rock.txt": "Notice 3/2026: light on Tern Rock\n\nFl(2) 10s from 1 March on.\n",
+    "2026/004-änderung der Fahrrinne.txt": "Notice 4/2026: Änderung der Fahrrinne\n\nAuf 80 m verengt.\n",
     "2026/withdrawn.txt": "",
 }
 
@@ -239,7 +243,11 @@ def _make_soundings(folder: Path) -> None:
     """Sounding grids: little-endian 16-bit depths in centimetres, row by row."""
     chance = random.Random(SEED)
     for day, (path, size) in enumerate(
-        {"soundings/west-bank-5m.grid": 256, "soundings/tern-rock-1m.grid": 24, "soundings/inner-basin-1m.grid": 3}.items()
+        {
+            "soundings/west-bank-5m.grid": 256,
+            "soundings/tern-rock-1m.grid": 24,
+            "soundings/inner-basin-1m.grid": 3,
+        }.items()
     ):
         target = _placed(folder, "charts", path)
         with target.open("wb") as file:
@@ -264,7 +272,9 @@ def _make_gauges(folder: Path) -> None:
         at = start + timedelta(minutes=10 * number)
         for station, offset in (("pier", 0.0), ("tern-rock", -0.12), ("west-bank", 0.08)):
             level = height(at) + offset + chance.gauss(0, 0.015)
-            rows.append((station, at.strftime("%Y-%m-%dT%H:%MZ"), round(level, 3), round(4.2 + chance.gauss(0, 0.3), 1)))
+            rows.append(
+                (station, at.strftime("%Y-%m-%dT%H:%MZ"), round(level, 3), round(4.2 + chance.gauss(0, 0.3), 1))
+            )
     connection.executemany("INSERT INTO readings VALUES (?, ?, ?, ?)", rows)
     connection.commit()
     connection.close()

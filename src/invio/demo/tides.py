@@ -7,7 +7,13 @@ from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 
 # (height in metres, period in hours, phase in radians)
-_CONSTITUENTS = ((1.42, 12.4206, 0.6), (0.47, 12.0, 1.9), (0.29, 12.6583, 4.1), (0.21, 23.9345, 2.7), (0.13, 25.8193, 5.2))
+_CONSTITUENTS = (
+    (1.42, 12.4206, 0.6),
+    (0.47, 12.0, 1.9),
+    (0.29, 12.6583, 4.1),
+    (0.21, 23.9345, 2.7),
+    (0.13, 25.8193, 5.2),
+)
 _MEAN = 2.15  # metres above chart datum
 _STEP = timedelta(minutes=10)
 

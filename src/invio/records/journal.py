@@ -152,9 +152,8 @@ class Journal:
             # The last word on a transfer is the one that counts.
             latest = {item.id: item for item in batch if isinstance(item, TransferRow)}
             transfers.update(connection, list(latest.values()))
-            for item in batch:
-                if isinstance(item, _Call):
-                    outcomes.append((item.done, *self._attempt(connection, item.work)))
+            calls = [item for item in batch if isinstance(item, _Call)]
+            outcomes += [(item.done, *self._attempt(connection, item.work)) for item in calls]
         return outcomes
 
     @staticmethod

@@ -61,9 +61,7 @@ def open_session(connection: sa.Connection, recipient_id: str) -> str:
     now = time.time()
     connection.execute(sa.delete(sessions).where(sessions.c.expires < now))
     connection.execute(
-        sa.insert(sessions).values(
-            hash=hashed(secret), recipient=recipient_id, created=now, expires=now + SESSION_LIFE
-        )
+        sa.insert(sessions).values(hash=hashed(secret), recipient=recipient_id, created=now, expires=now + SESSION_LIFE)
     )
     return secret
 

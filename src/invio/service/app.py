@@ -103,5 +103,3 @@ async def _http_error(request: Request, error: Exception) -> Response:
         return await _refused(request, Refusal("wrong-method", f"use {allow}" if allow else "", allow=allow))
     word = {404: "missing", 413: "too-large"}.get(error.status_code, "bad-request")
     return await _refused(request, Refusal(word, str(error.detail)))
-
-

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Annotated
+from typing import Annotated, Any
 
 from fastapi import APIRouter, Form, Response
 from fastapi.responses import RedirectResponse
@@ -18,7 +18,7 @@ from invio.service.shapes import BundleAsk, BundleShape, Problem
 
 router = APIRouter(tags=["bundles"])
 
-_REFUSALS = {status: {"model": Problem} for status in (400, 401, 403, 413)}
+_REFUSALS: dict[int | str, dict[str, Any]] = {status: {"model": Problem} for status in (400, 401, 403, 413)}
 
 
 @router.post("/api/bundles", status_code=201, summary="Bundle a selection", responses=_REFUSALS)

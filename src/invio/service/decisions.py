@@ -23,7 +23,9 @@ async def get_decision(
     caller: TheCaller,
     parts: TheParts,
     address: str,
-    recipient: str | None = Query(None, alias="as", description="a recipient's id, or `anyone`; without it, the caller"),
+    recipient: str | None = Query(
+        None, alias="as", description="a recipient's id, or `anyone`; without it, the caller"
+    ),
     action: Action = "read",
 ) -> DecisionShape:
     """Each rule that spoke and, for the others, the first thing that kept them from it.

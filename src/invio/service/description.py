@@ -24,9 +24,7 @@ def described(api: FastAPI) -> None:
 
     def openapi() -> dict[str, Any]:
         if api.openapi_schema is None:
-            document = get_openapi(
-                title=api.title, version=api.version, description=api.description, routes=api.routes
-            )
+            document = get_openapi(title=api.title, version=api.version, description=api.description, routes=api.routes)
             document["paths"]["/get/{address}"] = {"get": _operation("get"), "head": _operation("head")}
             schemas = document.setdefault("components", {}).setdefault("schemas", {})
             schemas.setdefault("Problem", Problem.model_json_schema())

@@ -23,7 +23,9 @@ router = APIRouter(tags=["files"])
 def list_files(
     caller: TheCaller,
     parts: TheParts,
-    within: Annotated[str | None, Query(alias="in", description="`store/` or `store/folder/`; without it, the stores")] = None,
+    within: Annotated[
+        str | None, Query(alias="in", description="`store/` or `store/folder/`; without it, the stores")
+    ] = None,
     after: Annotated[str | None, Query(description="`next` of the page before")] = None,
     limit: Annotated[int, Query(ge=1, le=1000)] = 200,
 ) -> Listing:
@@ -55,5 +57,5 @@ def _shape(parts: Parts, caller: Caller, address: Address, facts: FileFacts | No
         size=facts.size,
         modified=None if facts.modified is None else timestamp(facts.modified),
         media_type=facts.media_type or media_type_of(address.name),
-        may=[action for action in ACTIONS if parts.rules.allows(caller, action, address)],  # type: ignore[misc]
+        may=[action for action in ACTIONS if parts.rules.allows(caller, action, address)],
     )

@@ -43,9 +43,7 @@ def post_link(asked: LinkAsk, request: Request, response: Response, caller: TheC
     base = parts.settings.service.public_url or str(request.base_url)
     url = base.rstrip("/") + target
     response.headers["Location"] = url
-    return LinkShape(
-        url=url, target=target, address=str(address), key=link.key, id=link.says("id"), until=link.expires
-    )
+    return LinkShape(url=url, target=target, address=str(address), key=link.key, id=link.says("id"), until=link.expires)
 
 
 def _conditions(given: dict[str, object]) -> list[tuple[str, str]]:

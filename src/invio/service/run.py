@@ -76,7 +76,6 @@ def url_of(listener: socket.socket) -> str:
     return f"http://[{host}]:{port}" if ":" in host else f"http://{host}:{port}"
 
 
-
 def run(settings: Settings, listener: socket.socket, ready: Callable[[str], None]) -> None:
     """Serves until SIGINT or SIGTERM; `ready` gets the service's URL once it answers.
 

@@ -21,7 +21,7 @@ async def sign_in(asked: SignIn, request: Request, response: Response, parts: Th
     def look_up() -> Me | None:
         with parts.engine.connect() as connection:
             recipient = recipient_of_token(connection, asked.token.strip())
-            return recipient and Me(recipient=recipient.id, groups=sorted(recipient.groups))
+            return None if recipient is None else Me(recipient=recipient.id, groups=sorted(recipient.groups))
 
     me = await run_in_threadpool(look_up)
     if me is None:

@@ -1,0 +1,64 @@
+# Everything that a fresh machine with Python ≥ 3.11 and Node.js ≥ 20 needs is done by these.
+
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+WEB := src/invio/service/web/index.html
+CONSOLE_SOURCES := $(shell find console/src console/public console/scripts -type f) console/index.html \
+	console/vite.config.js console/tsconfig.json console/package.json
+PORT ?= 8480
+DATA ?= demo-data
+
+.PHONY: setup demo test bench lint format types check-types clean
+
+setup: $(VENV)/.ready $(WEB)
+
+$(VENV)/.ready: pyproject.toml constraints.txt
+	$(PYTHON) tools/check_machine.py
+	$(PYTHON) -m venv $(VENV)
+	PIP_CONSTRAINT=$(CURDIR)/constraints.txt $(BIN)/python -m pip install --quiet --editable '.[dev]'
+	touch $@
+
+console/node_modules/.ready: console/package.json console/package-lock.json
+	cd console && npm ci
+	touch $@
+
+$(WEB): console/node_modules/.ready $(CONSOLE_SOURCES)
+	cd console && npm run --silent build
+	touch $@
+
+demo: setup
+	$(BIN)/invio demo --port $(PORT) --data $(DATA)
+
+test: setup
+	sh tools/debian_packages.sh chromium curl unzip
+	$(BIN)/python -m pytest $(ARGS)
+
+bench: setup
+	$(BIN)/python -m bench
+
+lint: setup
+	$(BIN)/ruff format --check .
+	$(BIN)/ruff check .
+	$(BIN)/mypy
+	$(BIN)/lint-imports
+	cd console && npm run --silent lint && node scripts/trim-lock.js --check
+	$(MAKE) --no-print-directory check-types
+
+# The console's types are made from the API's own description.
+types: setup
+	mkdir -p build
+	$(BIN)/python tools/openapi.py > build/openapi.json
+	cd console && npm run --silent types
+
+check-types: types
+	@git diff --exit-code --stat -- console/src/api/schema.gen.ts \
+		|| (echo "the console's types are not those of the API: commit what 'make types' wrote"; exit 1)
+
+format: setup
+	$(BIN)/ruff format .
+	$(BIN)/ruff check --fix .
+	cd console && npx prettier --write --log-level warn .
+
+clean:
+	rm -rf $(VENV) build console/node_modules src/invio/service/web

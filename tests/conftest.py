@@ -1,0 +1,67 @@
+"""What several tests start from: a service of one's own, and the demo, both as their users run them."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import subprocess
+import sys
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+
+from tests.running import INVIO, Demo, Service, make_folder
+
+
+@pytest.fixture
+def start(tmp_path: Path) -> Iterator[Callable[..., Service]]:
+    """Starts services: `start(files={"files/a.txt": b"…"}, rules="…")`; all are ended afterwards."""
+    started: list[Service] = []
+
+    def begin(folder: Path | None = None, **given: object) -> Service:
+        if folder is None:
+            folder = tmp_path / f"service-{len(started)}"
+            make_folder(folder, **given)  # type: ignore[arg-type]
+        service = Service.start(folder)
+        started.append(service)
+        return service
+
+    yield begin
+    for service in started:
+        service.stop()
+
+
+@pytest.fixture(scope="session")
+def demo(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Demo]:
+    """The demo, as `invio demo` runs it; shared, so nothing in it may be changed."""
+    folder = tmp_path_factory.mktemp("demo")
+    process = subprocess.Popen(
+        [INVIO, "demo", "--port", "0", "--data", str(folder)], stdout=subprocess.PIPE, text=True
+    )
+    assert process.stdout is not None
+    line = process.stdout.readline()
+    assert line.startswith("ready: http://127.0.0.1:"), line
+    yield Demo(folder, json.loads((folder / "demo.json").read_text()), process.pid)
+    process.send_signal(signal.SIGTERM)
+    assert process.wait(20) == 0
+
+
+@pytest.fixture
+def invio(tmp_path: Path) -> Callable[..., subprocess.CompletedProcess[str]]:
+    """Runs the command line in an empty folder: `invio("files", "charts/", token="…", url="…")`."""
+
+    def run(*arguments: str, url: str = "", token: str = "") -> subprocess.CompletedProcess[str]:
+        environment = {**os.environ, "INVIO_URL": url, "INVIO_TOKEN": token, "COLUMNS": "160"}
+        if not url:
+            del environment["INVIO_URL"]
+        return subprocess.run(
+            [INVIO, *arguments], cwd=tmp_path, env=environment, capture_output=True, text=True, timeout=60
+        )
+
+    return run
+
+
+def pytest_configure() -> None:
+    assert sys.version_info >= (3, 11)

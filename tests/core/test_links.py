@@ -1,0 +1,210 @@
+"""Sealed links: every vector of the format, and what must hold of all links."""
+
+from __future__ import annotations
+
+import base64
+import json
+import string
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from invio.core.addresses import parse_address
+from invio.core.links import (
+    Asked,
+    LinkRefused,
+    SealedLink,
+    agent_mark,
+    check_link,
+    is_sealed,
+    link_target,
+    make_link,
+    narrow_link,
+    parse_link,
+    parse_url,
+)
+
+VECTORS = json.loads(Path(__file__).with_name("link-vectors.json").read_text("utf-8"))
+KEYS = {name: base64.urlsafe_b64decode(text + "=") for name, text in VECTORS["keys"].items()}
+FILE = parse_address("charts/approach/north.pdf")
+NOW = 1_800_000_000
+
+
+def verdict(url: str, asked: Asked, keys: dict[str, bytes] = KEYS) -> str:
+    try:
+        check_link(parse_url(url), keys, asked)
+    except LinkRefused as refused:
+        return refused.reason.word
+    return "ok"
+
+
+def sealed(root: dict[str, str] | None = None, *conditions: tuple[str, str]) -> SealedLink:
+    return make_link(FILE, "k1", KEYS["k1"], (root or {}).items(), conditions)
+
+
+def url_of(link: SealedLink) -> str:
+    return "http://127.0.0.1:8480" + link_target(link)
+
+
+@pytest.mark.parametrize("vector", VECTORS["links"], ids=lambda vector: f"{vector['expect']}: {vector['note']}")
+def test_every_vector_gets_its_reason(vector: dict[str, Any]) -> None:
+    given = {**VECTORS["defaults"], **vector}
+    assert verdict(given["url"], Asked(given["at"], given["ip"], given["agent"], given["caller"])) == vector["expect"]
+
+
+def test_there_are_as_many_vectors_as_the_format_ships() -> None:
+    assert len(VECTORS["links"]) == 160
+    assert {vector["expect"] for vector in VECTORS["links"]} >= {"ok", "malformed", "bad-seal", "expired"}
+
+
+@pytest.mark.parametrize(
+    "vector", [vector for vector in VECTORS["links"] if vector["expect"] == "ok"], ids=lambda vector: vector["note"]
+)
+def test_a_link_made_from_its_parts_has_the_vector_s_seal(vector: dict[str, Any]) -> None:
+    read = parse_url(vector["url"])
+    again = make_link(read.address, read.key, KEYS[read.key], read.root, read.conditions)
+    assert again.seal == read.seal
+    assert parse_url(url_of(again)) == read
+
+
+def test_any_changed_character_is_refused() -> None:
+    url = url_of(sealed({"to": "pilot-7", "id": "a1"}, ("until", str(NOW + 60)), ("net", "203.0.113.0/24")))
+    asked = Asked(NOW, "203.0.113.9", "demo/1")
+    assert verdict(url, asked) == "ok"
+    begin = url.index("/get/") + len("/get/")
+    alphabet = string.ascii_letters + string.digits + "-_./%&=?"
+    for place in range(begin, len(url)):
+        for mark in alphabet:
+            changed = url[:place] + mark + url[place + 1 :]
+            if mark != url[place]:
+                assert verdict(changed, asked) != "ok", changed
+
+
+@pytest.mark.parametrize(
+    ("conditions", "changes", "reason"),
+    [
+        ([("until", NOW)], {}, "expired"),
+        ([("until", NOW)], {"grace": 1}, "ok"),
+        ([("after", NOW)], {}, "ok"),
+        ([("after", NOW + 1)], {}, "not-yet"),
+        ([("net", "127.0.0.0/8")], {"ip": "::ffff:127.0.0.1"}, "ok"),
+        ([("net", "127.0.0.0/8")], {"ip": None}, "wrong-network"),
+        ([("net", "127.0.0.0/8")], {"ip": "no address"}, "wrong-network"),
+        ([("agent", agent_mark("demo/1"))], {}, "ok"),
+        ([("who", "ann")], {"caller": "ann"}, "ok"),
+        ([("who", "ann")], {}, "wrong-recipient"),
+        ([("uses", 2)], {"used": 1}, "ok"),
+        ([("uses", 2)], {"used": 2}, "used-up"),
+        ([], {"revoked": True}, "revoked"),
+        ([("until", NOW), ("uses", 1), ("who", "x")], {"used": 9, "revoked": True}, "expired"),
+        ([("uses", 1), ("who", "x")], {"used": 9, "revoked": True}, "wrong-recipient"),
+        ([("uses", 1)], {"used": 9, "revoked": True}, "revoked"),
+    ],
+)
+def test_the_first_reason_of_the_format_s_order_is_given(
+    conditions: list[tuple[str, object]], changes: dict[str, Any], reason: str
+) -> None:
+    link = sealed({"id": "a1"}, *((name, str(value)) for name, value in conditions))
+    asked = {"at": NOW, "ip": "127.0.0.1", "agent": "demo/1", "caller": None, **changes}
+    assert verdict(url_of(link), Asked(**asked)) == reason
+
+
+def test_nothing_is_told_of_a_link_before_its_seal_is_good() -> None:
+    url = url_of(sealed(None, ("until", "5"))).replace("until=5", "until=6")
+    assert verdict(url, Asked(NOW)) == "bad-seal"
+
+
+def test_a_retired_key_opens_nothing() -> None:
+    assert verdict(url_of(sealed()), Asked(NOW), keys={"k2": KEYS["k2"]}) == "unknown-key"
+
+
+def test_a_folder_s_link_opens_what_is_below_and_nothing_else() -> None:
+    link = sealed({"in": "charts/approach/"})
+    inside = narrow_link(link, [], parse_address("charts/approach/deep/other.pdf"))
+    outside = narrow_link(link, [], parse_address("charts/harbour/other.pdf"))
+    assert verdict(url_of(inside), Asked(NOW)) == "ok"
+    assert verdict(url_of(outside), Asked(NOW)) == "out-of-scope"
+
+
+@pytest.mark.parametrize(
+    "conditions",
+    [[("colour", "red")], [("until", "soon")], [("uses", "3")], [("net", "10.0.0.1/8")], [("via", "x" * 201)],
+     [("via", "a\nb")], [("tag", "a"), ("tag", "b")], [("via", "x")] * 33],
+)  # fmt: skip
+def test_a_link_that_no_one_could_honour_is_not_made(conditions: list[tuple[str, str]]) -> None:
+    with pytest.raises(LinkRefused):
+        sealed(None, *conditions)
+
+
+def test_a_link_longer_than_a_query_may_be_is_not_made() -> None:
+    with pytest.raises(LinkRefused, match="4096"):
+        sealed(None, *[("via", "ö" * 200)] * 5)
+
+
+def test_root_parameters_are_put_into_the_format_s_order() -> None:
+    link = sealed({"to": "pilot-7", "as": "inline", "version": "3"})
+    assert [name for name, _ in link.root] == ["version", "as", "to"]
+
+
+@pytest.mark.parametrize("url", ["http://h/get/a/b?key=k1&seal=x ", "http://h/other/a", "\thttp://h/get/a/b?key=1"])
+def test_a_url_that_is_no_link_is_malformed(url: str) -> None:
+    assert verdict(url, Asked(NOW)) == "malformed"
+
+
+@pytest.mark.parametrize(
+    ("query", "expected"),
+    [("key=k1&seal=x", True), ("as=inline", False), ("", False), ("seal", True), ("a=b&seal=", True), ("monkey=1", False)],
+)
+def test_a_query_with_a_key_or_a_seal_is_meant_to_be_a_link(query: str, expected: bool) -> None:
+    assert is_sealed(query) is expected
+
+
+IDENTS = st.text(string.ascii_letters + string.digits + "._@-", min_size=1, max_size=12)
+MOMENTS = st.integers(0, 2 * NOW).map(str)
+CONDITIONS = st.one_of(
+    st.tuples(st.just("until"), MOMENTS),
+    st.tuples(st.just("after"), MOMENTS),
+    st.tuples(st.just("who"), st.sampled_from(["ann", "bob"])),
+    st.tuples(st.just("net"), st.sampled_from(["10.0.0.0/8", "10.1.0.0/16", "192.0.2.0/24", "2001:db8::/32"])),
+    st.tuples(st.just("only"), st.sampled_from(["charts/", "charts/approach/", "charts/approach/north.pdf", "x/"])),
+    st.tuples(st.just("uses"), st.integers(1, 5).map(str)),
+    st.tuples(st.just("rate"), st.integers(1, 10**9).map(str)),
+    st.tuples(st.just("via"), st.text(st.characters(blacklist_categories=("Cc", "Cs")), min_size=1, max_size=20)),
+)
+ASKED = st.builds(
+    Asked,
+    at=st.integers(0, 2 * NOW),
+    ip=st.sampled_from(["10.1.2.3", "10.9.9.9", "192.0.2.1", "2001:db8::1", None]),
+    caller=st.sampled_from(["ann", "bob", None]),
+    used=st.integers(0, 6),
+)
+
+
+@settings(max_examples=300, deadline=None)
+@given(st.lists(CONDITIONS, max_size=4), st.lists(CONDITIONS, max_size=4), ASKED)
+def test_a_narrowed_link_never_allows_what_its_parent_did_not(
+    before: list[tuple[str, str]], added: list[tuple[str, str]], asked: Asked
+) -> None:
+    parent = sealed({"id": "a1", "in": "charts/"}, *before)
+    child = narrow_link(parent, added)
+    assert verdict(url_of(child), asked) not in ("malformed", "bad-seal", "unknown-key")
+    if verdict(url_of(child), asked) == "ok":
+        assert verdict(url_of(parent), asked) == "ok"
+    # Narrowing is the same as having been made so, and cannot be undone without the key.
+    assert child.seal == sealed({"id": "a1", "in": "charts/"}, *before, *added).seal
+    if added:
+        undone = SealedLink(child.address, child.root, child.key, tuple(before), child.seal)
+        assert verdict(url_of(undone), asked) == "bad-seal"
+
+
+@settings(max_examples=300, deadline=None)
+@given(st.text(st.characters(blacklist_categories=("Cs",)), max_size=80), st.text(max_size=120))
+def test_no_text_makes_reading_a_link_fail_in_another_way(path: str, query: str) -> None:
+    try:
+        parse_link(path, query)
+    except LinkRefused as refused:
+        assert refused.reason.word == "malformed"
+        assert refused.detail

@@ -1,0 +1,190 @@
+"""Services for tests: a folder with settings and files, a process, and a raw connection to it."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import socket
+import subprocess
+import sys
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import httpx
+
+from invio.core.addresses import parse_address
+from invio.core.keys import new_keys, read_keys, write_keys
+from invio.core.links import link_target, make_link
+from invio.records.database import open_database, patient
+from invio.records.recipients import add_token, save_recipient
+
+INVIO = str(Path(sys.executable).with_name("invio"))
+
+SETTINGS = """
+[stores.files]
+kind = "directory"
+root = "files"
+"""
+
+RULES = """
+[[rule]]
+name = "everyone reads"
+effect = "allow"
+who = ["anyone"]
+what = ["files/**"]
+actions = ["list", "read", "bundle"]
+
+[[rule]]
+name = "admins have everything"
+effect = "allow"
+who = ["group:admins"]
+what = ["**"]
+actions = ["list", "read", "bundle", "link", "put", "manage"]
+"""
+
+
+def make_folder(
+    folder: Path, files: dict[str, bytes] | None = None, rules: str = RULES, settings: str = SETTINGS
+) -> dict[str, str]:
+    """Makes a service's folder, with the recipients `ann` (group admins) and `bob` (group crew)."""
+    (folder / "files").mkdir(parents=True)
+    (folder / "data").mkdir()
+    for name, content in (files or {}).items():
+        path = folder / "files" / name
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_bytes(content)
+    (folder / "invio.toml").write_text(settings)
+    (folder / "rules.toml").write_text(rules)
+    write_keys(new_keys(), folder / "keys.json")
+    engine = open_database(folder / "data" / "records.sqlite")
+    with patient(engine).begin() as connection:
+        tokens = {}
+        for name, group in {"ann": "admins", "bob": "crew"}.items():
+            save_recipient(connection, name, name, [group])
+            tokens[name] = add_token(connection, name, "test")
+    engine.dispose()
+    (folder / "tokens.json").write_text(json.dumps(tokens))
+    return tokens
+
+
+@dataclass
+class Service:
+    """A running `invio serve`."""
+
+    folder: Path
+    url: str
+    process: subprocess.Popen[str]
+    tokens: dict[str, str]
+    errors: Path
+
+    @classmethod
+    def start(cls, folder: Path) -> Service:
+        errors = folder / "errors.txt"
+        process = subprocess.Popen(
+            [INVIO, "serve", "--settings", str(folder / "invio.toml"), "--port", "0"],
+            stdout=subprocess.PIPE,
+            stderr=errors.open("w"),
+            text=True,
+        )
+        assert process.stdout is not None
+        line = process.stdout.readline()
+        assert line.startswith("ready: "), errors.read_text()
+        return cls(folder, line.split()[1], process, json.loads((folder / "tokens.json").read_text()), errors)
+
+    @property
+    def port(self) -> int:
+        return int(self.url.rpartition(":")[2])
+
+    def stop(self, number: int = signal.SIGTERM) -> int:
+        """Ends the process, unless it has; gives its exit status."""
+        if self.process.poll() is None:
+            self.process.send_signal(number)
+        return self.process.wait(20)
+
+    def client(self, who: str | None = None) -> httpx.Client:
+        headers = {} if who is None else {"authorization": f"Bearer {self.tokens[who]}"}
+        return httpx.Client(base_url=self.url, headers=headers, trust_env=False, timeout=20)
+
+    def get(self, path: str, who: str | None = None, **headers: str) -> httpx.Response:
+        with self.client(who) as client:
+            return client.get(path, headers={name.replace("_", "-"): value for name, value in headers.items()})
+
+    def descriptors(self) -> int:
+        return len(os.listdir(f"/proc/{self.process.pid}/fd"))
+
+    def link(self, address: str, root: dict[str, str] | None = None, **conditions: object) -> str:
+        """Path and query of a sealed link, made with the service's key."""
+        ring = read_keys(self.folder / "keys.json")
+        pairs = [(name, str(value)) for name, value in conditions.items()]
+        key = ring.keys[ring.current]
+        return link_target(make_link(parse_address(address), ring.current, key, (root or {}).items(), pairs))
+
+    def transfers(self, who: str = "ann") -> list[dict[str, Any]]:
+        listed: list[dict[str, Any]] = self.get("/api/transfers", who).json()["transfers"]
+        return listed
+
+    def logged(self) -> str:
+        return self.errors.read_text()
+
+
+@dataclass
+class Demo:
+    """The running demo."""
+
+    folder: Path
+    card: dict[str, Any]
+    pid: int
+    url: str = field(init=False)
+
+    def __post_init__(self) -> None:
+        self.url = self.card["url"]
+
+    def token(self, who: str) -> str:
+        token: str = self.card["people"][who]["token"]
+        return token
+
+    def client(self, who: str | None = None) -> httpx.Client:
+        headers = {} if who is None else {"authorization": f"Bearer {self.token(who)}"}
+        return httpx.Client(base_url=self.url, headers=headers, trust_env=False, timeout=30)
+
+    def file(self, store: str, path: str) -> Path:
+        return self.folder / "files" / store / path
+
+
+@dataclass
+class Answer:
+    """What came back over a raw connection."""
+
+    status: int
+    headers: dict[str, str]
+    body: bytes
+
+
+def raw(port: int, request: bytes, read_body: bool = True) -> Answer:
+    """Sends bytes as they are, and reads one answer."""
+    with socket.create_connection(("127.0.0.1", port), timeout=10) as connection:
+        connection.sendall(request)
+        data = b""
+        while b"\r\n\r\n" not in data:
+            piece = connection.recv(65536)
+            if not piece:
+                break
+            data += piece
+        front, _, body = data.partition(b"\r\n\r\n")
+        lines = front.decode("latin-1").split("\r\n")
+        headers = {name.lower(): value.strip() for name, _, value in (line.partition(":") for line in lines[1:])}
+        length = int(headers.get("content-length", 0)) if read_body else 0
+        while len(body) < length:
+            piece = connection.recv(65536)
+            if not piece:
+                break
+            body += piece
+        return Answer(int(lines[0].split()[1]), headers, body)
+
+
+def get_raw(port: int, target: str, *fields: str, method: str = "GET") -> Answer:
+    """Like `raw`, for a request target that no library would send."""
+    lines = [f"{method} {target} HTTP/1.1", "host: 127.0.0.1", *fields, "", ""]
+    return raw(port, "\r\n".join(lines).encode("utf-8", "surrogateescape"), read_body=method != "HEAD")
