@@ -1,0 +1,67 @@
+import time
+
+import pytest
+
+from invio.core.addresses import parse_address
+from invio.core.patterns import BadPattern, parse_pattern
+
+
+@pytest.mark.parametrize(
+    ("pattern", "address", "expected"),
+    [
+        ("charts/a.pdf", "charts/a.pdf", True),
+        ("charts/a.pdf", "charts/b.pdf", False),
+        ("charts/*.pdf", "charts/a.pdf", True),
+        ("charts/*.pdf", "charts/deep/a.pdf", False),
+        ("charts/*", "charts/.pdf", True),
+        ("charts/a*b*c", "charts/a-b-b-c", True),
+        ("charts/a*b*c", "charts/acb", False),
+        ("charts/a*a", "charts/a", False),
+        ("charts/**", "charts/deep/er/a.pdf", True),
+        ("charts/**", "charts/", True),
+        ("charts/**", "chartsx/a", False),
+        ("charts/**/a.pdf", "charts/a.pdf", True),
+        ("charts/**/a.pdf", "charts/x/y/a.pdf", True),
+        ("charts/**/x/*.pdf", "charts/a/x/b/x/c.pdf", True),
+        ("charts/approach/**", "charts/approach/", True),
+        ("*/README.txt", "notices/README.txt", True),
+        ("**", "anything/at/all", True),
+        ("charts/Å.pdf", "charts/Å.pdf", True),
+        ("charts/[a].pdf", "charts/a.pdf", False),
+        ("charts/a?.pdf", "charts/ab.pdf", False),
+    ],
+)
+def test_a_pattern_matches_by_segments(pattern: str, address: str, expected: bool) -> None:
+    assert parse_pattern(pattern).matches(parse_address(address)) is expected
+
+
+@pytest.mark.parametrize(
+    ("pattern", "folder", "reaches", "covers"),
+    [
+        ("charts/approach/*.pdf", "charts/", True, False),
+        ("charts/approach/*.pdf", "charts/approach/", True, False),
+        ("charts/approach/*.pdf", "charts/harbour/", False, False),
+        ("charts/approach/*.pdf", "charts/approach/deep/", False, False),
+        ("charts/**", "charts/approach/", True, True),
+        ("charts/approach/**", "charts/", True, False),
+        ("charts/**/x.pdf", "charts/a/b/", True, False),
+        ("**", "notices/", True, True),
+    ],
+)
+def test_a_pattern_knows_which_folders_it_is_about(pattern: str, folder: str, reaches: bool, covers: bool) -> None:
+    read = parse_pattern(pattern)
+    assert read.reaches_into(parse_address(folder)) is reaches
+    assert read.covers(parse_address(folder)) is covers
+
+
+@pytest.mark.parametrize("text", ["", "charts//a", "/charts", "charts/", "charts/../a", "charts/a**", "**/a", "a/b\\c"])
+def test_a_pattern_that_could_match_nothing_is_refused(text: str) -> None:
+    with pytest.raises(BadPattern):
+        parse_pattern(text)
+
+
+def test_no_pattern_takes_exponential_time() -> None:
+    began = time.perf_counter()
+    assert not parse_pattern("s/" + "a*" * 100 + "b").matches(parse_address("s/" + "a" * 4000))
+    assert not parse_pattern("s/" + "**/a/" * 60 + "b").matches(parse_address("s/" + "a/" * 2000 + "c"))
+    assert time.perf_counter() - began < 2

@@ -1,0 +1,50 @@
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from invio.core.progress import Coverage, Pace, percent, seconds_left
+
+RANGES = st.lists(st.tuples(st.integers(0, 60), st.integers(0, 60)), max_size=15)
+
+
+@given(RANGES)
+def test_coverage_is_the_union_of_what_was_added(ranges: list[tuple[int, int]]) -> None:
+    coverage = Coverage(ranges)
+    covered = {byte for start, stop in ranges for byte in range(start, stop)}
+    assert coverage.total == len(covered)
+    assert {byte for start, stop in coverage.ranges for byte in range(start, stop)} == covered
+    # Neither overlapping nor touching, and in order.
+    for (_, stop), (start, _) in zip(coverage.ranges, coverage.ranges[1:], strict=False):
+        assert stop < start
+
+
+def test_a_part_fetched_twice_counts_once() -> None:
+    coverage = Coverage([(0, 100), (50, 150), (150, 200)])
+    assert coverage.ranges == [(0, 200)]
+
+
+@pytest.mark.parametrize(
+    ("covered", "size", "expected"),
+    [(0, 200, 0.0), (100, 200, 50.0), (199_999, 200_000, 99.9), (200, 200, 100.0), (0, 0, 100.0), (5, None, None)],
+)
+def test_a_hundred_percent_means_every_byte(covered: int, size: int | None, expected: float | None) -> None:
+    assert percent(covered, size) == expected
+
+
+def test_the_rate_follows_the_last_seconds() -> None:
+    pace = Pace(window=5.0)
+    assert pace.rate is None
+    for second in range(10):
+        pace.sample(second, second * 1000)
+    assert pace.rate == pytest.approx(1000)
+    for second in range(10, 20):
+        pace.sample(second, 9000)
+    assert pace.rate == 0
+
+
+def test_time_left_is_the_rest_at_that_rate() -> None:
+    assert seconds_left(25, 100, 25.0) == 3.0
+    assert seconds_left(100, 100, None) == 0.0
+    assert seconds_left(25, 100, None) is None
+    assert seconds_left(25, 100, 0.0) is None
+    assert seconds_left(25, None, 25.0) is None

@@ -1,0 +1,132 @@
+from __future__ import annotations
+
+import pytest
+
+from invio.core.addresses import parse_address
+from invio.core.files import ANYONE, Caller
+from invio.core.rules import RuleSet
+from invio.core.rules_file import parse_rules
+
+PILOT = Caller("pilot-7", frozenset({"pilots"}))
+OFFICE = Caller("harbour-office", frozenset({"office"}))
+NOBODY = Caller("stranger", frozenset())
+
+
+def rules(*entries: tuple[str, str, str, str]) -> RuleSet:
+    """Rules of (effect, who, what, actions), each a comma-separated text."""
+
+    def listed(text: str) -> str:
+        return "[" + ", ".join(f'"{item.strip()}"' for item in text.split(",")) + "]"
+
+    return parse_rules(
+        "\n".join(
+            f'[[rule]]\neffect = "{effect}"\nwho = {listed(who)}\nwhat = {listed(what)}\nactions = {listed(actions)}'
+            for effect, who, what, actions in entries
+        )
+    )
+
+
+def allows(rule_set: RuleSet, caller: Caller, address: str, action: str = "read") -> bool:
+    decided = rule_set.allows(caller, action, parse_address(address))
+    # The fast answer and the two that give reasons must never differ.
+    assert rule_set.decide(caller, action, parse_address(address)).allowed is decided
+    assert rule_set.explain(caller, action, parse_address(address)).allowed is decided
+    return decided
+
+
+def test_without_a_rule_the_answer_is_no() -> None:
+    assert not allows(rules(), OFFICE, "charts/a")
+    assert not allows(rules(("allow", "anyone", "notices/**", "read")), OFFICE, "charts/a")
+
+
+@pytest.mark.parametrize("order", [1, -1])
+def test_a_deny_wins_whatever_the_order(order: int) -> None:
+    entries = [("allow", "group:pilots", "charts/**", "read"), ("deny", "anyone", "charts/drafts/**", "read")]
+    rule_set = rules(*entries[::order])
+    assert allows(rule_set, PILOT, "charts/a")
+    assert not allows(rule_set, PILOT, "charts/drafts/a")
+
+
+@pytest.mark.parametrize(
+    ("who", "caller", "expected"),
+    [
+        ("anyone", ANYONE, True),
+        ("signed-in", ANYONE, False),
+        ("signed-in", NOBODY, True),
+        ("recipient:pilot-7", PILOT, True),
+        ("recipient:pilot-7", OFFICE, False),
+        ("recipient:pilot-7", ANYONE, False),
+        ("group:pilots", PILOT, True),
+        ("group:pilots", OFFICE, False),
+        ("group:pilots, group:office", OFFICE, True),
+    ],
+)
+def test_who_a_rule_is_about(who: str, caller: Caller, expected: bool) -> None:
+    assert allows(rules(("allow", who, "charts/**", "read")), caller, "charts/a") is expected
+
+
+def test_an_action_that_is_not_named_is_not_allowed() -> None:
+    rule_set = rules(("allow", "anyone", "charts/**", "list, read"))
+    assert allows(rule_set, ANYONE, "charts/a", "list")
+    assert not allows(rule_set, ANYONE, "charts/a", "bundle")
+
+
+def test_a_rule_for_any_store_holds_for_each() -> None:
+    assert allows(rules(("allow", "group:office", "**", "read")), OFFICE, "new-store/x")
+    assert allows(rules(("allow", "anyone", "*/README.txt", "read")), ANYONE, "notices/README.txt")
+
+
+def test_an_explanation_names_who_spoke_and_what_kept_the_others_from_it() -> None:
+    rule_set = rules(
+        ("allow", "group:pilots", "charts/**", "read"),
+        ("deny", "anyone", "charts/drafts/**", "read"),
+        ("allow", "group:office", "charts/**", "read"),
+        ("allow", "anyone", "notices/**", "read"),
+        ("allow", "anyone", "charts/**", "list"),
+    )
+    decision = rule_set.explain(PILOT, "read", parse_address("charts/drafts/a"))
+    assert [(reason.line, reason.effect, reason.spoke) for reason in decision.reasons] == [
+        (6, "deny", True),
+        (1, "allow", True),
+        (11, "allow", False),
+        (16, "allow", False),
+        (21, "allow", False),
+    ]
+    because = [reason.because for reason in decision.reasons[2:]]
+    assert because == [
+        "pilot-7 is not group:office",
+        "charts/drafts/a is not in notices/**",
+        "it is about list, not read",
+    ]
+
+
+def test_a_folder_can_be_entered_when_something_in_it_may_be_seen() -> None:
+    rule_set = rules(
+        ("allow", "group:pilots", "charts/approach/*.pdf", "list"),
+        ("allow", "anyone", "charts/harbour/**", "list"),
+        ("deny", "anyone", "charts/harbour/secret/**", "list"),
+        ("allow", "anyone", "charts/unseen/**", "read"),
+    )
+
+    def enters(caller: Caller, folder: str) -> bool:
+        return rule_set.may_enter(caller, parse_address(folder))
+
+    assert enters(PILOT, "charts/")
+    assert enters(PILOT, "charts/approach/")
+    assert not enters(ANYONE, "charts/approach/")
+    assert enters(ANYONE, "charts/harbour/")
+    assert not enters(ANYONE, "charts/harbour/secret/")
+    assert not enters(ANYONE, "charts/unseen/")
+    assert not enters(PILOT, "notices/")
+
+
+def test_all_of_a_folder_is_allowed_only_when_nothing_in_it_is_denied() -> None:
+    rule_set = rules(
+        ("allow", "group:pilots", "charts/**", "link"),
+        ("deny", "group:pilots", "charts/drafts/west.pdf", "link"),
+        ("allow", "group:office", "charts/*.pdf", "link"),
+    )
+    assert rule_set.allows_below(PILOT, "link", parse_address("charts/approach/"))
+    assert not rule_set.allows_below(PILOT, "link", parse_address("charts/drafts/"))
+    assert not rule_set.allows_below(PILOT, "link", parse_address("charts/"))
+    assert not rule_set.allows_below(OFFICE, "link", parse_address("charts/"))

@@ -1,0 +1,69 @@
+import csv
+import io
+import sqlite3
+import tracemalloc
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from invio.producers.csv_rows import PIECE, csv_pieces
+from invio.producers.producer import ProducerFault, function_rows, query_rows
+
+
+def test_rows_are_written_so_that_a_reader_gets_them_back() -> None:
+    rows = [("name", "note"), ("Södra leden", 'says "hello", twice'), ("潮汐", "line\r\nbreak"), ("", None)]
+    text = b"".join(csv_pieces(rows)).decode()
+    assert list(csv.reader(io.StringIO(text, newline=""))) == [
+        ["name", "note"], ["Södra leden", 'says "hello", twice'], ["潮汐", "line\r\nbreak"], ["", ""],
+    ]  # fmt: skip
+
+
+def test_many_rows_come_in_pieces_as_they_are_made() -> None:
+    made = 0
+
+    def rows() -> Iterator[tuple[int, str]]:
+        nonlocal made
+        for made in range(200_000):  # noqa: B007
+            yield made, "x" * 40
+
+    tracemalloc.start()
+    pieces = csv_pieces(rows())
+    assert len(next(pieces)) >= PIECE
+    assert made < 5000, "the first piece leaves before the rest is made"
+    assert sum(1 for _ in pieces) > 50
+    peak = tracemalloc.get_traced_memory()[1]
+    tracemalloc.stop()
+    assert peak < 20 * PIECE
+
+
+def test_no_rows_are_an_empty_file() -> None:
+    assert list(csv_pieces([])) == []
+
+
+def test_a_query_gives_its_columns_and_rows(tmp_path: Path) -> None:
+    path = tmp_path / "gauges.sqlite"
+    with sqlite3.connect(path) as database:
+        database.execute("CREATE TABLE readings (station TEXT, level REAL)")
+        database.executemany("INSERT INTO readings VALUES (?, ?)", [("pier", 1.5), ("rock", 2.25)])
+    rows = query_rows(f"sqlite:///{path}", "SELECT station, level AS metres FROM readings ORDER BY level")
+    assert list(rows()) == [("station", "metres"), ("pier", 1.5), ("rock", 2.25)]
+    assert list(rows()) == list(rows()), "a query is asked anew each time"
+
+
+def test_a_function_is_found_by_its_name() -> None:
+    rows = function_rows("invio.demo.tides:this_year")
+    table = iter(rows())
+    assert next(table) == ("time_utc", "height_m")
+    assert next(table)[0] == "2026-01-01T00:00Z"
+
+
+@pytest.mark.parametrize("target", ["invio.demo.tides", "invio.nowhere:x", "invio.demo.tides:none", "invio:__version__"])
+def test_a_function_that_is_none_is_said_at_once(target: str) -> None:
+    with pytest.raises(ProducerFault, match=target.partition(":")[0]):
+        function_rows(target)
+
+
+def test_a_database_that_cannot_be_named_is_said_at_once() -> None:
+    with pytest.raises(ProducerFault, match="database"):
+        query_rows("no url", "SELECT 1")

@@ -1,0 +1,232 @@
+"""The records: schema, recipients, and what one transaction may not get wrong."""
+
+from __future__ import annotations
+
+import asyncio
+import sqlite3
+import threading
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+import sqlalchemy as sa
+from alembic.autogenerate import compare_metadata
+from alembic.migration import MigrationContext
+
+from invio.records import transfers
+from invio.records.bundles import bundle_named, known_crcs, save_bundle, save_crcs
+from invio.records.database import open_database, patient
+from invio.records.journal import Journal
+from invio.records.recipients import (
+    add_token,
+    close_session,
+    open_session,
+    recipient_of_session,
+    recipient_of_token,
+    save_recipient,
+)
+from invio.records.tables import links, metadata, sessions, tokens
+from invio.records.transfers import BROKEN_OFF, COMPLETE, RUNNING, LinkSpent, TransferRow, new_transfer_id
+
+
+@pytest.fixture
+def engine(tmp_path: Path) -> Iterator[sa.Engine]:
+    engine = open_database(tmp_path / "records.sqlite")
+    yield engine
+    engine.dispose()
+
+
+def row(number: int = 0, **changes: object) -> TransferRow:
+    given: dict[str, object] = {
+        "id": new_transfer_id(1_800_000_000 + number), "who": "recipient:ann", "recipient": "ann", "link_id": None,
+        "via": None, "tag": None, "network": "127.0.0.1", "address": "files/a", "etag": "t", "size": 10, **changes,
+    }  # fmt: skip
+    return TransferRow(**given)  # type: ignore[arg-type]
+
+
+def recorded(engine: sa.Engine) -> list[TransferRow]:
+    with engine.connect() as connection:
+        return transfers.newest(connection, 1000)
+
+
+def test_the_migrations_make_the_tables_that_the_code_uses(engine: sa.Engine) -> None:
+    with engine.connect() as connection:
+        assert compare_metadata(MigrationContext.configure(connection), metadata) == []
+
+
+def test_opening_twice_changes_nothing(engine: sa.Engine, tmp_path: Path) -> None:
+    with patient(engine).begin() as connection:
+        save_recipient(connection, "ann", "Ann", ["a"])
+    open_database(tmp_path / "records.sqlite").dispose()
+    with engine.connect() as connection:
+        assert connection.execute(sa.text("SELECT name FROM recipients")).scalar() == "Ann"
+
+
+def test_a_token_tells_its_recipient_and_is_not_stored(engine: sa.Engine) -> None:
+    with patient(engine).begin() as connection:
+        save_recipient(connection, "ann", "Ann", ["crew", "office"])
+        token = add_token(connection, "ann", "laptop")
+        found = recipient_of_token(connection, token)
+        assert found is not None
+        assert (found.id, found.groups) == ("ann", frozenset({"crew", "office"}))
+        assert recipient_of_token(connection, token + "x") is None
+        assert recipient_of_token(connection, "") is None
+        stored = connection.execute(sa.select(tokens)).one()
+        assert token not in str(stored)
+
+
+def test_a_session_ends_by_signing_out_or_by_time(engine: sa.Engine) -> None:
+    with patient(engine).begin() as connection:
+        save_recipient(connection, "ann", "Ann", [])
+        first, second = open_session(connection, "ann"), open_session(connection, "ann")
+        close_session(connection, first)
+        assert recipient_of_session(connection, first) is None
+        assert recipient_of_session(connection, second) is not None
+        connection.execute(sa.update(sessions).values(expires=time.time() - 1))
+        assert recipient_of_session(connection, second) is None
+
+
+def test_a_bundle_is_remembered_until_it_is_over(engine: sa.Engine) -> None:
+    with patient(engine).begin() as connection:
+        record = save_bundle(connection, "ann", "x.zip", ["files/a", "files/b/"])
+        assert bundle_named(connection, record.id) == record
+        connection.execute(sa.text("UPDATE bundles SET expires = 0"))
+        assert bundle_named(connection, record.id) is None
+
+
+def test_checksums_are_kept_by_tag(engine: sa.Engine) -> None:
+    with patient(engine).begin() as connection:
+        save_crcs(connection, {f"tag-{number}": number for number in range(1200)})
+        save_crcs(connection, {"tag-5": 5})
+        asked = [f"tag-{number}" for number in range(1199, 1203)] + ["tag-5"]
+        assert known_crcs(connection, asked) == {"tag-1199": 1199, "tag-5": 5}
+
+
+def test_a_transfer_is_durable_when_begin_returns(engine: sa.Engine, tmp_path: Path) -> None:
+    async def work() -> None:
+        journal = Journal(engine)
+        await journal.begin(row())
+        # Another connection sees it before anything else happens here.
+        with sqlite3.connect(tmp_path / "records.sqlite") as other:
+            assert other.execute("SELECT state, address FROM transfers").fetchall() == [(RUNNING, "files/a")]
+        journal.close()
+
+    asyncio.run(work())
+
+
+def test_what_was_written_last_counts_and_close_writes_the_rest(engine: sa.Engine) -> None:
+    async def work() -> None:
+        journal = Journal(engine)
+        begun = row()
+        await journal.begin(begun)
+        for covered, state in ((5, RUNNING), (10, COMPLETE)):
+            changed = row(id=begun.id, covered=covered, coverage=[[0, covered]], state=state)
+            journal.write(changed)
+        journal.close()
+
+    asyncio.run(work())
+    [kept] = recorded(engine)
+    assert (kept.state, kept.covered, kept.coverage) == (COMPLETE, 10, [[0, 10]])
+
+
+def test_uses_of_a_link_are_never_one_too_many(engine: sa.Engine) -> None:
+    async def work() -> list[BaseException | None]:
+        journal = Journal(engine)
+        asked = [journal.begin(row(number, link_id="a1"), counts="a1", limit=7) for number in range(40)]
+        outcomes = await asyncio.gather(*asked, return_exceptions=True)
+        journal.close()
+        return outcomes
+
+    outcomes = asyncio.run(work())
+    assert sum(outcome is None for outcome in outcomes) == 7
+    assert {outcome.word for outcome in outcomes if isinstance(outcome, LinkSpent)} == {"used-up"}
+    assert len(recorded(engine)) == 7
+
+
+def test_a_revoked_link_is_not_used(engine: sa.Engine) -> None:
+    with patient(engine).begin() as connection:
+        connection.execute(sa.insert(links).values(id="a1", used=0, revoked=1.0))
+
+    async def work() -> None:
+        journal = Journal(engine)
+        with pytest.raises(LinkSpent, match="revoked"):
+            await journal.begin(row(link_id="a1"), counts="a1")
+        journal.close()
+
+    asyncio.run(work())
+    assert recorded(engine) == []
+
+
+def test_another_process_s_transaction_is_waited_for_beside_the_loop(engine: sa.Engine, tmp_path: Path) -> None:
+    other = sqlite3.connect(tmp_path / "records.sqlite", isolation_level=None, check_same_thread=False)
+    other.execute("BEGIN IMMEDIATE")
+    threading.Timer(0.4, other.execute, ["COMMIT"]).start()
+
+    async def work() -> tuple[float, int]:
+        journal = Journal(engine)
+        began = time.perf_counter()
+        turns = 0
+
+        async def count() -> None:
+            nonlocal turns
+            while True:
+                await asyncio.sleep(0.01)
+                turns += 1
+
+        counting = asyncio.create_task(count())
+        await asyncio.gather(*(journal.begin(row(number)) for number in range(3)))
+        waited = time.perf_counter() - began
+        counting.cancel()
+        journal.close()
+        return waited, turns
+
+    waited, turns = asyncio.run(work())
+    assert waited > 0.3
+    assert turns > 10, "the loop went on while the lines waited"
+    assert len(recorded(engine)) == 3
+    other.close()
+
+
+def test_one_failed_piece_of_work_does_not_fail_its_neighbours(engine: sa.Engine) -> None:
+    async def work() -> tuple[object, ...]:
+        journal = Journal(engine)
+        outcomes = await asyncio.gather(
+            journal.call(lambda connection: connection.execute(sa.text("SELECT no_such_column"))),
+            journal.call(lambda connection: connection.execute(sa.text("SELECT 5")).scalar()),
+            journal.begin(row()),
+            return_exceptions=True,
+        )
+        journal.close()
+        return tuple(outcomes)
+
+    failed, five, begun = asyncio.run(work())
+    assert isinstance(failed, sa.exc.OperationalError)
+    assert (five, begun) == (5, None)
+    assert len(recorded(engine)) == 1
+
+
+def test_a_range_goes_on_with_the_newest_unfinished_transfer_of_the_same_content(engine: sa.Engine) -> None:
+    done, broken, other_tag, other_who = (
+        row(1, state=COMPLETE), row(2, state=BROKEN_OFF), row(3, etag="u"), row(4, who="recipient:bob"),
+    )  # fmt: skip
+    with patient(engine).begin() as connection:
+        transfers.insert(connection, [done, broken, other_tag, other_who])
+        found = transfers.resumable(connection, "recipient:ann", "files/a", "t", None)
+        assert found is not None
+        assert found.id == broken.id
+        assert transfers.resumable(connection, "recipient:ann", "files/a", "t", "a-tag") is None
+
+
+def test_what_a_dead_process_left_running_is_broken_off(engine: sa.Engine) -> None:
+    with patient(engine).begin() as connection:
+        transfers.insert(connection, [row(1, state=RUNNING), row(2, state=COMPLETE)])
+        assert transfers.break_off_orphans(connection, "the service ended") == 1
+    states = {kept.id: (kept.state, kept.reason) for kept in recorded(engine)}
+    assert sorted(states.values(), key=str) == [(BROKEN_OFF, "the service ended"), (COMPLETE, None)]
+
+
+def test_ids_of_later_transfers_sort_after_earlier_ones() -> None:
+    ids = [new_transfer_id(moment / 10) for moment in range(17_999_999_990, 18_000_000_010)]
+    assert ids == sorted(ids)
+    assert {len(name) for name in ids} == {20}

@@ -1,0 +1,141 @@
+"""A directory store never shows, finds or opens anything outside its root."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+import pytest
+
+from invio.core.addresses import Address, parse_address
+from invio.stores.directory import DirectoryStore
+from invio.stores.sources import ContentChanged, DiskFile
+from invio.stores.store import Missing, StoreFault
+
+
+@pytest.fixture
+def root(tmp_path: Path) -> Path:
+    root = tmp_path / "root"
+    (root / "deep").mkdir(parents=True)
+    (root / "a.txt").write_text("inside")
+    (root / "deep" / "b.txt").write_text("deeper")
+    (tmp_path / "secret.txt").write_text("outside")
+    (tmp_path / "rootless").mkdir()
+    (tmp_path / "rootless" / "c.txt").write_text("a name that only begins alike")
+    return root
+
+
+@pytest.fixture
+def store(root: Path) -> DirectoryStore:
+    return DirectoryStore("files", root)
+
+
+def content(store: DirectoryStore, text: str) -> bytes:
+    source = store.locate(parse_address(text)).source
+    assert isinstance(source, DiskFile)
+    descriptor = source.open()
+    with open(descriptor, "rb") as file:
+        return file.read()
+
+
+def test_a_file_is_found_with_its_facts(store: DirectoryStore, root: Path) -> None:
+    os.utime(root / "a.txt", (1000, 1000))
+    facts = store.locate(parse_address("files/a.txt")).facts
+    assert (facts.size, facts.modified) == (6, 1000)
+    assert facts.tag
+    assert content(store, "files/a.txt") == b"inside"
+
+
+@pytest.mark.parametrize(
+    "target",
+    ["../secret.txt", "/etc/passwd", "../rootless/c.txt", "..", "/", "deep/../../secret.txt", "/proc/self/environ"],
+)
+def test_a_link_that_leaves_the_root_is_as_if_absent(store: DirectoryStore, root: Path, target: str) -> None:
+    (root / "link").symlink_to(target)
+    (root / "deep" / "folder-link").symlink_to(os.path.dirname(target) or target)
+    for text in ("files/link", "files/link/secret.txt", "files/link/etc/passwd", "files/link/c.txt",
+                 "files/deep/folder-link/secret.txt", "files/deep/folder-link/passwd"):  # fmt: skip
+        with pytest.raises(Missing):
+            store.locate(parse_address(text))
+    with pytest.raises(Missing):
+        store.list(parse_address("files/link/"))
+    assert Address("files", "link") not in store.list(parse_address("files/"))
+    assert Address("files", "link/") not in store.list(parse_address("files/"))
+
+
+def test_a_link_within_the_root_is_followed(store: DirectoryStore, root: Path) -> None:
+    (root / "alias.txt").symlink_to("deep/b.txt")
+    (root / "alias").symlink_to("deep")
+    assert content(store, "files/alias.txt") == b"deeper"
+    assert content(store, "files/alias/b.txt") == b"deeper"
+    assert Address("files", "alias/") in store.list(parse_address("files/"))
+
+
+def test_a_link_that_comes_to_leave_the_root_is_absent_from_then_on(store: DirectoryStore, root: Path) -> None:
+    link = root / "moving.txt"
+    link.symlink_to("a.txt")
+    assert content(store, "files/moving.txt") == b"inside"
+    link.unlink()
+    link.symlink_to("../secret.txt")
+    with pytest.raises(Missing):
+        store.locate(parse_address("files/moving.txt"))
+
+
+def test_a_file_exchanged_after_it_was_found_is_not_opened(store: DirectoryStore, root: Path) -> None:
+    source = store.locate(parse_address("files/a.txt")).source
+    (root / "a.txt").unlink()
+    (root / "a.txt").symlink_to("../secret.txt")
+    with pytest.raises(ContentChanged):
+        source.open()  # type: ignore[union-attr]
+
+
+def test_a_file_altered_after_it_was_found_is_not_opened(store: DirectoryStore, root: Path) -> None:
+    source = store.locate(parse_address("files/a.txt")).source
+    (root / "a.txt").write_text("longer than before")
+    with pytest.raises(ContentChanged):
+        source.open()  # type: ignore[union-attr]
+
+
+def test_the_tag_changes_with_the_file(store: DirectoryStore, root: Path) -> None:
+    address = parse_address("files/a.txt")
+    before = store.locate(address).facts
+    assert store.locate(address).facts == before
+    status = (root / "a.txt").stat()
+    os.utime(root / "a.txt", ns=(status.st_atime_ns, status.st_mtime_ns + 1))
+    assert store.locate(address).facts.tag != before.tag
+
+
+@pytest.mark.parametrize("text", ["files/none", "files/deep", "files/a.txt/x", "files/deep/", "files/" + "x" * 300])
+def test_what_is_no_file_is_missing(store: DirectoryStore, text: str) -> None:
+    with pytest.raises(Missing):
+        store.locate(parse_address(text))
+
+
+def test_pipes_and_sockets_are_neither_found_nor_waited_for(store: DirectoryStore, root: Path) -> None:
+    os.mkfifo(root / "pipe")
+    with pytest.raises(Missing):
+        store.locate(parse_address("files/pipe"))
+    assert Address("files", "pipe") not in store.list(parse_address("files/"))
+
+
+def test_a_listing_has_folders_first_and_only_what_an_address_can_name(store: DirectoryStore, root: Path) -> None:
+    (root / "Zoo").mkdir()
+    (root / "back\\slash").write_text("x")
+    (root / "new\nline").write_text("x")
+    (root / "decomposed-a\u0301").write_text("x")
+    with open(os.fsencode(root) + b"/not-utf8-\xff", "w"):
+        pass
+    listed = [str(address) for address in store.list(parse_address("files/"))]
+    assert listed == ["files/Zoo/", "files/deep/", "files/a.txt"]
+    assert [str(address) for address in store.list(parse_address("files/deep/"))] == ["files/deep/b.txt"]
+
+
+@pytest.mark.parametrize("text", ["files/none/", "files/a.txt/"])
+def test_a_folder_that_is_none_is_missing(store: DirectoryStore, text: str) -> None:
+    with pytest.raises(Missing):
+        store.list(parse_address(text))
+
+
+def test_a_root_that_is_missing_is_said_with_what_to_do(tmp_path: Path) -> None:
+    with pytest.raises(StoreFault, match="make it, or correct 'root'"):
+        DirectoryStore("files", tmp_path / "none")
