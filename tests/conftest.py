@@ -37,9 +37,7 @@ def start(tmp_path: Path) -> Iterator[Callable[..., Service]]:
 def demo(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Demo]:
     """The demo, as `invio demo` runs it; shared, so nothing in it may be changed."""
     folder = tmp_path_factory.mktemp("demo")
-    process = subprocess.Popen(
-        [INVIO, "demo", "--port", "0", "--data", str(folder)], stdout=subprocess.PIPE, text=True
-    )
+    process = subprocess.Popen([INVIO, "demo", "--port", "0", "--data", str(folder)], stdout=subprocess.PIPE, text=True)
     assert process.stdout is not None
     line = process.stdout.readline()
     assert line.startswith("ready: http://127.0.0.1:"), line

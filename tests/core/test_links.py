@@ -156,7 +156,14 @@ def test_a_url_that_is_no_link_is_malformed(url: str) -> None:
 
 @pytest.mark.parametrize(
     ("query", "expected"),
-    [("key=k1&seal=x", True), ("as=inline", False), ("", False), ("seal", True), ("a=b&seal=", True), ("monkey=1", False)],
+    [
+        ("key=k1&seal=x", True),
+        ("as=inline", False),
+        ("", False),
+        ("seal", True),
+        ("a=b&seal=", True),
+        ("monkey=1", False),
+    ],
 )
 def test_a_query_with_a_key_or_a_seal_is_meant_to_be_a_link(query: str, expected: bool) -> None:
     assert is_sealed(query) is expected

@@ -55,7 +55,9 @@ def test_the_header_is_ascii_and_gives_the_name_back(name: str, kind: str) -> No
     assert value.isascii()
     assert value.isprintable()
     field = Message()
-    field["content-disposition"] = value.rpartition("; ")[0] if "filename*" not in value else kind + "; " + value.rpartition("; ")[2]
+    field["content-disposition"] = (
+        value.rpartition("; ")[0] if "filename*" not in value else kind + "; " + value.rpartition("; ")[2]
+    )
     if "filename*" in value:
         assert field.get_filename() == safe_name(name)
     assert value.startswith(f'{kind}; filename="')
@@ -64,4 +66,6 @@ def test_the_header_is_ascii_and_gives_the_name_back(name: str, kind: str) -> No
 def test_umlauts_have_an_ascii_fallback() -> None:
     assert ascii_name("Södra leden – översikt.pdf") == "Sodra leden _ oversikt.pdf"
     assert ascii_name("潮汐観測所.png") == "_.png"
-    assert content_disposition("attachment", "50%.txt") == "attachment; filename=\"50_.txt\"; filename*=UTF-8''50%25.txt"
+    assert (
+        content_disposition("attachment", "50%.txt") == "attachment; filename=\"50_.txt\"; filename*=UTF-8''50%25.txt"
+    )

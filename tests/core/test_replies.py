@@ -7,7 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from invio.core.reasons import Refusal
-from invio.core.replies import Content, Representation, Reply, Slice, Streamed, plan
+from invio.core.replies import Content, Reply, Representation, Slice, Streamed, plan
 from invio.core.request_head import RequestHead
 
 MODIFIED = 784111777.9
@@ -134,7 +134,9 @@ def test_a_seal_does_not_travel_on_in_a_referer() -> None:
     assert "referrer-policy" not in headers(ask(file()))
 
 
-PARTS = st.lists(st.one_of(st.binary(max_size=20), st.tuples(st.integers(0, 50), st.integers(1, 30))), min_size=1, max_size=12)
+PARTS = st.lists(
+    st.one_of(st.binary(max_size=20), st.tuples(st.integers(0, 50), st.integers(1, 30))), min_size=1, max_size=12
+)
 
 
 @given(PARTS, st.data())

@@ -51,7 +51,9 @@ def test_the_same_entries_give_the_same_bytes_and_tag() -> None:
     assert (written(first), first.tag) == (written(second), second.tag)
 
 
-@pytest.mark.parametrize("changed", [entry("b.txt", b"tide"), entry("a.txt", b"Tide"), entry("a.txt", b"tide", NOON + 2)])
+@pytest.mark.parametrize(
+    "changed", [entry("b.txt", b"tide"), entry("a.txt", b"Tide"), entry("a.txt", b"tide", NOON + 2)]
+)
 def test_any_difference_shows_in_the_tag(changed: ZipEntry) -> None:
     assert zip_layout([changed]).tag != zip_layout([entry("a.txt", b"tide")]).tag
 

@@ -24,7 +24,7 @@ def test_many_rows_come_in_pieces_as_they_are_made() -> None:
 
     def rows() -> Iterator[tuple[int, str]]:
         nonlocal made
-        for made in range(200_000):  # noqa: B007
+        for made in range(200_000):
             yield made, "x" * 40
 
     tracemalloc.start()
@@ -58,7 +58,9 @@ def test_a_function_is_found_by_its_name() -> None:
     assert next(table)[0] == "2026-01-01T00:00Z"
 
 
-@pytest.mark.parametrize("target", ["invio.demo.tides", "invio.nowhere:x", "invio.demo.tides:none", "invio:__version__"])
+@pytest.mark.parametrize(
+    "target", ["invio.demo.tides", "invio.nowhere:x", "invio.demo.tides:none", "invio:__version__"]
+)
 def test_a_function_that_is_none_is_said_at_once(target: str) -> None:
     with pytest.raises(ProducerFault, match=target.partition(":")[0]):
         function_rows(target)

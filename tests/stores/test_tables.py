@@ -13,7 +13,7 @@ def store() -> TablesStore:
         "tables",
         {
             "tides/pier.csv": lambda: [("time", "height"), ("now", 1.5)],
-            "tides/rock.csv": lambda: [],
+            "tides/rock.csv": list,
             "count.csv": lambda: [(next(calls),)],
         },
     )

@@ -24,9 +24,9 @@ from invio.records.transfers import (
     LinkSpent,
     TransferRow,
     check_link_use,
+    go_on,
     new_transfer_id,
     resumable,
-    update,
 )
 
 # How often the records learn what has arrived of a transfer that is under way. Seconds.
@@ -83,9 +83,7 @@ class Transfers:
         """
         segment = Segment(meter, reply.start)
         live = self.board.find((asking.who, asking.address, etag, asking.tag)) if earlier is not None else None
-        if live is not None:
-            live.row.requests += 1
-        else:
+        if live is None:
             live = Live(
                 _row(asking, etag, size, earlier),
                 Coverage((start, stop) for start, stop in (earlier.coverage if earlier else ())),
@@ -93,7 +91,7 @@ class Transfers:
             self.board.add(live)
         live.segments.append(segment)
         try:
-            await self._record(live.row, asking, resumed=earlier is not None)
+            await self._record(live, asking, resumed=earlier is not None)
         except BaseException as error:
             live.segments.remove(segment)
             if not live.segments:
@@ -103,19 +101,22 @@ class Transfers:
             raise
         return live, segment
 
-    async def _record(self, row: TransferRow, asking: Asking, resumed: bool) -> None:
+    async def _record(self, live: Live, asking: Asking, resumed: bool) -> None:
         """A resumed transfer counts no further use of a link, and a revoked link does not resume."""
         link_id, uses = _counted(asking.link)
         if not resumed:
-            await self._journal.begin(row, link_id, uses)
+            await self._journal.begin(live.row, link_id, uses)
             return
 
-        def work(connection: sa.Connection) -> None:
+        def work(connection: sa.Connection) -> TransferRow:
             if link_id is not None:
                 check_link_use(connection, link_id, None)
-            update(connection, [row])
+            return go_on(connection, live.row.id)
 
-        await self._journal.call(work)
+        # A request that ended since the earlier one was looked up may have brought more.
+        live.row = await self._journal.call(work)
+        for start, stop in live.row.coverage:
+            live.arrived.add(start, stop)
 
     async def check_link(self, link: SealedLink) -> None:
         """For answers that deliver nothing: whether the link's id has ended.
@@ -166,7 +167,7 @@ class Transfers:
 def _row(asking: Asking, etag: str | None, size: int | None, earlier: TransferRow | None) -> TransferRow:
     now = time.time()
     if earlier is not None:
-        return replace(earlier, state=RUNNING, reason=None, updated=now, requests=earlier.requests + 1)
+        return replace(earlier, state=RUNNING, reason=None, updated=now)
     link = asking.link
     return TransferRow(
         id=new_transfer_id(now),

@@ -13,6 +13,7 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy.dialects import sqlite
 
+from invio.core.progress import Coverage
 from invio.records.tables import links, transfers
 
 RUNNING = "running"
@@ -84,9 +85,34 @@ def insert(connection: sa.Connection, rows: Sequence[TransferRow]) -> None:
 
 
 def update(connection: sa.Connection, rows: Sequence[TransferRow]) -> None:
-    """Writes what changes in a transfer: its state, what has arrived, when and in how many requests."""
+    """Writes what changes in a transfer: its state, what has arrived, when and in how many requests.
+
+    What requests of several processes have brought to one transfer is united here.
+    """
+    for row in rows:
+        if row.requests > 1:
+            _unite(connection, row)
     if rows:
         _execute_many(connection, _UPDATE, [_changed(row) for row in rows])
+
+
+def _unite(connection: sa.Connection, row: TransferRow) -> None:
+    known = connection.execute(sa.select(transfers).where(transfers.c.id == row.id)).first()
+    if known is None:
+        return
+    coverage = Coverage([(start, stop) for start, stop in [*known.coverage, *row.coverage]])
+    row.covered, row.coverage = coverage.total, [list(pair) for pair in coverage.ranges]
+    row.requests = max(row.requests, known.requests)
+    if row.size is not None and row.covered >= row.size and row.state != RUNNING:
+        row.state, row.reason = COMPLETE, None
+
+
+def go_on(connection: sa.Connection, transfer_id: str) -> TransferRow:
+    """Notes a further request for a transfer, which runs again; gives it as it stands."""
+    row = TransferRow(*connection.execute(sa.select(transfers).where(transfers.c.id == transfer_id)).one())
+    row.state, row.reason, row.updated, row.requests = RUNNING, None, time.time(), row.requests + 1
+    _execute_many(connection, _UPDATE, [_changed(row)])
+    return row
 
 
 def _execute_many(connection: sa.Connection, statement: str, rows: list[tuple[Any, ...]]) -> None:

@@ -1,0 +1,277 @@
+"""Sending, on real servers: with zero-copy and on one that knows nothing of it, the bytes are the same."""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+import os
+import socket
+import threading
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+import uvicorn
+
+from invio.core.replies import Part, Reply, Slice, Streamed
+from invio.delivery.sender import Sender
+from invio.delivery.zerocopy import ClientGone, ZeroCopyProtocol
+from invio.stores.sources import DiskFile, Made
+from tests.running import get_raw
+
+BIG = os.urandom(3_000_000)
+
+
+class Sending:
+    """A server whose one answer is the reply that the test sets; it keeps what became of each."""
+
+    def __init__(self) -> None:
+        self.reply = Reply(200, [], [], 0)
+        self.rate: int | None = None
+        self.outcomes: list[str] = []
+        self.senders: list[Sender] = []
+        self.port = 0
+
+    async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
+        if scope["type"] != "http":
+            return
+        sender = Sender(scope, receive, send)
+        sender.limit(self.rate)
+        self.senders.append(sender)
+        try:
+            await sender.send(self.reply)
+            self.outcomes.append("sent")
+        except ClientGone:
+            self.outcomes.append("gone")
+        except Exception as error:
+            self.outcomes.append(str(error))
+            raise
+
+    def set(self, *parts: Part, status: int = 200) -> bytes:
+        """Sets the reply; gives the body that it must have."""
+        body = b"".join(_content(part) for part in parts)
+        streamed = any(isinstance(part, Streamed) for part in parts)
+        headers = [] if streamed else [(b"content-length", b"%d" % len(body))]
+        self.reply = Reply(status, headers, list(parts), None if streamed else len(body))
+        return body
+
+    def outcome(self) -> str:
+        for _ in range(200):
+            if self.outcomes:
+                return self.outcomes.pop()
+            time.sleep(0.02)
+        raise AssertionError("the reply did not end")
+
+
+def _content(part: Part) -> bytes:
+    if isinstance(part, bytes):
+        return part
+    if isinstance(part, Streamed):
+        return b"".join(part.source.chunks())  # type: ignore[attr-defined]
+    return Path(os.fsdecode(part.source.path)).read_bytes()[part.offset : part.offset + part.length]  # type: ignore[attr-defined]
+
+
+@pytest.fixture(params=[ZeroCopyProtocol, "httptools", "h11"], ids=["zero-copy", "httptools", "h11"])
+def server(request: pytest.FixtureRequest) -> Iterator[Sending]:
+    app = Sending()
+    loop = "uvloop" if request.param is ZeroCopyProtocol else "asyncio"
+    config = uvicorn.Config(app, http=request.param, loop=loop, lifespan="off", log_config=None, access_log=False)
+    running = uvicorn.Server(config)
+    with socket.create_server(("127.0.0.1", 0)) as listener:
+        app.port = listener.getsockname()[1]
+
+        def run() -> None:
+            with asyncio.Runner(loop_factory=config.get_loop_factory()) as runner:
+                runner.run(running.serve(sockets=[listener]))
+
+        thread = threading.Thread(target=run)
+        thread.start()
+        while not running.started:
+            time.sleep(0.01)
+        yield app
+        running.should_exit = True
+        thread.join(10)
+
+
+@pytest.fixture
+def big(tmp_path: Path) -> DiskFile:
+    return _disk_file(tmp_path / "big.bin", BIG)
+
+
+def _disk_file(path: Path, content: bytes) -> DiskFile:
+    path.write_bytes(content)
+    return DiskFile.of(os.fsencode(path), path.stat())
+
+
+def test_literals_and_slices_leave_in_their_order(server: Sending, big: DiskFile, tmp_path: Path) -> None:
+    small = _disk_file(tmp_path / "small.bin", b"small content")
+    body = server.set(
+        b"head", Slice(small, 0, 13), Slice(big, 0, len(BIG)), b"", b"between", Slice(small, 6, 3), Slice(big, 7, 200_000),
+        b"x" * 300_000, b"end",
+    )  # fmt: skip
+    for _ in range(3):
+        assert get_raw(server.port, "/").body == body
+        assert server.outcome() == "sent"
+    assert server.senders[-1].meter.sent == len(body)
+
+
+def test_a_connection_serves_one_reply_after_the_other(server: Sending, big: DiskFile) -> None:
+    body = server.set(Slice(big, 0, 500_000), b"end")
+    with socket.create_connection(("127.0.0.1", server.port), timeout=10) as connection:
+        for _ in range(4):
+            connection.sendall(b"GET / HTTP/1.1\r\nhost: x\r\n\r\n")
+            data = b""
+            while b"\r\n\r\n" not in data or len(data) < data.index(b"\r\n\r\n") + 4 + len(body):
+                data += connection.recv(1_000_000)
+            assert data.endswith(body)
+
+
+def test_pipelined_requests_are_answered_in_order(server: Sending, big: DiskFile) -> None:
+    body = server.set(b"<", Slice(big, 0, 100_000), b">")
+    with socket.create_connection(("127.0.0.1", server.port), timeout=10) as connection:
+        connection.sendall(
+            b"GET / HTTP/1.1\r\nhost: x\r\n\r\n" * 2 + b"GET / HTTP/1.1\r\nhost: x\r\nconnection: close\r\n\r\n"
+        )
+        data = b""
+        while piece := connection.recv(1_000_000):
+            data += piece
+    assert data.count(body) == 3
+
+
+def test_a_content_that_is_made_is_sent_as_it_is_made(server: Sending) -> None:
+    made = Made(lambda: (b"%d," % number * 1000 for number in range(50)))
+    body = server.set(Streamed(made))
+    with socket.create_connection(("127.0.0.1", server.port), timeout=10) as connection:
+        connection.sendall(b"GET / HTTP/1.1\r\nhost: x\r\nconnection: close\r\n\r\n")
+        data = b""
+        while piece := connection.recv(1_000_000):
+            data += piece
+    front, _, chunks = data.partition(b"\r\n\r\n")
+    assert b"transfer-encoding: chunked" in front.lower()
+    assert chunks.endswith(b"0\r\n\r\n")
+    joined = b""
+    while chunks:
+        size, _, rest = chunks.partition(b"\r\n")
+        joined, chunks = joined + rest[: int(size, 16)], rest[int(size, 16) + 2 :]
+    assert joined == body
+
+
+def test_head_and_an_empty_body_end_at_once(server: Sending) -> None:
+    server.set()
+    assert get_raw(server.port, "/").body == b""
+    server.reply = Reply(200, [(b"content-length", b"12345")], [], 0)
+    assert get_raw(server.port, "/", method="HEAD").headers["content-length"] == "12345"
+
+
+def test_a_client_that_goes_away_ends_the_reply_at_once(server: Sending, tmp_path: Path) -> None:
+    huge = tmp_path / "huge.bin"
+    with huge.open("wb") as file:
+        file.truncate(2 * 2**30)
+    source = DiskFile.of(os.fsencode(huge), huge.stat())
+    server.reply = Reply(200, [(b"content-length", b"%d" % source.size)], [Slice(source, 0, source.size)], source.size)
+    before = len(os.listdir("/proc/self/fd"))
+    with socket.create_connection(("127.0.0.1", server.port)) as connection:
+        connection.sendall(b"GET / HTTP/1.1\r\nhost: x\r\n\r\n")
+        connection.recv(100_000)
+    assert server.outcome() == "gone"
+    assert server.senders[-1].meter.arrived < source.size
+    time.sleep(0.1)
+    assert len(os.listdir("/proc/self/fd")) <= before, "no descriptor is left open"
+
+
+def test_a_client_that_goes_away_while_it_takes_nothing_is_noticed(server: Sending, big: DiskFile) -> None:
+    server.set(*[Slice(big, 0, len(BIG))] * 20)
+    with socket.socket() as connection:
+        connection.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 8192)
+        connection.connect(("127.0.0.1", server.port))
+        connection.sendall(b"GET / HTTP/1.1\r\nhost: x\r\n\r\n")
+        connection.recv(1000)
+        time.sleep(0.3)  # by now the server waits for the socket to take more
+    assert server.outcome() == "gone"
+
+
+@pytest.mark.parametrize(
+    ("alter", "says"),
+    [
+        (lambda path: path.write_bytes(BIG[:1000]), "replaced or altered"),
+        (lambda path: os.utime(path, (1, 1)), "replaced or altered"),
+        (lambda path: path.unlink(), "no longer be opened"),
+    ],
+)
+def test_a_file_altered_before_it_is_sent_breaks_the_connection(
+    server: Sending,
+    big: DiskFile,
+    tmp_path: Path,
+    alter: Callable[[Path], None],
+    says: str,
+    caplog: pytest.LogCaptureFixture,
+) -> None:
+    caplog.set_level(logging.CRITICAL)
+    body = server.set(b"first", Slice(big, 0, len(BIG)))
+    alter(tmp_path / "big.bin")
+    assert len(_until_closed(server.port)) < len(body)
+    assert says in server.outcome()
+
+
+def test_a_file_altered_while_it_is_sent_is_never_completed(
+    server: Sending, tmp_path: Path, caplog: pytest.LogCaptureFixture
+) -> None:
+    caplog.set_level(logging.CRITICAL)
+    path = tmp_path / "growing.bin"
+    source = _disk_file(path, b"a" * 20_000_000)
+    server.set(Slice(source, 0, source.size))
+    with socket.socket() as connection:
+        connection.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 8192)
+        connection.connect(("127.0.0.1", server.port))
+        connection.sendall(b"GET / HTTP/1.1\r\nhost: x\r\n\r\n")
+        got = len(connection.recv(1000))
+        with path.open("r+b") as file:
+            file.write(b"b" * 100)
+        connection.settimeout(10)
+        try:
+            while piece := connection.recv(1_000_000):
+                got += len(piece)
+        except ConnectionResetError:
+            pass
+    assert got < source.size
+    assert "altered while it was sent" in server.outcome()
+
+
+def test_a_maker_that_fails_breaks_the_connection(server: Sending, caplog: pytest.LogCaptureFixture) -> None:
+    caplog.set_level(logging.CRITICAL)
+
+    def chunks() -> Iterator[bytes]:
+        yield b"x" * 1000
+        raise ValueError("the gauge does not answer")
+
+    server.reply = Reply(200, [], [Streamed(Made(chunks))], None)
+    assert not _until_closed(server.port).endswith(b"0\r\n\r\n")
+    assert "the gauge does not answer" in server.outcome()
+
+
+def _until_closed(port: int) -> bytes:
+    with socket.create_connection(("127.0.0.1", port), timeout=10) as connection:
+        connection.sendall(b"GET / HTTP/1.1\r\nhost: x\r\n\r\n")
+        data = b""
+        try:
+            while piece := connection.recv(1_000_000):
+                data += piece
+        except ConnectionResetError:
+            pass
+        return data
+
+
+def test_a_rate_holds(server: Sending, big: DiskFile) -> None:
+    server.rate = 400_000
+    body = server.set(b"head", Slice(big, 0, 400_000), b"tail")
+    began = time.perf_counter()
+    assert get_raw(server.port, "/").body == body
+    assert 0.9 < time.perf_counter() - began < 1.4
+
+
+def test_a_header_that_holds_a_line_end_is_never_sent(server: Sending, caplog: pytest.LogCaptureFixture) -> None:
+    caplog.set_level(logging.CRITICAL)
+    server.reply = Reply(200, [(b"x-name", b"a\r\nset-cookie: b"), (b"content-length", b"0")], [], 0)
+    assert b"set-cookie" not in _until_closed(server.port)

@@ -1,0 +1,140 @@
+"""What is refused, how it is said, and what it does not give away."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import pytest
+
+from tests.running import Service
+
+Start = Callable[..., Service]
+RULES = """
+[[rule]]
+effect = "allow"
+who = ["anyone"]
+what = ["files/open/**"]
+actions = ["list", "read"]
+[[rule]]
+effect = "allow"
+who = ["group:crew"]
+what = ["files/seen/**"]
+actions = ["list"]
+[[rule]]
+effect = "allow"
+who = ["group:admins"]
+what = ["**"]
+actions = ["list", "read", "bundle", "manage"]
+"""
+
+
+@pytest.fixture
+def service(start: Start) -> Service:
+    return start(files={"open/a.txt": b"a", "seen/b.txt": b"b", "hidden/c.txt": b"c"}, rules=RULES)
+
+
+@pytest.mark.parametrize(
+    ("path", "who", "status", "reason"),
+    [
+        ("/get/files/open/none.txt", None, 404, "missing"),
+        ("/get/files/hidden/c.txt", None, 401, "sign-in"),
+        ("/get/files/hidden/none.txt", None, 401, "sign-in"),
+        ("/get/files/hidden/c.txt", "bob", 404, "missing"),
+        ("/get/files/hidden/none.txt", "bob", 404, "missing"),
+        ("/get/files/seen/b.txt", "bob", 403, "not-allowed"),
+        ("/get/files/seen/b.txt", "ann", 200, None),
+        ("/api/files/files/hidden/c.txt", "bob", 404, "missing"),
+        ("/api/files/files/seen/b.txt", "bob", 200, None),
+        ("/api/files?in=files/hidden/", "bob", 404, "missing"),
+        ("/api/files?in=files/hidden/", None, 401, "sign-in"),
+        ("/api/files?in=files/open", None, 400, "bad-request"),
+        ("/api/files?in=none/", "ann", 404, "missing"),
+        ("/api/files?limit=0", None, 400, "bad-request"),
+        ("/api/files/files/open/", None, 400, "bad-request"),
+        ("/api/files/files/%ff", None, 400, "malformed"),
+        ("/api/none", None, 404, "missing"),
+        ("/console/none.js", None, 404, "missing"),
+    ],
+)
+def test_each_refusal_has_its_status_and_word(
+    service: Service, path: str, who: str | None, status: int, reason: str | None
+) -> None:
+    answer = service.get(path, who)
+    assert answer.status_code == status, answer.text
+    if reason:
+        problem = answer.json()
+        assert answer.headers["content-type"] == "application/problem+json"
+        assert (problem["reason"], problem["status"]) == (reason, status)
+        assert problem["type"]
+        assert problem["title"]
+        assert problem["detail"]
+        assert str(service.folder) not in answer.text
+        assert answer.headers["cache-control"] == "no-store"
+    assert ("www-authenticate" in answer.headers) is (status == 401)
+
+
+def test_a_token_that_is_none_is_refused_everywhere(service: Service) -> None:
+    for path in ("/get/files/open/a.txt", "/api/files", "/api/transfers/stream"):
+        for value in ("Bearer wrong", "Basic YTpi", "Bearer", ""):
+            answer = service.get(path, authorization=value)
+            assert (answer.status_code, answer.json()["reason"]) == (401, "bad-token"), (path, value)
+
+
+def test_a_browser_gets_a_page_that_says_the_same(service: Service) -> None:
+    page = service.get("/get/files/open/none.txt", accept="text/html,application/xhtml+xml")
+    assert page.status_code == 404
+    assert page.headers["content-type"] == "text/html; charset=utf-8"
+    assert "There is no such file here" in page.text
+    assert "default-src 'none'" in page.headers["content-security-policy"]
+    evil = service.get("/get/files/open/%3Cscript%3Ealert(1)%3C%2Fscript%3E", accept="text/html")
+    assert "<script>" not in evil.text
+
+
+def test_a_browser_is_sent_to_sign_in_and_back(service: Service) -> None:
+    answer = service.get("/get/files/hidden/c.txt?as=inline", accept="text/html")
+    assert answer.status_code == 303
+    assert answer.headers["location"] == "/console/sign-in?then=%2Fget%2Ffiles%2Fhidden%2Fc.txt%3Fas%3Dinline"
+
+
+def test_a_listing_shows_only_what_the_caller_may_have(service: Service) -> None:
+    def shown(who: str | None, folder: str = "files/") -> list[str]:
+        return [file["address"] for file in service.get(f"/api/files?in={folder}", who).json()["files"]]
+
+    assert shown(None) == ["files/open/"]
+    assert shown("bob") == ["files/open/", "files/seen/"]
+    assert shown("ann") == ["files/hidden/", "files/open/", "files/seen/"]
+    assert shown("bob", "files/seen/") == ["files/seen/b.txt"]
+    [listed] = service.get("/api/files?in=files/seen/", "bob").json()["files"]
+    assert listed["may"] == ["list"]
+    assert (listed["size"], listed["media_type"], listed["folder"]) == (1, "text/plain", False)
+
+
+def test_a_long_listing_comes_in_pages(start: Start) -> None:
+    names = [f"{number:03}.txt" for number in range(25)]
+    service = start(files=dict.fromkeys(names, b"x"))
+    seen: list[str] = []
+    after = ""
+    while True:
+        page = service.get(f"/api/files?in=files/&limit=10{after}").json()
+        seen += [file["name"] for file in page["files"]]
+        if page["next"] is None:
+            break
+        after = f"&after={page['next']}"
+    assert seen == names
+
+
+def test_why_tells_the_rules_to_those_who_manage(service: Service) -> None:
+    told = service.get("/api/decisions?address=files/seen/b.txt&as=bob", "ann").json()
+    assert (told["recipient"], told["groups"], told["allowed"]) == ("bob", ["crew"], False)
+    assert [(reason["line"], reason["because"]) for reason in told["reasons"]] == [
+        (2, "files/seen/b.txt is not in files/open/**"),
+        (7, "it is about list, not read"),
+        (12, "bob is not group:admins"),
+    ]
+    own = service.get("/api/decisions?address=files/open/a.txt", "bob").json()
+    assert (own["allowed"], own["reasons"]) == (True, [])
+    assert service.get("/api/decisions?address=files/open/a.txt&as=ann", "bob").status_code == 403
+    assert service.get("/api/decisions?address=files/hidden/c.txt&as=ann", "bob").status_code == 404
+    assert service.get("/api/decisions?address=files/open/a.txt&as=nobody", "ann").status_code == 404
+    anyone = service.get("/api/decisions?address=files/open/a.txt&as=anyone", "ann").json()
+    assert (anyone["recipient"], anyone["allowed"]) == (None, True)

@@ -1,0 +1,211 @@
+"""The account of what arrived: durable, live, and true."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import socket
+import struct
+import subprocess
+import threading
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from typing import Any
+
+import httpx
+import pytest
+
+from tests.running import INVIO, RULES, Service
+
+Start = Callable[..., Service]
+SIZE = 8_000_000
+
+
+@pytest.fixture
+def service(start: Start) -> Service:
+    return start(files={"big.bin": os.urandom(SIZE), "a.txt": b"a"})
+
+
+@contextmanager
+def following(service: Service, who: str = "ann") -> Iterator[list[dict[str, Any]]]:
+    """Collects what the stream says while the block runs."""
+    events: list[dict[str, Any]] = []
+    client = service.client(who)
+    opened = threading.Event()
+
+    def read() -> None:
+        try:
+            with client.stream("GET", "/api/transfers/stream", timeout=30) as answer:
+                assert answer.headers["content-type"].startswith("text/event-stream")
+                for line in answer.iter_lines():
+                    opened.set()
+                    if line.startswith("data: "):
+                        events.append(json.loads(line[6:]))
+        except httpx.TransportError:
+            pass
+
+    thread = threading.Thread(target=read, daemon=True)
+    thread.start()
+    assert opened.wait(10)
+    yield events
+    client.close()
+
+
+def until(condition: Callable[[], bool]) -> None:
+    for _ in range(200):
+        if condition():
+            return
+        time.sleep(0.05)
+    raise AssertionError("it did not come to pass")
+
+
+def test_a_transfer_moves_on_the_stream_and_ends_complete(service: Service) -> None:
+    with following(service) as events:
+        service.get(service.link("files/big.bin", {"to": "bob"}, rate=5_000_000))
+        until(lambda: bool(events) and events[-1]["state"] == "complete")
+    running = [event for event in events if event["state"] == "running"]
+    counts = [event["bytes"] for event in events]
+    assert len(running) >= 3
+    assert counts == sorted(counts)
+    assert all(0 <= event["percent"] < 100 for event in running)
+    assert any(event["rate"] and event["seconds_left"] for event in running)
+    last = events[-1]
+    assert (last["bytes"], last["size"], last["percent"], last["recipient"]) == (SIZE, SIZE, 100.0, "bob")
+
+
+def test_a_killed_client_shows_as_broken_off_with_what_it_took(service: Service) -> None:
+    with following(service) as events:
+        link = service.link("files/big.bin", {"to": "bob"}, rate=4_000_000)
+        client = subprocess.Popen(["curl", "-s", "-o", "/dev/null", service.url + link])
+        until(lambda: any(event["bytes"] > 1_000_000 for event in events))
+        client.send_signal(signal.SIGKILL)
+        client.wait()
+        until(lambda: events[-1]["state"] == "broken-off")
+    [kept] = service.transfers()
+    assert kept["state"] == "broken-off"
+    assert 1_000_000 < kept["bytes"] < SIZE
+    assert 0 < kept["percent"] < 100
+    assert "went away" in kept["reason"]
+    assert "Traceback" not in service.logged()
+    assert "ERROR" not in service.logged()
+
+
+def test_a_client_that_leaves_with_bytes_under_way_is_not_counted_complete(service: Service) -> None:
+    """All of a file may fit into the two kernels' buffers; it has not arrived for that."""
+    with socket.socket() as connection:
+        connection.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 4096)
+        connection.connect(("127.0.0.1", service.port))
+        connection.sendall(b"GET /get/files/big.bin HTTP/1.1\r\nhost: x\r\nrange: bytes=0-1999999\r\n\r\n")
+        connection.recv(1000)
+        time.sleep(0.5)
+        connection.setsockopt(socket.SOL_SOCKET, socket.SO_LINGER, struct.pack("ii", 1, 0))
+    until(lambda: service.transfers()[0]["state"] != "running")
+    [kept] = service.transfers()
+    assert kept["state"] == "broken-off"
+    assert kept["bytes"] < 2_000_000
+
+
+def test_a_resumed_file_is_one_transfer_and_counts_each_byte_once(service: Service) -> None:
+    for start, stop in ((0, 2_999_999), (2_000_000, 3_999_999), (6_000_000, SIZE - 1)):
+        assert service.get("/get/files/big.bin", "bob", Range=f"bytes={start}-{stop}").status_code == 206
+        until(lambda: service.transfers()[0]["state"] != "running")
+    [kept] = service.transfers()
+    assert (kept["state"], kept["requests"], kept["bytes"]) == ("partial", 3, 6_000_000)
+    service.get("/get/files/big.bin", "bob", Range="bytes=4000000-5999999")
+    until(lambda: service.transfers()[0]["state"] == "complete")
+    [kept] = service.transfers()
+    assert (kept["requests"], kept["bytes"]) == (4, SIZE)
+
+
+def test_segments_fetched_at_once_are_one_transfer(service: Service) -> None:
+    def segment(number: int) -> None:
+        step = SIZE // 4
+        service.get("/get/files/big.bin", "bob", Range=f"bytes={number * step}-{(number + 1) * step - 1}")
+
+    threads = [threading.Thread(target=segment, args=(number,)) for number in range(4)]
+    segment(0)
+    for thread in threads[1:]:
+        thread.start()
+    for thread in threads[1:]:
+        thread.join()
+    until(lambda: service.transfers()[0]["state"] == "complete")
+    assert [shown["requests"] for shown in service.transfers()] == [4]
+
+
+def test_what_is_not_delivered_is_no_transfer(service: Service) -> None:
+    tag = service.get("/get/files/a.txt").headers["etag"]
+    service.get("/get/files/a.txt", If_None_Match=tag)
+    service.get("/get/files/a.txt", Range="bytes=9-")
+    service.get("/get/files/none.txt")
+    with service.client() as client:
+        client.head("/get/files/a.txt")
+    assert len(service.transfers()) == 1
+
+
+def test_a_killed_service_has_lost_no_transfer_and_calls_none_running(service: Service, start: Start) -> None:
+    for _ in range(5):
+        service.get("/get/files/a.txt")
+    with socket.create_connection(("127.0.0.1", service.port)) as connection:
+        connection.sendall(f"GET {service.link('files/big.bin', rate=100_000)} HTTP/1.1\r\nhost: x\r\n\r\n".encode())
+        connection.recv(100)
+        service.stop(signal.SIGKILL)
+    again = start(service.folder)
+    kept = again.transfers()
+    assert len(kept) == 6
+    assert kept[0]["state"] == "broken-off"
+    assert "the service ended" in kept[0]["reason"]
+
+
+def test_everybody_sees_their_own_and_who_manages_sees_all(service: Service) -> None:
+    service.get("/get/files/a.txt", "bob")
+    service.get("/get/files/a.txt", "ann")
+    service.get("/get/files/a.txt")
+    assert [shown["recipient"] for shown in service.transfers("bob")] == ["bob"]
+    assert [shown["recipient"] for shown in service.transfers("ann")] == [None, "ann", "bob"]
+    assert service.get("/api/transfers").json()["transfers"] == []
+    assert service.get("/api/transfers/stream").status_code == 401
+    first = service.get("/api/transfers?limit=2", "ann").json()
+    rest = service.get(f"/api/transfers?limit=2&before={first['next']}", "ann").json()
+    assert [shown["recipient"] for shown in rest["transfers"]] == ["bob"]
+
+
+def test_sigterm_lets_transfers_end_and_exits_with_zero(service: Service) -> None:
+    link = service.link("files/big.bin", rate=8_000_000)
+    got: list[int] = []
+    thread = threading.Thread(target=lambda: got.append(len(service.get(link).content)))
+    thread.start()
+    until(lambda: any(shown["state"] == "running" for shown in service.transfers()))
+    with following(service):
+        assert service.stop(signal.SIGTERM) == 0
+    thread.join(10)
+    assert got == [SIZE]
+
+
+def test_sigint_exits_with_zero_even_when_a_transfer_would_take_for_ever(start: Start) -> None:
+    settings = '[service]\nshutdown = 1\n[stores.files]\nkind = "directory"\nroot = "files"\n'
+    service = start(files={"big.bin": bytes(SIZE)}, settings=settings, rules=RULES)
+    with socket.create_connection(("127.0.0.1", service.port)) as connection:
+        connection.sendall(f"GET {service.link('files/big.bin', rate=1000)} HTTP/1.1\r\nhost: x\r\n\r\n".encode())
+        connection.recv(100)
+        began = time.perf_counter()
+        assert service.stop(signal.SIGINT) == 0
+        assert time.perf_counter() - began < 8
+    again = start(service.folder)
+    assert [shown["state"] for shown in again.transfers()] == ["broken-off"]
+
+
+def test_the_terminal_shows_transfers_as_they_go(service: Service) -> None:
+    environment = {**os.environ, "INVIO_URL": service.url, "INVIO_TOKEN": service.tokens["ann"]}
+    viewer = subprocess.Popen([INVIO, "transfers", "--follow"], env=environment, stdout=subprocess.PIPE, text=True)
+    time.sleep(1.5)
+    service.get(service.link("files/big.bin", {"to": "bob"}, rate=8_000_000))
+    time.sleep(0.7)
+    viewer.send_signal(signal.SIGINT)
+    shown, _ = viewer.communicate(timeout=10)
+    assert viewer.returncode == 0
+    assert "running" in shown
+    assert "complete" in shown
+    assert "bob" in shown
+    assert "files/big.bin" in shown
