@@ -10,10 +10,7 @@ import click
 
 from invio.client import Client, ClientError, Refused
 from invio.core.addresses import BadAddress
-from invio.core.keys import BadKeyFile
-from invio.core.rules_file import BadRules
-from invio.service.run import CannotListen
-from invio.service.settings import BadSettings
+from invio.core.errors import Unusable
 
 Command = TypeVar("Command", bound=Callable[..., Any])
 
@@ -59,7 +56,7 @@ class Commands(click.Group):
             raise SaidNo(f"{error.detail} ({error.reason})") from None
         except BadAddress as error:
             raise click.UsageError(f"not an address: {error}") from None
-        except (BadSettings, BadRules, BadKeyFile, CannotListen, ClientError, FileExistsError) as error:
+        except (Unusable, ClientError, FileExistsError) as error:
             raise SaidNo(str(error)) from None
         except OSError as error:
             raise SaidNo(f"{error.filename}: {error.strerror}" if error.filename else str(error)) from None

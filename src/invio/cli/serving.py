@@ -10,10 +10,8 @@ import click
 from invio.cli.options import SaidNo, gives_json
 from invio.cli.output import print_json
 from invio.core.keys import new_keys, write_keys
-from invio.records.database import open_database, patient
-from invio.records.recipients import add_token, save_recipient
-from invio.service.run import listening_socket, run, url_of
-from invio.service.settings import read_settings
+
+# The service itself is imported by the commands that run it: the others shall not wait for it.
 
 _SETTINGS = """\
 # Settings of this service. Paths are relative to this file's folder.
@@ -53,6 +51,9 @@ actions = ["list", "read", "bundle", "link", "put", "manage"]
 @gives_json
 def init(folder: Path, admin: str, as_json: bool) -> None:
     """Make a new service: settings, rules, a key, a folder for files, and an administrator."""
+    from invio.records.database import open_database, patient
+    from invio.records.recipients import add_token, save_recipient
+
     names = {"settings": "invio.toml", "rules": "rules.toml", "keys": "keys.json"}
     there = [name for name in names.values() if (folder / name).exists()]
     if there:
@@ -82,6 +83,9 @@ def init(folder: Path, admin: str, as_json: bool) -> None:
 @click.option("--port", type=click.IntRange(0, 65535), help="Instead of the settings' port.")
 def serve(settings: Path, host: str | None, port: int | None) -> None:
     """Run the service, until Ctrl-C or SIGTERM."""
+    from invio.service.run import listening_socket, run
+    from invio.service.settings import read_settings
+
     read = read_settings(settings)
     listener = listening_socket(host or read.service.host, read.service.port if port is None else port)
     with listener:
@@ -95,6 +99,9 @@ def serve(settings: Path, host: str | None, port: int | None) -> None:
 @click.option("--fresh", is_flag=True, help="Make them anew.")
 def demo(port: int, data: Path, fresh: bool) -> None:
     """Run the service with made-up data: the Brackwater Sound Survey."""
+    from invio.service.run import listening_socket, run, url_of
+    from invio.service.settings import read_settings
+
     scenario = _scenario()
     # The port is taken first: making data for a service that cannot start would be in vain.
     with listening_socket("127.0.0.1", port) as listener:

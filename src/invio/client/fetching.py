@@ -9,17 +9,21 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
-from email.message import Message
 from pathlib import Path
+from urllib.parse import unquote
 
 import httpx
 
 from invio.client.errors import FileChanged, Refused, ServiceUnreachable
 from invio.core.names import safe_name
 from invio.core.progress import Pace, percent, seconds_left
+
+_EXTENDED = re.compile(r"filename\*\s*=\s*UTF-8'[^']*'([^;\s]+)", re.IGNORECASE)
+_PLAIN = re.compile(r'filename\s*=\s*"([^"]*)"', re.IGNORECASE)
 
 _PIECE = 256 * 1024  # bytes
 TRIES = 5
@@ -200,10 +204,14 @@ class _Download:
 
 def name_of(response: httpx.Response) -> str:
     """The file name that an answer offers, made safe; else the last segment of its URL."""
-    field = Message()
-    field["content-disposition"] = response.headers.get("content-disposition", "")
-    offered = field.get_filename()
-    return safe_name(offered or response.url.path.rpartition("/")[2])
+    field = response.headers.get("content-disposition", "")
+    extended, plain = _EXTENDED.search(field), _PLAIN.search(field)
+    # RFC 6266 §4.3: where both are given, the extended one is meant.
+    if extended:
+        offered = unquote(extended[1])
+    else:
+        offered = plain[1] if plain else response.url.path.rpartition("/")[2]
+    return safe_name(offered)
 
 
 def raise_for_refusal(response: httpx.Response) -> None:

@@ -14,10 +14,12 @@ import secrets
 from dataclasses import dataclass
 from pathlib import Path
 
+from invio.core.errors import Unusable
+
 KEY_SIZE = 32  # bytes
 
 
-class BadKeyFile(ValueError):
+class BadKeyFile(Unusable):
     """The key file cannot be used; the message names the file and says what is wrong."""
 
 

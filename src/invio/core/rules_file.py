@@ -8,6 +8,7 @@ from collections.abc import Callable, Collection
 from pathlib import Path
 from typing import Any, TypeVar
 
+from invio.core.errors import Unusable
 from invio.core.patterns import BadPattern, Pattern, parse_pattern
 from invio.core.rules import ACTIONS, EFFECTS, Rule, RuleSet, Who
 from invio.core.toml_places import line_of
@@ -17,7 +18,7 @@ _ID = re.compile(r"[A-Za-z0-9._@-]{1,64}\Z")
 _Item = TypeVar("_Item")
 
 
-class BadRules(ValueError):
+class BadRules(Unusable):
     """The rules file cannot be used. The message is `file:line: what is wrong; what was expected`."""
 
     def __init__(self, file: str, line: int, message: str) -> None:

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import importlib
 from collections.abc import Callable, Iterable, Iterator, Sequence
+from pathlib import Path
 
 import sqlalchemy as sa
 
@@ -37,18 +38,22 @@ def function_rows(target: str) -> Callable[[], Rows]:
     return function  # type: ignore[no-any-return]
 
 
-def query_rows(database: str, query: str) -> Callable[[], Rows]:
+def query_rows(database: str, query: str, folder: Path = Path()) -> Callable[[], Rows]:
     """Rows of one SQL query, column names first, fetched as they are taken.
 
-    `database` is an SQLAlchemy URL.
+    `database` is an SQLAlchemy URL; the file of an SQLite one is relative to `folder`.
 
     Raises:
         ProducerFault: the URL cannot be read.
     """
     try:
         url = sa.make_url(database)
-        # Pieces of one result are taken by whichever thread is free, one at a time.
-        arguments = {"check_same_thread": False} if url.get_backend_name() == "sqlite" else {}
+        arguments = {}
+        if url.get_backend_name() == "sqlite":
+            # Pieces of one result are taken by whichever thread is free, one at a time.
+            arguments["check_same_thread"] = False
+            if url.database and url.database != ":memory:":
+                url = url.set(database=str(folder / url.database))
         engine = sa.create_engine(url, connect_args=arguments)
     except (sa.exc.ArgumentError, ImportError) as error:
         raise ProducerFault(f"database: {error}") from None

@@ -98,8 +98,4 @@ def _tables(settings: Settings, name: str, given: TablesSettings) -> TablesStore
 def _rows(settings: Settings, table: TableSettings) -> Callable[[], Rows]:
     if table.function is not None:
         return function_rows(table.function)
-    # A relative SQLite file lies beside the settings, as every other path does.
-    url = sa.make_url(str(table.database))
-    if url.get_backend_name() == "sqlite" and url.database and url.database != ":memory:":
-        url = url.set(database=str(settings.folder / url.database))
-    return query_rows(url.render_as_string(hide_password=False), str(table.query))
+    return query_rows(str(table.database), str(table.query), settings.folder)

@@ -14,13 +14,14 @@ from collections.abc import Callable, Iterator
 import structlog
 import uvicorn
 
+from invio.core.errors import Unusable
 from invio.delivery.zerocopy import ZeroCopyProtocol
 from invio.service.app import Service
 from invio.service.assembly import assemble
 from invio.service.settings import Settings
 
 
-class CannotListen(Exception):
+class CannotListen(Unusable):
     """The address cannot be listened on; the message says what to do."""
 
 

@@ -12,6 +12,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
+from invio.core.errors import Unusable
 from invio.core.toml_places import line_of
 
 # What an address may not have as a store, because it means something else.
@@ -19,7 +20,7 @@ RESERVED = ("bundles",)
 _STORE_NAME = re.compile(r"[a-z0-9][a-z0-9-]{0,31}\Z")
 
 
-class BadSettings(ValueError):
+class BadSettings(Unusable):
     """The settings cannot be used; the message is `file:line: what is wrong`."""
 
 
@@ -131,9 +132,13 @@ def read_settings(path: str | Path) -> Settings:
 def _said(file: Path, text: str, error: Any) -> str:
     # Pydantic puts the tag of a chosen kind into the place; the file has no such key.
     place = tuple(part for part in error["loc"] if part not in ("directory", "tables"))
+    if error["type"] == "union_tag_invalid":
+        place = (*place, "kind")
     line = line_of(text, place)
     where = ".".join(str(part) for part in place)
     message = error["msg"].removeprefix("Value error, ")
+    if error["type"] == "union_tag_invalid":
+        message = f"is {error['ctx']['tag']!r}; expected {error['ctx']['expected_tags']}"
     message = message[:1].lower() + message[1:]
     given = f", not {error['input']!r}" if isinstance(error["input"], str | int | float) else ""
     return f"{file}:{line}: {where}: {message}{given}" if where else f"{file}:{line}: {message}{given}"

@@ -1,0 +1,7 @@
+"""The base of errors that are somebody's to mend: their message says what is wrong and what to do."""
+
+from __future__ import annotations
+
+
+class Unusable(Exception):
+    """Something that was given (a file, a setting, a port) cannot be used as it is."""

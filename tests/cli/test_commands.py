@@ -1,0 +1,173 @@
+"""The command line as it is typed: what it prints, what it leaves, and how it ends."""
+
+from __future__ import annotations
+
+import json
+import os
+import pty
+import subprocess
+import time
+import zipfile
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from tests.running import INVIO, Service
+
+Invio = Callable[..., subprocess.CompletedProcess[str]]
+RULES = """
+[[rule]]
+name = "crew reads charts"
+effect = "allow"
+who = ["group:crew"]
+what = ["files/charts/**"]
+actions = ["list", "read", "bundle"]
+[[rule]]
+name = "drafts are secret"
+effect = "deny"
+who = ["group:crew"]
+what = ["files/charts/drafts/**"]
+actions = ["read", "bundle"]
+[[rule]]
+name = "admins have everything"
+effect = "allow"
+who = ["group:admins"]
+what = ["**"]
+actions = ["list", "read", "bundle", "link", "put", "manage"]
+"""
+BIG = os.urandom(3_000_000)
+
+
+@pytest.fixture
+def service(start: Callable[..., Service]) -> Service:
+    files = {"charts/north.pdf": b"n" * 2000, "charts/drafts/w.pdf": b"w", "charts/Å – 潮.txt": b"x", "big.bin": BIG}
+    return start(files=files, rules=RULES)
+
+
+@pytest.fixture
+def ann(invio: Invio, service: Service) -> Invio:
+    return lambda *arguments: invio(*arguments, url=service.url, token=service.tokens["ann"])
+
+
+@pytest.fixture
+def bob(invio: Invio, service: Service) -> Invio:
+    return lambda *arguments: invio(*arguments, url=service.url, token=service.tokens["bob"])
+
+
+def test_files_lists_what_one_may_see(ann: Invio, bob: Invio) -> None:
+    assert ann("files").stdout.splitlines()[1].split() == ["files/"]
+    lines = ann("files", "files/").stdout.splitlines()
+    assert lines[0].split() == ["address", "size", "modified", "(UTC)", "type"]
+    assert lines[1].split() == ["files/charts/"]
+    assert lines[2].startswith("files/big.bin")
+    assert "2.9 MiB" in lines[2]
+    assert "application/octet-stream" in lines[2]
+    assert "big.bin" not in bob("files", "files/").stdout
+    told = json.loads(bob("files", "files/charts/", "--json").stdout)["files"]
+    assert [file["name"] for file in told] == ["drafts", "north.pdf", "Å – 潮.txt"]
+    assert json.loads(bob("files", "files/charts/north.pdf", "--json").stdout)["files"][0]["size"] == 2000
+
+
+def test_fetch_saves_under_the_names_and_says_so(ann: Invio, tmp_path: Path) -> None:
+    ended = ann("fetch", "files/big.bin", "files/charts/Å – 潮.txt")
+    assert (ended.returncode, ended.stdout) == (0, "big.bin: 2.9 MiB\nÅ – 潮.txt: 1 B\n")
+    assert (tmp_path / "big.bin").read_bytes() == BIG
+    assert "100.0 %" in ended.stderr
+    (tmp_path / "out").mkdir()
+    told = json.loads(ann("fetch", "files/big.bin", "-o", "out", "--json").stdout)
+    assert told["files"][0]["path"] == "out/big.bin"
+    assert ann("fetch", "files/big.bin", "-o", "renamed.bin").stdout == "renamed.bin: 2.9 MiB\n"
+
+
+def test_fetch_goes_on_where_it_was_killed(ann: Invio, service: Service, tmp_path: Path) -> None:
+    link = service.url + service.link("files/big.bin", rate=3_000_000)
+    first = subprocess.Popen([INVIO, "fetch", link], cwd=tmp_path, stderr=subprocess.DEVNULL)
+    part = tmp_path / "big.bin.part"
+    for _ in range(100):
+        if part.exists() and part.stat().st_size > 500_000:
+            break
+        time.sleep(0.05)
+    first.kill()
+    first.wait()
+    assert not (tmp_path / "big.bin").exists()
+    again = ann("fetch", link)
+    assert again.returncode == 0, again.stderr
+    assert "were there already" in again.stdout
+    assert (tmp_path / "big.bin").read_bytes() == BIG
+    assert sorted(path.name for path in tmp_path.glob("big*")) == ["big.bin"]
+
+
+def test_a_terminal_sees_the_download_move(service: Service, tmp_path: Path) -> None:
+    near, far = pty.openpty()
+    environment = {**os.environ, "TERM": "xterm", "COLUMNS": "120", "LINES": "30"}
+    link = service.url + service.link("files/big.bin", rate=2_000_000)
+    process = subprocess.Popen([INVIO, "fetch", link], cwd=tmp_path, env=environment, stdout=far, stderr=far)
+    os.close(far)
+    seen = b""
+    try:
+        while piece := os.read(near, 65536):
+            seen += piece
+    except OSError:
+        pass
+    assert process.wait(10) == 0
+    shown = {float(text.split()[-1]) for text in seen.decode().split(" %")[:-1]}
+    assert len(shown) >= 4
+    assert max(shown) == 100.0
+    assert "MiB/s" in seen.decode()
+    assert "left" in seen.decode()
+
+
+def test_bundle_saves_one_archive(bob: Invio, tmp_path: Path) -> None:
+    ended = bob("bundle", "files/charts/north.pdf", "files/charts/Å – 潮.txt", "-o", "trip.zip")
+    assert ended.returncode == 0, ended.stderr
+    assert ended.stdout.startswith("trip.zip: 2 files, ")
+    assert zipfile.ZipFile(tmp_path / "trip.zip").namelist() == ["north.pdf", "Å – 潮.txt"]
+    refused = bob("bundle", "files/charts/", "files/none")
+    assert refused.returncode == 1
+    assert "files/charts/drafts/w.pdf" in refused.stderr
+    assert "files/none" in refused.stderr
+
+
+def test_why_gives_the_rules_that_spoke(ann: Invio, bob: Invio) -> None:
+    told = ann("why", "files/charts/drafts/w.pdf", "--as", "bob").stdout.splitlines()
+    assert told[0] == "bob (crew) may not read files/charts/drafts/w.pdf"
+    assert told[2].split() == ["×", "denies", "drafts", "are", "secret", "8", "it", "applies"]
+    assert told[3].startswith("+ allows")
+    assert "bob is not group:admins" in told[4]
+    assert "may read" in bob("why", "files/charts/north.pdf").stdout
+    assert json.loads(ann("why", "files/big.bin", "--as", "anyone", "--json").stdout)["allowed"] is False
+
+
+def test_transfers_lists_what_was_delivered(ann: Invio, bob: Invio) -> None:
+    bob("fetch", "files/charts/north.pdf")
+    line = ann("transfers").stdout.splitlines()[1]
+    assert line.split()[:3] == ["✓", "complete", "100.0"]
+    assert line.split()[-2:] == ["bob", "files/charts/north.pdf"]
+    assert json.loads(ann("transfers", "--json").stdout)["transfers"][0]["state"] == "complete"
+
+
+@pytest.mark.parametrize(
+    ("arguments", "status", "says"),
+    [
+        (["files", "none/"], 1, "(missing)"),
+        (["fetch", "files/none"], 1, "there is no file files/none (missing)"),
+        (["fetch", "files/../x"], 2, "not an address"),
+        (["fetch"], 2, "Missing argument"),
+        (["fetch", "files/a", "files/b", "-o", "one-name"], 2, "several files need a folder"),
+        (["fetch", "files/big.bin", "-o", "no/such/folder"], 2, "there is no folder no/such"),
+        (["files", "--colour"], 2, "No such option"),
+        (["why", "files/x", "--action", "eat"], 2, "is not one of"),
+        (["link", "make", "files/x"], 1, "there is no such key file; 'invio init' makes one"),
+    ],
+)
+def test_the_exit_status_tells_a_no_from_a_wrong_call(ann: Invio, arguments: list[str], status: int, says: str) -> None:
+    ended = ann(*arguments)
+    assert (ended.returncode, says in ended.stderr) == (status, True), ended.stderr
+    assert "Traceback" not in ended.stderr
+
+
+def test_a_wrong_token_and_a_missing_service_are_told_apart(invio: Invio, service: Service) -> None:
+    assert "(bad-token)" in invio("files", url=service.url, token="wrong").stderr
+    gone = invio("files", url="http://127.0.0.1:9", token="x")
+    assert (gone.returncode, "no service answers at http://127.0.0.1:9" in gone.stderr) == (1, True)

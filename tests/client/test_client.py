@@ -1,0 +1,195 @@
+"""The client library against the running service, and against one that misbehaves."""
+
+from __future__ import annotations
+
+import os
+import socket
+import threading
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+import pytest
+
+from invio.client import Client, FileChanged, Progress, Refused, ServiceUnreachable
+from invio.core.addresses import BadAddress
+from tests.running import Service
+
+BIG = os.urandom(2_000_000)
+
+
+@pytest.fixture
+def service(start: Callable[..., Service]) -> Service:
+    return start(files={"big.bin": BIG, "deep/Södra leden.txt": b"x", "empty": b""})
+
+
+@pytest.fixture
+def client(service: Service) -> Iterator[Client]:
+    with Client(service.url, service.tokens["ann"]) as client:
+        yield client
+
+
+def test_a_file_is_fetched_with_its_progress(client: Client, tmp_path: Path) -> None:
+    told: list[Progress] = []
+    fetched = client.fetch("files/big.bin", folder=tmp_path, report=told.append)
+    assert fetched.path == tmp_path / "big.bin"
+    assert fetched.path.read_bytes() == BIG
+    assert (fetched.size, fetched.resumed) == (len(BIG), 0)
+    assert [step.done for step in told] == sorted(step.done for step in told)
+    assert (told[0].percent, told[-1].percent) == (0.0, 100.0)
+    assert [path.name for path in tmp_path.glob("big*")] == ["big.bin"]
+
+
+def test_names_are_the_service_s(client: Client, tmp_path: Path) -> None:
+    assert client.fetch("files/deep/Södra leden.txt", folder=tmp_path).path.name == "Södra leden.txt"
+    assert client.fetch("files/empty", folder=tmp_path).path.read_bytes() == b""
+
+
+def test_what_is_there_of_a_file_is_not_fetched_again(client: Client, service: Service, tmp_path: Path) -> None:
+    with truncating(service.port, after=700_000) as port, Client(f"http://127.0.0.1:{port}") as broken:
+        broken_off = pytest.raises(ServiceUnreachable, match="kept in")
+        with broken_off:
+            broken.fetch("files/big.bin", folder=tmp_path)
+    assert not (tmp_path / "big.bin").exists(), "nothing broken stands under the final name"
+    part = tmp_path / "big.bin.part"
+    there = part.stat().st_size
+    assert 0 < there < len(BIG)
+    note = part.with_name("big.bin.part.json")
+    note.write_text(note.read_text().replace(f":{port}/", f":{service.port}/"))
+    fetched = client.fetch("files/big.bin", folder=tmp_path)
+    assert fetched.resumed == there
+    assert fetched.path.read_bytes() == BIG
+    assert not part.exists()
+    assert not note.exists()
+
+
+def test_a_lost_connection_is_taken_up_again(service: Service, tmp_path: Path) -> None:
+    with truncating(service.port, after=700_000, times=2) as port, Client(f"http://127.0.0.1:{port}") as client:
+        assert client.fetch("files/big.bin", folder=tmp_path).path.read_bytes() == BIG
+
+
+def test_a_file_that_changed_is_begun_anew_and_never_mixed(client: Client, service: Service, tmp_path: Path) -> None:
+    (tmp_path / "big.bin.part").write_bytes(BIG[:500_000])
+    (tmp_path / "big.bin.part.json").write_text(f'{{"url": "{service.url}/get/files/big.bin", "etag": "\\"old\\""}}')
+    fetched = client.fetch("files/big.bin", folder=tmp_path)
+    assert fetched.resumed == 0
+    assert fetched.path.read_bytes() == BIG
+
+
+def test_a_part_that_is_already_whole_needs_no_more(client: Client, service: Service, tmp_path: Path) -> None:
+    etag = service.get("/get/files/big.bin").headers["etag"].replace('"', '\\"')
+    for content, resumed in ((BIG, len(BIG)), (BIG + b"too much", 0)):
+        (tmp_path / "x.part").write_bytes(content)
+        (tmp_path / "x.part.json").write_text(f'{{"url": "{service.url}/get/files/big.bin", "etag": "{etag}"}}')
+        fetched = client.fetch("files/big.bin", target=tmp_path / "x")
+        assert (fetched.resumed, fetched.path.read_bytes() == BIG) == (resumed, True)
+        fetched.path.unlink()
+
+
+def test_a_file_that_is_there_is_not_overwritten(client: Client, tmp_path: Path) -> None:
+    (tmp_path / "big.bin").write_bytes(b"mine")
+    with pytest.raises(FileExistsError):
+        client.fetch("files/big.bin", folder=tmp_path)
+    assert (tmp_path / "big.bin").read_bytes() == b"mine"
+
+
+def test_a_refusal_is_an_exception_with_its_word(client: Client, tmp_path: Path) -> None:
+    with pytest.raises(Refused) as refused:
+        client.fetch("files/none", folder=tmp_path)
+    assert (refused.value.status, refused.value.reason) == (404, "missing")
+    with pytest.raises(Refused) as refused:
+        client.bundle(["files/none", "files/empty"])
+    assert refused.value.names == ["files/none"]
+    assert list(tmp_path.glob("none*")) == []
+
+
+def test_listing_facts_links_and_reasons(client: Client, tmp_path: Path) -> None:
+    assert [entry["address"] for entry in client.files()] == ["files/"]
+    assert [entry["name"] for entry in client.files("files/")] == ["deep", "big.bin", "empty"]
+    assert client.facts("files/big.bin")["size"] == len(BIG)
+    link = client.make_link("files/big.bin", seconds=60, to="bob")["url"]
+    with Client(link.partition("/get/")[0]) as anyone:
+        assert anyone.fetch(link, folder=tmp_path).size == len(BIG)
+    assert client.why("files/big.bin", "bob")["allowed"]
+    assert [shown["recipient"] for shown in client.transfers()] == ["bob"]
+
+
+def test_no_service_and_no_address_are_said_as_such(tmp_path: Path) -> None:
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        nowhere = f"http://127.0.0.1:{free.getsockname()[1]}"
+    with Client(nowhere) as client:
+        with pytest.raises(ServiceUnreachable, match="no service answers"):
+            list(client.files())
+        with pytest.raises(ServiceUnreachable, match="no service answers"):
+            client.fetch("files/a", folder=tmp_path)
+        with pytest.raises(BadAddress):
+            client.fetch("files/../a", folder=tmp_path)
+
+
+def test_a_token_goes_to_its_own_service_alone(service: Service, tmp_path: Path) -> None:
+    heads: list[bytes] = []
+    answer = b"HTTP/1.1 200 OK\r\ncontent-length: 2\r\nconnection: close\r\n\r\nhi"
+    with answering(answer, heads) as port, Client(service.url, "secret") as client:
+        client.fetch(f"http://127.0.0.1:{port}/get/files/a.txt", folder=tmp_path)
+    assert b"secret" not in heads[0]
+
+
+def test_fewer_bytes_than_announced_are_never_a_file(tmp_path: Path) -> None:
+    answer = b"HTTP/1.1 200 OK\r\ncontent-length: 10\r\nconnection: close\r\n\r\nshort"
+    with answering(answer, []) as port, Client(f"http://127.0.0.1:{port}") as client:
+        with pytest.raises((ServiceUnreachable, FileChanged)):
+            client.fetch("files/a.txt", folder=tmp_path)
+    assert not (tmp_path / "a.txt").exists()
+
+
+@contextmanager
+def answering(answer: bytes, heads: list[bytes]) -> Iterator[int]:
+    """A server that gives every request the same answer."""
+
+    def run(listener: socket.socket) -> None:
+        while True:
+            try:
+                connection, _ = listener.accept()
+            except OSError:
+                return
+            with connection:
+                heads.append(connection.recv(65536))
+                connection.sendall(answer)
+
+    with socket.create_server(("127.0.0.1", 0)) as listener:
+        threading.Thread(target=run, args=(listener,), daemon=True).start()
+        yield listener.getsockname()[1]
+        listener.shutdown(socket.SHUT_RDWR)
+
+
+@contextmanager
+def truncating(port: int, after: int, times: int = 1000) -> Iterator[int]:
+    """Stands before a service and cuts each connection after so many bytes; after `times` only the first cut counts."""
+    cuts = 0
+
+    def pass_on(near: socket.socket) -> None:
+        nonlocal cuts
+        with near, socket.create_connection(("127.0.0.1", port)) as far:
+            far.sendall(near.recv(65536))
+            left = after if cuts < times else 1 << 40
+            cuts += 1
+            first = cuts == 1 or times < 1000
+            while left > 0 and (piece := far.recv(min(65536, left))):
+                if not first and times == 1000:
+                    return  # every further try breaks off before a byte
+                near.sendall(piece)
+                left -= len(piece)
+
+    def run(listener: socket.socket) -> None:
+        while True:
+            try:
+                connection, _ = listener.accept()
+            except OSError:
+                return
+            threading.Thread(target=pass_on, args=(connection,), daemon=True).start()
+
+    with socket.create_server(("127.0.0.1", 0)) as listener:
+        threading.Thread(target=run, args=(listener,), daemon=True).start()
+        yield listener.getsockname()[1]
+        listener.shutdown(socket.SHUT_RDWR)

@@ -1,0 +1,127 @@
+"""Starting a service: what is wrong is said, with the place and what to do, and nothing is half begun."""
+
+from __future__ import annotations
+
+import socket
+import subprocess
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from tests.running import INVIO, RULES, SETTINGS, Service, make_folder
+
+
+@pytest.fixture
+def folder(tmp_path: Path) -> Path:
+    make_folder(tmp_path / "service", files={"a.txt": b"a"})
+    return tmp_path / "service"
+
+
+def serve(folder: Path, *more: str) -> subprocess.CompletedProcess[str]:
+    command = [INVIO, "serve", "--settings", str(folder / "invio.toml"), "--port", "0", *more]
+    return subprocess.run(command, capture_output=True, text=True, timeout=20)
+
+
+@pytest.mark.parametrize(
+    ("file", "text", "says"),
+    [
+        (
+            "invio.toml",
+            SETTINGS.replace('"directory"', '"folder"'),
+            "invio.toml:3: stores.files.kind: is 'folder'; expected 'directory', 'tables'",
+        ),
+        ("invio.toml", SETTINGS.replace("root", "roots"), "invio.toml:2: stores.files.root: field required"),
+        ("invio.toml", SETTINGS + "colour = 1\n", "invio.toml:5: stores.files.colour: extra inputs are not permitted"),
+        ("invio.toml", "[service]\nport = 99999\n" + SETTINGS, "invio.toml:2: service.port: input should be less than"),
+        (
+            "invio.toml",
+            "[service]\nport = 'x'\n" + SETTINGS,
+            "invio.toml:2: service.port: input should be a valid integer",
+        ),
+        ("invio.toml", "[service\n" + SETTINGS, "invio.toml:1: not TOML"),
+        ("invio.toml", SETTINGS.replace("stores.files", "stores.bundles"), "cannot name a store"),
+        ("invio.toml", SETTINGS.replace('"files"', '"nowhere"'), "is not a directory; make it, or correct 'root'"),
+        (
+            "rules.toml",
+            RULES.replace('"allow"', '"permit"', 1),
+            "rules.toml:4: effect is 'permit'; expected 'allow' or 'deny'",
+        ),
+        (
+            "rules.toml",
+            RULES.replace('"files/**"', '"flies/**"', 1),
+            "rules.toml:6: 'flies/**': there is no store 'flies'",
+        ),
+        ("keys.json", "{}", "keys.json: expected"),
+    ],
+)
+def test_an_error_in_a_file_names_file_line_and_what_was_expected(
+    folder: Path, file: str, text: str, says: str
+) -> None:
+    (folder / file).write_text(text)
+    ended = serve(folder)
+    assert ended.returncode == 1
+    assert says in ended.stderr
+    assert "Traceback" not in ended.stderr
+    assert ended.stdout == ""
+
+
+TABLES = '[stores.t]\nkind = "tables"\n[[stores.t.file]]\npath = "a.csv"\n'
+
+
+@pytest.mark.parametrize(
+    ("more", "says"),
+    [
+        ("", "a file needs either function, or database and query"),
+        ('function = "invio.demo.tides:none"\n', "invio.demo.tides:none"),
+        ('function = "os:getcwd"\npath = "../a.csv"\n', "not TOML"),
+        ('database = "nothing at all"\nquery = "SELECT 1"\n', "database"),
+    ],
+)
+def test_a_table_that_cannot_be_made_is_said_at_the_start(folder: Path, more: str, says: str) -> None:
+    (folder / "invio.toml").write_text(TABLES + more)
+    (folder / "rules.toml").write_text("")
+    ended = serve(folder)
+    assert (ended.returncode, "Traceback" in ended.stderr) == (1, False)
+    assert says in ended.stderr
+
+
+def test_a_port_in_use_is_said_with_what_to_do(folder: Path) -> None:
+    with socket.create_server(("127.0.0.1", 0)) as taken:
+        port = str(taken.getsockname()[1])
+        ended = serve(folder, "--port", port)
+    assert ended.returncode == 1
+    assert f"port {port} of 127.0.0.1 is in use" in ended.stderr
+    assert "choose another port" in ended.stderr
+
+
+def test_a_missing_settings_file_says_what_makes_one(tmp_path: Path) -> None:
+    ended = serve(tmp_path)
+    assert (ended.returncode, "'invio init' makes one" in ended.stderr) == (1, True)
+
+
+def test_init_makes_a_service_that_runs(tmp_path: Path, start: Callable[..., Service]) -> None:
+    folder = tmp_path / "new"
+    made = subprocess.run([INVIO, "init", "--dir", str(folder)], capture_output=True, text=True, timeout=20)
+    assert made.returncode == 0, made.stderr
+    token = made.stdout.split("once: ")[1].split()[0]
+    (folder / "files" / "hello.txt").write_text("hello")
+    (folder / "tokens.json").write_text(f'{{"admin": "{token}"}}')
+    service = start(folder)
+    assert service.get("/get/files/hello.txt", "admin").text == "hello"
+    assert service.get("/get/files/hello.txt").status_code == 401
+    again = subprocess.run([INVIO, "init", "--dir", str(folder)], capture_output=True, text=True, timeout=20)
+    assert again.returncode == 1
+    assert "nothing was changed" in again.stderr
+
+
+def test_health_and_the_api_s_description(folder: Path, start: Callable[..., Service]) -> None:
+    service = start(folder)
+    assert service.get("/healthz").json() == {"status": "alive"}
+    assert service.get("/readyz").json() == {"status": "ready"}
+    described = service.get("/api/openapi.json").json()
+    assert {"/get/{address}", "/api/files", "/api/bundles", "/api/links", "/bundles"} <= set(described["paths"])
+    page = service.get("/api/docs")
+    assert page.headers["content-type"] == "text/html; charset=utf-8"
+    assert "://" not in page.text, "no other host is involved"
+    assert service.get("/console/api-docs/swagger-ui-bundle.js").status_code == 200
