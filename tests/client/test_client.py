@@ -137,9 +137,9 @@ def test_a_token_goes_to_its_own_service_alone(service: Service, tmp_path: Path)
 
 def test_fewer_bytes_than_announced_are_never_a_file(tmp_path: Path) -> None:
     answer = b"HTTP/1.1 200 OK\r\ncontent-length: 10\r\nconnection: close\r\n\r\nshort"
-    with answering(answer, []) as port, Client(f"http://127.0.0.1:{port}") as client:
-        with pytest.raises((ServiceUnreachable, FileChanged)):
-            client.fetch("files/a.txt", folder=tmp_path)
+    lost = pytest.raises((ServiceUnreachable, FileChanged))
+    with answering(answer, []) as port, Client(f"http://127.0.0.1:{port}") as client, lost:
+        client.fetch("files/a.txt", folder=tmp_path)
     assert not (tmp_path / "a.txt").exists()
 
 

@@ -1,6 +1,6 @@
 // Who is signed in.
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { api } from '../api/client'
+import { useMutation, useQuery, useQueryClient, type QueryClient } from '@tanstack/react-query'
+import { api, type Me } from '../api/client'
 
 export function useMe() {
   return useQuery({ queryKey: ['me'], queryFn: api.me, staleTime: 60_000 })
@@ -8,16 +8,19 @@ export function useMe() {
 
 export function useSignIn() {
   const queries = useQueryClient()
-  return useMutation({
-    mutationFn: api.signIn,
-    onSuccess: (me) => {
-      queries.clear() // what somebody else was shown is not for this one
-      queries.setQueryData(['me'], me)
-    },
-  })
+  return useMutation({ mutationFn: api.signIn, onSuccess: (me) => become(queries, me) })
 }
 
 export function useSignOut() {
   const queries = useQueryClient()
-  return useMutation({ mutationFn: api.signOut, onSuccess: () => queries.clear() })
+  return useMutation({
+    mutationFn: api.signOut,
+    onSuccess: () => become(queries, { recipient: null, groups: [] }),
+  })
+}
+
+/** What somebody else was shown is not for whoever comes next. */
+function become(queries: QueryClient, me: Me) {
+  queries.removeQueries({ predicate: (query) => query.queryKey[0] !== 'me' })
+  queries.setQueryData(['me'], me)
 }

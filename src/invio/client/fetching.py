@@ -208,10 +208,8 @@ def name_of(response: httpx.Response) -> str:
     extended, plain = _EXTENDED.search(field), _PLAIN.search(field)
     # RFC 6266 §4.3: where both are given, the extended one is meant.
     if extended:
-        offered = unquote(extended[1])
-    else:
-        offered = plain[1] if plain else response.url.path.rpartition("/")[2]
-    return safe_name(offered)
+        return safe_name(unquote(extended[1]))
+    return safe_name(plain[1] if plain else response.url.path.rpartition("/")[2])
 
 
 def raise_for_refusal(response: httpx.Response) -> None:

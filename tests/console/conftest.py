@@ -1,0 +1,59 @@
+"""The console in headless Chromium, against the running demo."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Callable, Iterator
+
+import pytest
+from playwright.sync_api import Browser, Page, sync_playwright
+
+from tests.running import Demo
+
+SWITCHES = [
+    "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
+    "--disable-component-update", "--disable-sync",
+]  # fmt: skip
+
+
+@pytest.fixture(scope="session")
+def browser() -> Iterator[Browser]:
+    path = shutil.which("chromium")
+    assert path, "Chromium is missing: 'make test' installs it, or apt-get install chromium"
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path=path, args=SWITCHES)
+        yield browser
+        browser.close()
+
+
+@pytest.fixture
+def page(browser: Browser, demo: Demo) -> Iterator[Page]:
+    """A page of a new visitor; an error in its scripts, or a request to another host, fails the test."""
+    context = browser.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True)
+    page = context.new_page()
+    page.set_default_timeout(10_000)
+    errors: list[str] = []
+    page.on("pageerror", lambda error: errors.append(str(error)))
+    page.on("request", lambda request: _same_host(request.url, demo.url, errors))
+    yield page
+    context.close()
+    assert errors == []
+
+
+def _same_host(url: str, service: str, errors: list[str]) -> None:
+    if not url.startswith((service, "data:", "blob:", "chrome-extension:")):
+        errors.append(f"asked another host: {url}")
+
+
+@pytest.fixture
+def signed_in(page: Page, demo: Demo) -> Callable[[str], Page]:
+    """Signs in as a person of the demo, through the page."""
+
+    def sign_in(who: str) -> Page:
+        page.goto(demo.card["console"] + "sign-in")
+        page.get_by_label("Access token").fill(demo.token(who))
+        page.keyboard.press("Enter")
+        page.get_by_text(who, exact=True).wait_for()
+        return page
+
+    return sign_in
