@@ -44,7 +44,7 @@ def test_signing_out_takes_the_rights_away(signed_in: SignIn, demo: Demo) -> Non
 
 
 def test_a_browser_without_rights_is_sent_to_sign_in_and_back_to_the_file(page: Page, demo: Demo) -> None:
-    page.goto(f"{demo.url}/get/charts/harbour/inner-basin.pdf?as=inline")
+    page.goto(f"{demo.url}/get/charts/harbour/fuel%20pier.png?as=inline")
     expect(page.get_by_text("What you asked for is not open to everyone")).to_be_visible()
     page.get_by_label("Access token").fill(demo.token("pilot-7"))
     with page.expect_response(lambda answer: "/get/charts/harbour" in answer.url) as answered:
@@ -109,7 +109,7 @@ def test_a_refused_selection_names_the_files(signed_in: SignIn, demo: Demo) -> N
     page.goto(demo.card["console"] + "files/charts/approach/")
     page.get_by_role("row", name="north-channel.pdf").get_by_role("checkbox").click(force=True)
     page.get_by_role("button", name="Download as one archive").click()
-    expect(page.get_by_role("alert")).to_contain_text("not allowed: charts/approach/north-channel.pdf")
+    expect(page.get_by_role("alert")).to_contain_text("Not allowed: charts/approach/north-channel.pdf")
     expect(page.get_by_role("button", name="Download north-channel.pdf")).to_have_count(0)
 
 
