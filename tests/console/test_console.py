@@ -158,7 +158,7 @@ def test_transfers_move_while_one_watches_and_end_truthfully(signed_in: SignIn, 
         capture_output=True, text=True, check=True,
     )  # fmt: skip
     client = subprocess.Popen(["curl", "-s", "-o", str(tmp_path / "grid"), made.stdout.strip()])
-    row = page.get_by_role("row", name=GRID).first
+    row = page.get_by_role("row", name="west-bank-5m.grid").first
     expect(row).to_contain_text("under way")
     seen = set()
     deadline = time.monotonic() + 10

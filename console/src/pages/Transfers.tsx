@@ -19,7 +19,7 @@ const Title = styled.div`
   }
 `
 
-const Reason = styled.div`
+const Aside = styled.div`
   color: ${token.quiet};
   font-size: 0.85rem;
 `
@@ -43,7 +43,7 @@ export function Transfers() {
             <Head $right>Arrived</Head>
             <Head $right>Rate</Head>
             <Head $right>Left</Head>
-            <Head>Begun</Head>
+            <Head $right>Begun</Head>
           </TableHeader>
           <TableBody
             items={transfers}
@@ -59,11 +59,13 @@ export function Transfers() {
 
 function Entry({ transfer }: { transfer: Transfer }) {
   const running = transfer.state === 'running'
+  const [folder, name] = split(transfer.address)
   return (
     <Line id={transfer.id} textValue={transfer.address}>
       <Field>
-        {shownName(transfer.address)}
-        {transfer.reason && <Reason>{transfer.reason}</Reason>}
+        {name}
+        <Aside>{folder}</Aside>
+        {transfer.reason && <Aside>{transfer.reason}</Aside>}
       </Field>
       <Field $quiet>{transfer.recipient ?? 'anyone'}</Field>
       <Field>
@@ -78,12 +80,15 @@ function Entry({ transfer }: { transfer: Transfer }) {
       </Field>
       <Field $right>{running && transfer.rate ? `${sizeText(transfer.rate)}/s` : ''}</Field>
       <Field $right>{running ? durationText(transfer.seconds_left) : ''}</Field>
-      <Field $quiet>{timeText(transfer.started)}</Field>
+      <Field $quiet $right>
+        {timeText(transfer.started)}
+      </Field>
     </Line>
   )
 }
 
-/** A bundle's id says nothing to a person. */
-function shownName(address: string): string {
-  return address.startsWith('bundles/') ? address.slice(address.lastIndexOf('/') + 1) : address
+/** The folder and the name of an address; of a bundle, whose id says nothing to a person, the word alone. */
+function split(address: string): [string, string] {
+  const place = address.lastIndexOf('/') + 1
+  return [address.startsWith('bundles/') ? 'bundle' : address.slice(0, place), address.slice(place)]
 }

@@ -21,7 +21,7 @@ class Bars:
     def __init__(self) -> None:
         self._progress = Progress(
             TextColumn("{task.fields[name]}"),
-            BarColumn(bar_width=30),
+            BarColumn(bar_width=30, complete_style="cyan", finished_style="green"),
             TextColumn("{task.fields[percent]:>6}"),
             TextColumn("{task.fields[done]}"),
             TextColumn("{task.fields[rate]}"),

@@ -13,6 +13,7 @@ import hashlib
 import hmac
 import ipaddress
 import re
+import time
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
@@ -197,8 +198,8 @@ _ORDER = ("out-of-scope", "not-yet", "expired", "wrong-recipient", "wrong-networ
 
 _SAYS = {
     "out-of-scope": "the link does not open {address}",
-    "not-yet": "the link holds from {value} (Unix seconds) on",
-    "expired": "the link held until {value} (Unix seconds)",
+    "not-yet": "the link holds from {moment} on",
+    "expired": "the link held until {moment}",
     "wrong-recipient": "the link holds only for the recipient it names, signed in",
     "wrong-network": "the link does not hold from your network address",
     "wrong-agent": "the link does not hold for your User-Agent",
@@ -343,7 +344,16 @@ def check_link(link: SealedLink, keys: Mapping[str, bytes], asked: Asked) -> Non
     for word in _ORDER:
         if word in failed:
             detail = _SAYS.get(word, "the link was revoked")
-            raise LinkRefused(word, detail.format(value=failed[word], address=link.address))
+            value = failed[word]
+            raise LinkRefused(word, detail.format(value=value, moment=_moment(value), address=link.address))
+
+
+def _moment(value: str) -> str:
+    """Unix seconds for people."""
+    try:
+        return time.strftime("%Y-%m-%d %H:%M:%S UTC", time.gmtime(int(value)))
+    except (ValueError, OverflowError, OSError):  # no number, or a year that no calendar has
+        return value
 
 
 @lru_cache(maxsize=4096)
