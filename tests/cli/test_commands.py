@@ -81,7 +81,7 @@ def test_fetch_saves_under_the_names_and_says_so(ann: Invio, tmp_path: Path) -> 
 
 
 def test_fetch_goes_on_where_it_was_killed(ann: Invio, service: Service, tmp_path: Path) -> None:
-    link = service.url + service.link("files/big.bin", rate=3_000_000)
+    link = service.url + service.link("files/big.bin", {"to": "bob"}, rate=3_000_000)
     first = subprocess.Popen([INVIO, "fetch", link], cwd=tmp_path, stderr=subprocess.DEVNULL)
     part = tmp_path / "big.bin.part"
     for _ in range(100):
@@ -96,6 +96,8 @@ def test_fetch_goes_on_where_it_was_killed(ann: Invio, service: Service, tmp_pat
     assert "were there already" in again.stdout
     assert (tmp_path / "big.bin").read_bytes() == BIG
     assert sorted(path.name for path in tmp_path.glob("big*")) == ["big.bin"]
+    [shown] = json.loads(ann("transfers", "--json").stdout)["transfers"]
+    assert (shown["requests"], shown["state"], shown["bytes"]) == (2, "complete", len(BIG))
 
 
 def test_a_terminal_sees_the_download_move(service: Service, tmp_path: Path) -> None:

@@ -129,6 +129,8 @@ class _Download:
         return self._part.with_name(self._part.name + ".json")
 
     def _attempt(self) -> Path:
+        if self._target is None:
+            self._target = self._left_behind()
         begun = self._begun() if self._target is not None else _Begun()
         headers = {"accept-encoding": "identity"}
         if begun.size and begun.etag:
@@ -141,19 +143,29 @@ class _Download:
                 self._target = self._folder / name_of(response)
                 if self._target.exists():
                     raise FileExistsError(f"{self._target} is there already; move it away, or name another with -o")
-                if self._begun().size:  # now that the name is known, there may be something to go on with
-                    response.close()
-                    return self._attempt()
             return self._receive(response, begun.size if response.status_code == 206 else 0)
 
-    def _begun(self) -> _Begun:
+    def _left_behind(self) -> Path | None:
+        """The name under which an earlier download of the same URL was begun in the folder."""
+        for note in sorted(self._folder.glob("*.part.json")):
+            target = note.with_name(note.name.removesuffix(".part.json"))
+            if self._noted(note) is not None and not target.exists():
+                return target
+        return None
+
+    def _noted(self, note: Path) -> str | None:
+        """The entity tag of what was begun, when it was begun from this URL."""
         try:
-            note = json.loads(self._note.read_text("utf-8"))
-            if note["url"] == self._url.partition("?")[0]:
-                return _Begun(self._part.stat().st_size, note["etag"])
+            said = json.loads(note.read_text("utf-8"))
+            return str(said["etag"]) if said["url"] == self._url.partition("?")[0] and said["etag"] else None
         except (OSError, ValueError, KeyError, TypeError):
-            pass  # no download was begun, or not one that can be gone on with
-        return _Begun()
+            return None  # no download was begun, or not one that can be gone on with
+
+    def _begun(self) -> _Begun:
+        etag = self._noted(self._note)
+        if etag is None or not self._part.exists():
+            return _Begun()
+        return _Begun(self._part.stat().st_size, etag)
 
     def _after_416(self, response: httpx.Response, begun: _Begun) -> Path:
         """All of the file may be there already: the connection was lost after its last byte."""

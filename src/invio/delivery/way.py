@@ -207,7 +207,7 @@ def _represent(found: Found, address: Address, presentation: Presentation) -> Re
 
 
 def _asking(caller: Caller, address: Address, link: SealedLink | None) -> Asking:
-    """Requests of one transfer come from one recipient; failing that, from one link or one place."""
-    recipient = caller.recipient or (link.says("to") if link else None)
+    """Requests of one transfer come from one recipient, whom a link may name; failing that, from one place."""
+    recipient = (link.says("to") if link else None) or caller.recipient
     who = f"recipient:{recipient}" if recipient else f"network:{caller.network}"
     return Asking(who, str(address), recipient, caller.network, link)
