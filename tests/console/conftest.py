@@ -6,7 +6,7 @@ import shutil
 from collections.abc import Callable, Iterator
 
 import pytest
-from playwright.sync_api import Browser, Page, sync_playwright
+from playwright.sync_api import Browser, Page, expect, sync_playwright
 
 from tests.running import Demo
 
@@ -16,7 +16,7 @@ SWITCHES = [
 ]  # fmt: skip
 
 
-@pytest.fixture(scope="session")
+@pytest.fixture(scope="module")
 def browser() -> Iterator[Browser]:
     path = shutil.which("chromium")
     assert path, "Chromium is missing: 'make test' installs it, or apt-get install chromium"
@@ -31,7 +31,8 @@ def page(browser: Browser, demo: Demo) -> Iterator[Page]:
     """A page of a new visitor; an error in its scripts, or a request to another host, fails the test."""
     context = browser.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True)
     page = context.new_page()
-    page.set_default_timeout(10_000)
+    page.set_default_timeout(30_000)
+    expect.set_options(timeout=20_000)
     errors: list[str] = []
     page.on("pageerror", lambda error: errors.append(str(error)))
     page.on("request", lambda request: _same_host(request.url, demo.url, errors))

@@ -39,7 +39,7 @@ def engine(tmp_path: Path) -> Iterator[sa.Engine]:
 
 def row(number: int = 0, **changes: object) -> TransferRow:
     given: dict[str, object] = {
-        "id": new_transfer_id(1_800_000_000 + number), "who": "recipient:ann", "recipient": "ann", "link_id": None,
+        "id": new_transfer_id(time.time() + number), "who": "recipient:ann", "recipient": "ann", "link_id": None,
         "via": None, "tag": None, "network": "127.0.0.1", "address": "files/a", "etag": "t", "size": 10, **changes,
     }  # fmt: skip
     return TransferRow(**given)  # type: ignore[arg-type]
@@ -210,8 +210,10 @@ def test_a_range_goes_on_with_the_newest_unfinished_transfer_of_the_same_content
     done, broken, other_tag, other_who = (
         row(1, state=COMPLETE), row(2, state=BROKEN_OFF), row(3, etag="u"), row(4, who="recipient:bob"),
     )  # fmt: skip
+    old = row(-90_000, etag="old", state=BROKEN_OFF)
     with patient(engine).begin() as connection:
-        transfers.insert(connection, [done, broken, other_tag, other_who])
+        transfers.insert(connection, [done, broken, other_tag, other_who, old])
+        assert transfers.resumable(connection, "recipient:ann", "files/a", "old", None) is None, "it lay for too long"
         found = transfers.resumable(connection, "recipient:ann", "files/a", "t", None)
         assert found is not None
         assert found.id == broken.id

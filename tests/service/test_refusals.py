@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 
 import pytest
 
-from tests.running import Service
+from tests.running import Service, make_folder
 
 Start = Callable[..., Service]
 RULES = """
@@ -28,9 +28,14 @@ actions = ["list", "read", "bundle", "manage"]
 """
 
 
-@pytest.fixture
-def service(start: Start) -> Service:
-    return start(files={"open/a.txt": b"a", "seen/b.txt": b"b", "hidden/c.txt": b"c"}, rules=RULES)
+@pytest.fixture(scope="module")
+def service(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Service]:
+    """One for all tests of this module: none of them changes anything."""
+    folder = tmp_path_factory.mktemp("refusals") / "service"
+    make_folder(folder, files={"open/a.txt": b"a", "seen/b.txt": b"b", "hidden/c.txt": b"c"}, rules=RULES)
+    service = Service.start(folder)
+    yield service
+    service.stop()
 
 
 @pytest.mark.parametrize(

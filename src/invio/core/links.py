@@ -57,6 +57,10 @@ class SealedLink:
     def conditions_named(self, name: str) -> list[str]:
         return [value for key, value in self.conditions if key == name]
 
+    def __hash__(self) -> int:
+        # Links that are alike have the same seal; equality still looks at every field.
+        return hash(self.seal)
+
     @property
     def scope(self) -> str:
         return self.says("in") or str(self.address)
@@ -212,7 +216,8 @@ _MARKS = re.compile(r"(?:^|&)(?:key|seal)(?:=|&|$)")
 
 def is_sealed(query: str) -> bool:
     """Whether a query is meant to be a sealed link's, well formed or not."""
-    return _MARKS.search(query) is not None
+    # A well-formed link ends in its seal; what is not one may have its marks anywhere.
+    return "&seal=" in query or _MARKS.search(query) is not None
 
 
 def parse_query(query: str) -> list[tuple[str, str]]:

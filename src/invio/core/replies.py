@@ -85,7 +85,7 @@ class Content:
         return cut
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class Representation:
     """What is known of what is to be delivered, and how it is offered.
 
@@ -105,6 +105,11 @@ class Representation:
     cache: str = "private, no-cache"
     sealed: bool = False
     own_policy: str | None = None
+
+    @property
+    def modified_second(self) -> int | None:
+        """What Last-Modified says: whole seconds."""
+        return None if self.modified is None else int(self.modified)
 
 
 @dataclass(frozen=True, slots=True)
@@ -129,34 +134,41 @@ def plan(head: RequestHead, representation: Representation) -> Reply:
     """
     if head.method not in ("GET", "HEAD"):
         raise Refusal("wrong-method", f"{head.method} is not for files; use {METHODS}", allow=METHODS)
-    modified = None if representation.modified is None else int(representation.modified)
-    validators = _validators(representation, modified)
+    if head.method == "GET" and not head.conditional:
+        return _whole(representation)
+    modified = representation.modified_second
+    validators = _validators(representation)
     outcome = evaluate(head, representation.tag, modified)
     if outcome is Outcome.FAILED:
         raise Refusal("precondition", "the file is another than If-Match or If-Unmodified-Since names")
     if outcome is Outcome.NOT_MODIFIED:
         return Reply(304, validators, [], 0)
-    size = representation.size
-    headers = validators + _description(
-        representation.media_type, representation.name, representation.disposition, representation.own_policy
-    )
-    if size is None:
-        headers.append((b"accept-ranges", b"none"))
-        parts = representation.content.parts if head.method == "GET" else []
-        return Reply(200, headers, parts, None)
-    headers.append((b"accept-ranges", b"bytes"))
-    start, stop, status = 0, size, 200
-    # §14.2: range handling is defined for GET alone; any other method ignores Range.
-    wanted = _wanted(head, representation.tag, modified, size) if head.method == "GET" else None
-    if wanted is not None:
-        start, stop, status = *wanted, 206
-        headers.append((b"content-range", b"bytes %d-%d/%d" % (start, stop - 1, size)))
-    headers.append((b"content-length", b"%d" % (stop - start)))
+    whole = _whole(representation)
     if head.method == "HEAD":
-        return Reply(status, headers, [], 0)
-    content = representation.content
-    parts = content.parts if (start, stop) == (0, size) else content.cut(start, stop)
-    return Reply(status, headers, parts, stop - start, start)
+        # §14.2: range handling is defined for GET alone; any other method ignores Range.
+        return Reply(200, whole.headers, [], 0)
+    size = representation.size
+    if size is None:
+        return whole
+    wanted = _wanted(head, representation.tag, modified, size)
+    if wanted is None:
+        return whole
+    start, stop = wanted
+    headers = [field for field in whole.headers if field[0] != b"content-length"]
+    headers.append((b"content-range", b"bytes %d-%d/%d" % (start, stop - 1, size)))
+    headers.append((b"content-length", b"%d" % (stop - start)))
+    return Reply(206, headers, representation.content.cut(start, stop), stop - start, start)
+
+
+@lru_cache(maxsize=4096)
+def _whole(representation: Representation) -> Reply:
+    """The answer to a GET without conditions. Kept, for it depends on nothing else; not to be changed."""
+    headers = _validators(representation) + _description(representation)
+    size = representation.size
+    if size is None:
+        return Reply(200, [*headers, (b"accept-ranges", b"none")], representation.content.parts, None)
+    headers += [(b"accept-ranges", b"bytes"), (b"content-length", b"%d" % size)]
+    return Reply(200, headers, representation.content.parts, size)
 
 
 def _wanted(head: RequestHead, tag: str | None, modified: int | None, size: int) -> tuple[int, int] | None:
@@ -172,13 +184,13 @@ def _wanted(head: RequestHead, tag: str | None, modified: int | None, size: int)
     return ranges[0] if ranges and len(ranges) == 1 else None
 
 
-def _validators(representation: Representation, modified: int | None) -> Headers:
+def _validators(representation: Representation) -> Headers:
     """The headers that a 304 carries as well (§15.4.5); without Last-Modified where it is not known."""
     headers: Headers = []
     if representation.tag is not None:
         headers.append((b"etag", b'"%s"' % representation.tag.encode()))
-    if modified is not None:
-        headers.append((b"last-modified", http_date(modified).encode()))
+    if representation.modified_second is not None:
+        headers.append((b"last-modified", http_date(representation.modified_second).encode()))
     headers.append((b"cache-control", representation.cache.encode()))
     if representation.sealed:
         # A seal is a key: it must not travel on in a Referer.
@@ -186,15 +198,15 @@ def _validators(representation: Representation, modified: int | None) -> Headers
     return headers
 
 
-@lru_cache(maxsize=4096)
-def _description(media_type: str, name: str, disposition: str | None, own_policy: str | None) -> Headers:
-    """What a person or a browser is told of the content. Shared: not to be changed."""
+def _description(representation: Representation) -> Headers:
+    """What a person or a browser is told of the content."""
+    media_type, own_policy = representation.media_type, representation.own_policy
     headers: Headers = [
         (b"content-type", content_type(media_type).encode()),
         (b"x-content-type-options", b"nosniff"),
         (b"content-security-policy", (own_policy or _SANDBOX).encode()),
     ]
     if own_policy is None:
-        kind = "inline" if disposition == "inline" and may_be_inline(media_type) else "attachment"
-        headers.append((b"content-disposition", content_disposition(kind, name).encode("latin-1")))
+        kind = "inline" if representation.disposition == "inline" and may_be_inline(media_type) else "attachment"
+        headers.append((b"content-disposition", content_disposition(kind, representation.name).encode("latin-1")))
     return headers

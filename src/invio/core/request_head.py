@@ -4,6 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
+# Fields that make an answer depend on more than the file: RFC 9110 §13.1 and §14.2.
+_CONDITIONAL = frozenset(
+    (b"if-match", b"if-none-match", b"if-modified-since", b"if-unmodified-since", b"if-range", b"range")
+)
+
 
 class RequestHead:
     """`method`, and fields by lower-case name. Repeated fields are joined with `, ` (RFC 9110 §5.3)."""
@@ -22,6 +27,11 @@ class RequestHead:
         """The field's value without surrounding blanks, as Latin-1 text; None when it is absent."""
         value = self._fields.get(name)
         return None if value is None else value.decode("latin-1").strip(" \t")
+
+    @property
+    def conditional(self) -> bool:
+        """Whether it asks for a range, or on a condition."""
+        return not _CONDITIONAL.isdisjoint(self._fields)
 
     def __contains__(self, name: bytes) -> bool:
         return name in self._fields

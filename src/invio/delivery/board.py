@@ -8,8 +8,7 @@ from __future__ import annotations
 import time
 from collections import deque
 from collections.abc import Callable
-from copy import copy
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
 
@@ -36,23 +35,24 @@ class Live:
     """A transfer with requests under way. `arrived` is what requests that ended have brought."""
 
     row: TransferRow
+    key: Key
     arrived: Coverage
-    segments: list[Segment] = field(default_factory=list)
+    segments: list[Segment]
     broken: str | None = None  # why the last request broke off that did
-    pace: Pace = field(default_factory=Pace)
+    pace: Pace | None = None  # from the first look at it on
 
     @property
-    def key(self) -> Key:
-        return (self.row.who, self.row.address, self.row.etag, self.row.tag)
+    def rate(self) -> float | None:
+        return None if self.pace is None else self.pace.rate
 
     def now(self) -> TransferRow:
-        """The transfer's row as it stands."""
+        """The transfer's row, brought up to date."""
         coverage = self.arrived
         if self.segments:
             coverage = Coverage(coverage.ranges)
             for segment in self.segments:
                 coverage.add(segment.start, segment.start + segment.meter.arrived)
-        row = copy(self.row)
+        row = self.row
         row.covered, row.coverage = coverage.total, [list(pair) for pair in coverage.ranges]
         row.updated = time.time()
         return row
@@ -122,7 +122,7 @@ class Board:
         """Takes a transfer off the board and keeps how it ended for those who watch."""
         self.drop(live)
         self._count += 1
-        self._ended.append((self._count, row, live.pace.rate))
+        self._ended.append((self._count, row, live.rate))
 
     def running(self, may_see: Callable[[TransferRow], bool]) -> list[dict[str, Any]]:
         """Those transfers that `may_see` lets through, as they stand now."""
@@ -139,5 +139,7 @@ class Board:
     @staticmethod
     def _look(live: Live) -> dict[str, Any]:
         row = live.now()
+        if live.pace is None:
+            live.pace = Pace()
         live.pace.sample(time.monotonic(), row.covered)
         return view(row, live.pace.rate)

@@ -128,6 +128,9 @@ class Sender:
     async def _literal(self, data: bytes, more: bool) -> None:
         if not data and more:
             return
+        if self._rate is None:
+            await self._piece(data, more)
+            return
         step = self._step(len(data))
         for begin in range(0, len(data) or 1, step or 1):
             piece = data[begin : begin + step] if step < len(data) else data

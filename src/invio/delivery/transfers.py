@@ -82,12 +82,11 @@ class Transfers:
             Refusal: `revoked` or `used-up`, for a sealed link whose id is counted or ended.
         """
         segment = Segment(meter, reply.start)
-        live = self.board.find((asking.who, asking.address, etag, asking.tag)) if earlier is not None else None
+        key = (asking.who, asking.address, etag, asking.tag)
+        live = self.board.find(key) if earlier is not None else None
         if live is None:
-            live = Live(
-                _row(asking, etag, size, earlier),
-                Coverage((start, stop) for start, stop in (earlier.coverage if earlier else ())),
-            )
+            arrived = Coverage() if earlier is None else Coverage((start, stop) for start, stop in earlier.coverage)
+            live = Live(_row(asking, etag, size, earlier), key, arrived, [])
             self.board.add(live)
         live.segments.append(segment)
         try:

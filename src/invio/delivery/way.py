@@ -10,6 +10,7 @@ from __future__ import annotations
 import time
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
+from functools import lru_cache
 from typing import Any
 
 import structlog
@@ -145,7 +146,9 @@ class Delivery:
             representation = await run_in_threadpool(self._archives.represent, request.caller, address)
         else:
             found = self._find(request.caller, address, link)
-            representation = _represent(found, address, presentation)
+            if presentation.version is not None:
+                raise Refusal("missing", f"{address} is not kept in versions")
+            representation = _represent(found, presentation)
         reply = plan(request.head, representation)
         asking = _asking(request.caller, address, link)
         earlier = None
@@ -189,10 +192,11 @@ def _raw_path(scope: Any) -> str:
     return raw.decode("latin-1").removeprefix(root)
 
 
-def _represent(found: Found, address: Address, presentation: Presentation) -> Representation:
-    if presentation.version is not None:
-        raise Refusal("missing", f"{address} is not kept in versions")
+@lru_cache(maxsize=4096)
+def _represent(found: Found, presentation: Presentation) -> Representation:
+    """What is offered of a file; kept for as long as the store finds the file unaltered."""
     facts, source = found.facts, found.source
+    address = facts.address
     part: Part = Streamed(source) if isinstance(source, Made) else Slice(source, 0, source.size)
     return Representation(
         content=Content([part]),

@@ -92,7 +92,9 @@ class Wire:
                 if cycle.chunked_encoding or cycle.scope["method"] == "HEAD":
                     self._protocol.transport.write(head)
                 else:
-                    await self._send_with_head(head, message)
+                    if cycle.flow.write_paused:
+                        await cycle.flow.drain()
+                    self._send_with_head(head, message)
                     return
             await cycle.send(message)
             self.body_sent += len(message.get("body", b""))
@@ -119,13 +121,13 @@ class Wire:
             raise RuntimeError("a header holds a line end")
         return head
 
-    async def _send_with_head(self, head: bytes, message: dict[str, Any]) -> None:
+    def _send_with_head(self, head: bytes, message: dict[str, Any]) -> None:
         """Head and first piece in one write: one packet for a small file."""
         body = message.get("body", b"")
         self._cycle.expected_content_length -= len(body)
         self._protocol.transport.write(head + body)
         self.body_sent += len(body)
-        await self._cycle.send({"type": "http.response.body", "body": b"", "more_body": message.get("more_body")})
+        self._end_unless(message.get("more_body", False))
 
     async def _go_direct(self) -> socket.socket:
         """The socket, once everything that the transport still holds has left."""
@@ -154,7 +156,7 @@ class Wire:
         self._cycle.expected_content_length -= len(body)
         await self._write(await self._go_direct(), body, more)
         self.body_sent += len(body)
-        await self._end_unless(more)
+        self._end_unless(more)
 
     async def _write(self, sock: socket.socket, data: bytes, more: bool) -> None:
         view = memoryview(data)
@@ -199,11 +201,20 @@ class Wire:
                 await asyncio.sleep(0)
                 if self._protocol.gone:
                     raise self._lost("the client closed the connection")
-        await self._end_unless(message.get("more_body", False))
+        self._end_unless(message.get("more_body", False))
 
-    async def _end_unless(self, more: bool) -> None:
-        if not more:
-            await self._cycle.send({"type": "http.response.body", "body": b"", "more_body": False})
+    def _end_unless(self, more: bool) -> None:
+        """Ends the response as the cycle itself would after its last message."""
+        if more:
+            return
+        cycle = self._cycle
+        if cycle.expected_content_length:
+            raise ReplyBroken("less was sent than the head announced")
+        cycle.response_complete = True
+        cycle.message_event.set()
+        if not cycle.keep_alive:
+            cycle.transport.close()
+        cycle.on_response()
 
 
 class ZeroCopyProtocol(HttpToolsProtocol):

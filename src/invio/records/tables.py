@@ -57,7 +57,7 @@ transfers = sa.Table(
     sa.Column("requests", sa.Integer, nullable=False),
     sa.Column("covered", sa.BigInteger, nullable=False),
     sa.Column("coverage", sa.JSON, nullable=False),
-    sa.Index("transfers_by_who", "who", "address"),
+    sa.Index("transfers_by_who", "who"),
     # Ids grow with time, so the table itself is in their order.
     sqlite_with_rowid=False,
 )

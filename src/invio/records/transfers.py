@@ -20,6 +20,7 @@ RUNNING = "running"
 COMPLETE = "complete"
 PARTIAL = "partial"
 BROKEN_OFF = "broken-off"
+_RESUMED_WITHIN = 86_400  # seconds
 STATES = (RUNNING, COMPLETE, PARTIAL, BROKEN_OFF)
 
 
@@ -51,7 +52,12 @@ class TransferRow:
 
 def new_transfer_id(now: float) -> str:
     """20 characters; ids of later transfers sort after those of earlier ones (to the millisecond)."""
-    return f"{int(now * 1000):012x}{secrets.token_hex(4)}"
+    return _first_id(now) + secrets.token_hex(4)
+
+
+def _first_id(moment: float) -> str:
+    """What the ids of a moment's transfers begin with."""
+    return f"{int(moment * 1000):012x}"
 
 
 class LinkSpent(Exception):
@@ -159,11 +165,16 @@ def check_link_use(connection: sa.Connection, link_id: str, limit: int | None) -
 
 
 def resumable(connection: sa.Connection, who: str, address: str, etag: str, tag: str | None) -> TransferRow | None:
-    """The newest transfer of the same content by the same caller that has not ended complete."""
+    """The newest transfer of the same content by the same caller that has not ended complete.
+
+    Only the last day's are looked at: the search is bounded, and what has lain for longer than
+    that is begun anew.
+    """
     row = connection.execute(
         sa.select(transfers)
         .where(
             transfers.c.who == who,
+            transfers.c.id > _first_id(time.time() - _RESUMED_WITHIN),
             transfers.c.address == address,
             transfers.c.etag == etag,
             transfers.c.tag.is_(tag) if tag is None else transfers.c.tag == tag,

@@ -18,9 +18,9 @@ class StoreFault(Exception):
     """The store itself cannot be used, as when its root is gone. The message is for the operator."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class Found:
-    """A file that exists: its facts, and what it is read from."""
+    """A file that exists: its facts, and what it is read from. One finding is another than the next."""
 
     facts: FileFacts
     source: DiskFile | Made

@@ -50,7 +50,7 @@ def upgrade() -> None:
         sa.Column("coverage", sa.JSON, nullable=False),
         sqlite_with_rowid=False,
     )
-    op.create_index("transfers_by_who", "transfers", ["who", "address"])
+    op.create_index("transfers_by_who", "transfers", ["who"])
     op.create_table(
         "links",
         sa.Column("id", sa.String(64), primary_key=True),
