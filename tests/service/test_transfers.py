@@ -6,6 +6,7 @@ import json
 import os
 import signal
 import socket
+import sqlite3
 import struct
 import subprocess
 import threading
@@ -156,6 +157,17 @@ def test_a_killed_service_has_lost_no_transfer_and_calls_none_running(service: S
     assert len(kept) == 6
     assert kept[0]["state"] == "broken-off"
     assert "the service ended" in kept[0]["reason"]
+
+
+def test_what_cannot_be_recorded_is_not_delivered(service: Service) -> None:
+    other = sqlite3.connect(service.folder / "data" / "records.sqlite", isolation_level=None)
+    other.execute("BEGIN IMMEDIATE")
+    refused = service.get("/get/files/a.txt")
+    assert (refused.status_code, refused.json()["reason"]) == (503, "unavailable")
+    assert refused.headers["retry-after"] == "1"
+    other.execute("ROLLBACK")
+    other.close()
+    assert service.get("/get/files/a.txt").status_code == 200
 
 
 def test_everybody_sees_their_own_and_who_manages_sees_all(service: Service) -> None:

@@ -65,7 +65,7 @@ _TABLE = [
     Reason("too-large", 413, "The selection is too large", "Select fewer files."),
     Reason("range", 416, "The range lies outside the file", "Ask for a range inside the file."),
     Reason("changed", 503, "The file changed while it was being read", "Try again."),
-    Reason("failed", 500, "The file could not be made", "Try again later, or tell the operator."),
+    Reason("unavailable", 503, "The service cannot record the delivery", "Try again in a while."),
 ]
 
 REASONS: dict[str, Reason] = {reason.word: reason for reason in _TABLE}

@@ -79,7 +79,8 @@ class Transfers:
         """Records the transfer, durably, and shows it on the board.
 
         Raises:
-            Refusal: `revoked` or `used-up`, for a sealed link whose id is counted or ended.
+            Refusal: `revoked` or `used-up`, for a sealed link whose id is counted or ended;
+                `unavailable`, when the records cannot be written.
         """
         segment = Segment(meter, reply.start)
         key = (asking.who, asking.address, etag, asking.tag)
@@ -97,6 +98,8 @@ class Transfers:
                 self.board.drop(live)
             if isinstance(error, LinkSpent):
                 raise link_refusal(error) from None
+            if isinstance(error, sa.exc.SQLAlchemyError):
+                raise Refusal("unavailable", "the records cannot be written at present") from None
             raise
         return live, segment
 
