@@ -13,6 +13,7 @@ rides along. One failed line does not fail its neighbours.
 from __future__ import annotations
 
 import asyncio
+import time
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
@@ -29,6 +30,9 @@ log = structlog.get_logger()
 T = TypeVar("T")
 # How long a line that nobody waits for may wait for company. Seconds.
 _LINGER = 0.05
+# A checkpoint waits for the disk: one for so many lines, and for the few of a quiet time now and then.
+_CHECKPOINT_LINES = 20_000
+_CHECKPOINT_EVERY = 30.0  # seconds
 
 
 @dataclass(slots=True)
@@ -61,6 +65,8 @@ class Journal:
         # One worker, so that what waits for another process's transaction keeps its order.
         self._worker = ThreadPoolExecutor(1, thread_name_prefix="journal")
         self._in_worker = False
+        self._since_checkpoint = 0  # lines
+        self._checkpointed = time.monotonic()
 
     async def begin(self, row: TransferRow, counts: str | None = None, limit: int | None = None) -> None:
         """Returns when the transfer's row is durable.
@@ -88,8 +94,12 @@ class Journal:
             self._lingering = asyncio.get_running_loop().call_later(_LINGER, self._flush)
 
     async def checkpoint(self) -> None:
-        """Brings what was committed from the WAL into the database file, beside the loop."""
-        await asyncio.to_thread(self._checkpoint)
+        """Brings what was committed from the WAL into the database file, beside the loop, when it is worth it."""
+        now = time.monotonic()
+        due = self._since_checkpoint and now - self._checkpointed > _CHECKPOINT_EVERY
+        if due or self._since_checkpoint > _CHECKPOINT_LINES:
+            self._since_checkpoint, self._checkpointed = 0, now
+            await asyncio.to_thread(self._checkpoint)
 
     def close(self) -> None:
         """Writes what is waiting. To be called when the loop takes no more."""
@@ -147,6 +157,7 @@ class Journal:
     def _commit(self, connection: sa.Connection, batch: list[_Item]) -> list[_Outcome]:
         """Writes all of it in one transaction, or raises and has written nothing."""
         outcomes: list[_Outcome] = []
+        self._since_checkpoint += len(batch)
         with connection.begin():
             transfers.insert(connection, [row for item in batch if (row := self._begun(connection, item, outcomes))])
             # The last word on a transfer is the one that counts.

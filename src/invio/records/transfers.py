@@ -132,14 +132,18 @@ def _execute_many(connection: sa.Connection, statement: str, rows: list[tuple[An
 def _inserted(row: TransferRow) -> tuple[Any, ...]:
     return (
         row.id, row.who, row.recipient, row.link_id, row.via, row.tag, row.network, row.address, row.etag, row.size,
-        row.state, row.reason, row.started, row.updated, row.requests, row.covered, json.dumps(row.coverage),
+        row.state, row.reason, row.started, row.updated, row.requests, row.covered, _json(row.coverage),
     )  # fmt: skip
+
+
+def _json(coverage: list[list[int]]) -> str:
+    return json.dumps(coverage) if coverage else "[]"
 
 
 def _changed(row: TransferRow) -> tuple[Any, ...]:
     """The values of _CHANGES, and the id."""
     return (
-        row.state, row.reason, row.updated, row.covered, json.dumps(row.coverage), row.size, row.requests, row.id
+        row.state, row.reason, row.updated, row.covered, _json(row.coverage), row.size, row.requests, row.id
     )  # fmt: skip
 
 

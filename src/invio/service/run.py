@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import errno
+import gc
 import logging
 import signal
 import socket
@@ -97,11 +98,22 @@ def run(settings: Settings, listener: socket.socket, ready: Callable[[str], None
         proxy_headers=False,
         timeout_graceful_shutdown=settings.service.shutdown,
     )
+    _spare_the_collector()
     server = _Server(config, lambda: ready(url_of(listener)))
     parts.stopping = lambda: server.should_exit
     # A Runner of its own, for asyncio.run takes no loop before Python 3.12.
     with asyncio.Runner(loop_factory=config.get_loop_factory()) as runner:
         runner.run(server.serve(sockets=[listener]))
+
+
+def _spare_the_collector() -> None:
+    """Leaves what was made at the start out of every later search for garbage, and searches less often.
+
+    A request leaves next to no cycles, and there are some hundred thousand objects that stay.
+    """
+    gc.collect()
+    gc.freeze()
+    gc.set_threshold(10_000, 20, 20)
 
 
 def _set_up_logging() -> None:
