@@ -16,9 +16,9 @@ from bench.clients import SlowReaders, download, hammer
 from bench.scene import MIB, Scene
 from bench.servers import Running, server
 
-ROUNDS = 5
+ROUNDS = 9
 CONNECTIONS = 16
-SECONDS = 4.0
+SECONDS = 2.0
 READERS = 1000
 
 
@@ -66,7 +66,7 @@ def many_small(scene: Scene, invio: Running, stock: Running) -> list[Figure]:
     what = f"4 KiB, sealed link, rules, recorded, {CONNECTIONS} connections"
     speed, other, ratio = alternating(ours, lambda: hammer(stock.port, ["/empty"], CONNECTIONS, SECONDS), ROUNDS)
     figures = [Figure(f"{what}, to the framework's empty route", a_second(speed), a_second(other), ratio, 1.0)]
-    speed, other, ratio = alternating(ours, lambda: hammer(stock.port, plain, CONNECTIONS, SECONDS), 3)
+    speed, other, ratio = alternating(ours, lambda: hammer(stock.port, plain, CONNECTIONS, SECONDS), ROUNDS)
     return [*figures, Figure(f"{what}, to the stock file response", a_second(speed), a_second(other), ratio, 6)]
 
 

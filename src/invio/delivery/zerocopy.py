@@ -18,6 +18,7 @@ import socket
 import struct
 from collections.abc import Callable
 from fcntl import ioctl
+from functools import lru_cache
 from typing import Any
 
 from uvicorn.protocols.http.httptools_impl import STATUS_LINE, HttpToolsProtocol
@@ -105,21 +106,19 @@ class Wire:
         cycle.response_started = True
         cycle.waiting_for_100_continue = False
         lines = [STATUS_LINE[status][:-2]]
-        lines += [name + b": " + value for name, value in [*cycle.default_headers, *headers]]
-        length = next((value for name, value in headers if name == b"content-length"), None)
+        lines += [name + b": " + value for name, value in cycle.default_headers]
+        block, length = _block(tuple(headers))
+        if block:
+            lines.append(block)
         if length is not None:
             cycle.chunked_encoding = False
-            cycle.expected_content_length = int(length)
+            cycle.expected_content_length = length
         elif status not in (204, 304) and cycle.scope["method"] != "HEAD":
             cycle.chunked_encoding = True
             lines.append(b"transfer-encoding: chunked")
         if not cycle.keep_alive:
             lines.append(b"connection: close")
-        head = b"\r\n".join(lines) + b"\r\n\r\n"
-        # Whatever the headers' values came from, none of them may end its line and begin another.
-        if head.count(b"\n") != len(lines) + 1 or head.count(b"\r") != len(lines) + 1:
-            raise RuntimeError("a header holds a line end")
-        return head
+        return b"\r\n".join(lines) + b"\r\n\r\n"
 
     def _send_with_head(self, head: bytes, message: dict[str, Any]) -> None:
         """Head and first piece in one write: one packet for a small file."""
@@ -274,6 +273,18 @@ class ZeroCopyProtocol(HttpToolsProtocol):
         self.gone = True
         if self._waiting is not None and not self._waiting.done():
             self._waiting.set_exception(ClientGone("the client closed the connection"))
+
+
+@lru_cache(maxsize=4096)
+def _block(headers: tuple[tuple[bytes, bytes], ...]) -> tuple[bytes, int | None]:
+    """Header fields as they are sent, and the length that they announce. Kept: many answers have the same."""
+    block = b"\r\n".join(name + b": " + value for name, value in headers)
+    # Whatever the values came from, none of them may end its line and begin another.
+    ends = max(0, len(headers) - 1)
+    if block.count(b"\n") != ends or block.count(b"\r") != ends:
+        raise RuntimeError("a header holds a line end")
+    length = next((int(value) for name, value in headers if name == b"content-length"), None)
+    return block, length
 
 
 def _wake(waiting: asyncio.Future[None]) -> None:
