@@ -75,11 +75,10 @@ class Sender:
             ReplyBroken: the content is not what was announced; the connection must be broken.
         """
         if self._wire is not None:
-            self._wire.hold_head = True
-        await self._send({"type": "http.response.start", "status": reply.status, "headers": reply.headers})
-        if self._wire is not None:
+            self._wire.hold_head(reply.status, reply.headers)
             await self._body(reply)
             return
+        await self._send({"type": "http.response.start", "status": reply.status, "headers": reply.headers})
         # Servers differ in what `send` does once the client is gone; all of them tell `receive`.
         watcher = asyncio.create_task(self._watch())
         try:

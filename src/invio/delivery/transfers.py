@@ -33,7 +33,7 @@ from invio.records.transfers import (
 NOTED_EVERY = 1.0
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(slots=True)
 class Asking:
     """Who asks for what: what a transfer is recorded and joined by."""
 

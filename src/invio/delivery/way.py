@@ -41,7 +41,7 @@ log = structlog.get_logger()
 PREFIX = "/get/"
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(slots=True)
 class _Request:
     """A request whose caller was identified; `path` and `query` are still encoded."""
 
@@ -51,7 +51,7 @@ class _Request:
     query: str
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(slots=True)
 class _Planned:
     """A reply, and for whom and what it is."""
 

@@ -41,7 +41,7 @@ class ReplyBroken(Exception):
 class Wire:
     """One response on one connection."""
 
-    __slots__ = ("_cycle", "_direct", "_head", "_protocol", "body_sent", "hold_head")
+    __slots__ = ("_cycle", "_direct", "_head", "_protocol", "body_sent")
 
     def __init__(self, cycle: Any, protocol: ZeroCopyProtocol) -> None:
         self._cycle = cycle
@@ -49,7 +49,6 @@ class Wire:
         self._direct = False
         self._head = b""
         self.body_sent = 0  # bytes of the body that the kernel, or the transport's buffer, has taken
-        self.hold_head = False  # whether the head waits to leave together with the first of the body
 
     @property
     def gone(self) -> bool:
@@ -78,9 +77,7 @@ class Wire:
         """The ASGI `send` of this response."""
         kind = message["type"]
         cycle = self._cycle
-        if kind == "http.response.start" and self.hold_head:
-            self._head = self._begin(message["status"], message["headers"])
-        elif kind == "http.response.zerocopysend":
+        if kind == "http.response.zerocopysend":
             await self._send_file(message)
         elif kind == "http.response.body" and self._direct:
             await self._send_bytes(message)
@@ -100,8 +97,8 @@ class Wire:
             await cycle.send(message)
             self.body_sent += len(message.get("body", b""))
 
-    def _begin(self, status: int, headers: list[tuple[bytes, bytes]]) -> bytes:
-        """The head as bytes, and the cycle in the state that it would have after sending it."""
+    def hold_head(self, status: int, headers: list[tuple[bytes, bytes]]) -> None:
+        """Instead of `http.response.start`: the head leaves together with the first of the body."""
         cycle = self._cycle
         cycle.response_started = True
         cycle.waiting_for_100_continue = False
@@ -118,7 +115,7 @@ class Wire:
             lines.append(b"transfer-encoding: chunked")
         if not cycle.keep_alive:
             lines.append(b"connection: close")
-        return b"\r\n".join(lines) + b"\r\n\r\n"
+        self._head = b"\r\n".join(lines) + b"\r\n\r\n"
 
     def _send_with_head(self, head: bytes, message: dict[str, Any]) -> None:
         """Head and first piece in one write: one packet for a small file."""
