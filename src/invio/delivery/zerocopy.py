@@ -26,8 +26,8 @@ from uvicorn.protocols.http.httptools_impl import STATUS_LINE, HttpToolsProtocol
 # linux/sockios.h; termios.TIOCOUTQ is the same number where it exists
 _SIOCOUTQ = 0x5411
 # One call of sendfile: large enough to cost nothing, small enough to let others in.
-_STEP = 4 * 1024 * 1024  # bytes
-_TURN = 16 * 1024 * 1024  # bytes after which the loop gets a turn even though the socket takes more
+_STEP = 16 * 1024 * 1024  # bytes
+_TURN = 32 * 1024 * 1024  # bytes after which the loop gets a turn even though the socket takes more
 
 
 class ClientGone(OSError):
