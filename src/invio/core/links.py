@@ -16,7 +16,7 @@ import re
 import time
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from urllib.parse import quote, urlsplit
 
 from invio.core.addresses import Address, BadAddress, parse_address, parse_file_address, percent_decoded, quoted
@@ -37,7 +37,7 @@ _CONTROL = re.compile("[\x00-\x1f\x7f-\x9f\ud800-\udfff]")
 _QUERY_SAFE = "/-._~:@,*"
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class SealedLink:
     """A link, decoded. `root` and `conditions` are (name, value) pairs in the link's own order."""
 
@@ -65,15 +65,33 @@ class SealedLink:
     def scope(self) -> str:
         return self.says("in") or str(self.address)
 
-    @property
+    def _least(self, name: str) -> int | None:
+        return min(map(int, self.conditions_named(name)), default=None)
+
+    @cached_property
     def rate(self) -> int | None:
         """The least of the `rate` conditions, bytes a second."""
-        return min(map(int, self.conditions_named("rate")), default=None)
+        return self._least("rate")
 
-    @property
+    @cached_property
     def expires(self) -> int | None:
         """The earliest `until`, Unix seconds; None for a link without an end."""
-        return min(map(int, self.conditions_named("until")), default=None)
+        return self._least("until")
+
+    @cached_property
+    def uses(self) -> int | None:
+        """How many downloads the link's id allows; None for any number."""
+        return self._least("uses")
+
+    @cached_property
+    def tag(self) -> str | None:
+        """What names the transfer, to follow its progress."""
+        return next(iter(self.conditions_named("tag")), None)
+
+    @cached_property
+    def via(self) -> str | None:
+        """Who passed the link on, one label after the other."""
+        return " / ".join(self.conditions_named("via")) or None
 
 
 @dataclass(frozen=True, slots=True)

@@ -18,6 +18,7 @@ COOKIE = "invio-session"
 # How long another process may go on honouring a credential that was ended. Seconds.
 _KEPT = 2.0
 _KEPT_COUNT = 4096
+_NO_GROUPS: frozenset[str] = frozenset()
 
 
 class Identifier:
@@ -49,7 +50,7 @@ class Identifier:
             recipient = await self._look_up("session", secret, recipient_of_session)
             if recipient is not None:
                 return Caller(recipient.id, recipient.groups, network, agent, session=True)
-        return Caller(None, frozenset(), network, agent)
+        return Caller(None, _NO_GROUPS, network, agent)
 
     def forget(self, secret: str) -> None:
         """Drops what is remembered of a session that ended here."""

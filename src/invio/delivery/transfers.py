@@ -45,7 +45,7 @@ class Asking:
 
     @property
     def tag(self) -> str | None:
-        return next(iter(self.link.conditions_named("tag")), None) if self.link else None
+        return self.link.tag if self.link else None
 
 
 class Transfers:
@@ -91,7 +91,10 @@ class Transfers:
             self.board.add(live)
         live.segments.append(segment)
         try:
-            await self._record(live, asking, resumed=earlier is not None)
+            if earlier is None:
+                await self._journal.begin(live.row, *_counted(asking.link))
+            else:
+                await self._go_on(live, asking)
         except BaseException as error:
             live.segments.remove(segment)
             if not live.segments:
@@ -103,12 +106,9 @@ class Transfers:
             raise
         return live, segment
 
-    async def _record(self, live: Live, asking: Asking, resumed: bool) -> None:
+    async def _go_on(self, live: Live, asking: Asking) -> None:
         """A resumed transfer counts no further use of a link, and a revoked link does not resume."""
-        link_id, uses = _counted(asking.link)
-        if not resumed:
-            await self._journal.begin(live.row, link_id, uses)
-            return
+        link_id, _ = _counted(asking.link)
 
         def work(connection: sa.Connection) -> TransferRow:
             if link_id is not None:
@@ -179,7 +179,7 @@ def _row(asking: Asking, etag: str | None, size: int | None, earlier: TransferRo
         updated=now,
         recipient=asking.recipient,
         link_id=link.says("id") if link else None,
-        via=" / ".join(link.conditions_named("via"))[:200] or None if link else None,
+        via=link.via[:200] if link and link.via else None,
         tag=asking.tag,
         network=asking.network,
         etag=etag,
@@ -191,7 +191,7 @@ def _counted(link: SealedLink | None) -> tuple[str | None, int | None]:
     """A link's id and how many downloads it allows; None where there is none."""
     if link is None:
         return None, None
-    return link.says("id"), min(map(int, link.conditions_named("uses")), default=None)
+    return link.says("id"), link.uses
 
 
 def link_refusal(spent: LinkSpent) -> Refusal:
