@@ -7,9 +7,10 @@ import subprocess
 import time
 import zipfile
 from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
 
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Browser, Error, Page, expect
 
 from tests.running import INVIO, Demo
 
@@ -173,6 +174,22 @@ def test_transfers_move_while_one_watches_and_end_truthfully(signed_in: SignIn, 
     client.wait()
     expect(row).to_contain_text("broken off")
     expect(row).to_contain_text("the client went away")
+
+
+def test_a_browser_without_scripts_downloads_from_a_link(browser: Browser, demo: Demo, tmp_path: Path) -> None:
+    address = "charts/approach/潮汐観測所 配置図.png"
+    made = subprocess.run(
+        [INVIO, "link", "make", address, "--keys", demo.card["keys"], "--base", demo.url, "--until", "5m"],
+        capture_output=True, text=True, check=True,
+    )  # fmt: skip
+    context = browser.new_context(java_script_enabled=False, accept_downloads=True)
+    page = context.new_page()
+    with page.expect_download() as begun, suppress(Error):  # going to a download ends in an error of the page's
+        page.goto(made.stdout.strip())
+    assert begun.value.suggested_filename == "潮汐観測所 配置図.png"
+    begun.value.save_as(tmp_path / "got.png")
+    assert (tmp_path / "got.png").read_bytes() == demo.file("charts", address.removeprefix("charts/")).read_bytes()
+    context.close()
 
 
 def test_the_description_of_the_api_is_drawn_without_another_host(page: Page, demo: Demo) -> None:
