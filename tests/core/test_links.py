@@ -13,11 +13,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from invio.core.addresses import parse_address
+from invio.core.link_terms import Asked, LinkRefused, agent_mark
 from invio.core.links import (
-    Asked,
-    LinkRefused,
     SealedLink,
-    agent_mark,
     check_link,
     is_sealed,
     link_target,

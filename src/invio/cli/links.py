@@ -16,13 +16,9 @@ from invio.cli.options import SaidNo, gives_json
 from invio.cli.output import console, print_json
 from invio.core.addresses import parse_address
 from invio.core.keys import read_keys
+from invio.core.link_terms import CONDITION_NAMES, ROOT, Asked, LinkRefused, agent_mark
 from invio.core.links import (
-    CONDITION_NAMES,
-    ROOT,
-    Asked,
-    LinkRefused,
     SealedLink,
-    agent_mark,
     check_link,
     link_target,
     make_link,

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from invio.core.links import ROOT, VALUE_LIMIT, parse_query
+from invio.core.link_terms import ROOT, VALUE_LIMIT
+from invio.core.links import parse_query
 from invio.core.reasons import Refusal
 
 _NAMES = ("as", "name", "version")

@@ -18,7 +18,8 @@ from starlette.concurrency import run_in_threadpool
 
 from invio.core.addresses import Address, BadAddress, parse_file_address, percent_decoded
 from invio.core.files import Caller
-from invio.core.links import Asked, LinkRefused, SealedLink, check_link, is_sealed, parse_link
+from invio.core.link_terms import Asked, LinkRefused
+from invio.core.links import SealedLink, check_link, is_sealed, parse_link
 from invio.core.media_types import media_type_of
 from invio.core.reasons import Refusal
 from invio.core.replies import METHODS, Content, Part, Reply, Representation, Slice, Streamed, plan

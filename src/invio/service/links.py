@@ -8,7 +8,8 @@ from fastapi import APIRouter, Request, Response
 
 from invio.core.addresses import Address
 from invio.core.files import Caller
-from invio.core.links import CONDITION_NAMES, ROOT, link_target, make_link
+from invio.core.link_terms import CONDITION_NAMES, ROOT
+from invio.core.links import link_target, make_link
 from invio.core.reasons import Refusal
 from invio.service.asking import TheCaller, TheParts, read_address
 from invio.service.assembly import Parts

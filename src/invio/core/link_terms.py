@@ -1,0 +1,202 @@
+"""The terms of sealed links: what root parameters and conditions there are, and when each holds.
+
+Two tables, of which the rest of the format's code, the API and the command line are made: root
+parameters, which only the issuer can set, and conditions, which only ever take something away.
+"""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+import hmac
+import ipaddress
+import re
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+from invio.core.addresses import Address, parse_address
+from invio.core.reasons import Refusal
+
+CONDITION_LIMIT = 32
+VALUE_LIMIT = 200  # characters, decoded
+
+_NUMBER = re.compile(r"(?:0|[1-9][0-9]{0,14})\Z", re.ASCII)
+_IDENT = re.compile(r"[A-Za-z0-9._@-]{1,64}\Z", re.ASCII)
+_KEY_ID = re.compile(r"[A-Za-z0-9_-]{1,32}\Z", re.ASCII)
+_AGENT = re.compile(r"[A-Za-z0-9_-]{22}\Z", re.ASCII)
+_CONTROL = re.compile("[\x00-\x1f\x7f-\x9f\ud800-\udfff]")
+
+
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """What a link's conditions are held against.
+
+    `at` is Unix seconds; `ip` and `agent` are the asking side's address and User-Agent; `caller`
+    is the recipient who is signed in. `revoked` and `used` (downloads counted for the link's id)
+    come from the records; without them a link is taken to be unused. `grace` (seconds) is added
+    to each `until`: only for a download that had begun before it.
+    """
+
+    at: float
+    ip: str | None = None
+    agent: str = ""
+    caller: str | None = None
+    revoked: bool = False
+    used: int = 0
+    grace: int = 0
+
+
+class LinkRefused(Refusal):
+    """A link that must not be honoured; `reason.word` is a word of the format's table."""
+
+
+def malformed(detail: str) -> LinkRefused:
+    return LinkRefused("malformed", detail)
+
+
+def _whole(least: int) -> Callable[[str], bool]:
+    return lambda value: _NUMBER.match(value) is not None and int(value) >= least
+
+
+def _reads(parse: Callable[[str], object]) -> Callable[[str], bool]:
+    def readable(value: str) -> bool:
+        try:
+            parse(value)
+        except ValueError:
+            return False
+        return True
+
+    return readable
+
+
+def _is_folder(value: str) -> bool:
+    return _reads(parse_address)(value) and parse_address(value).folder
+
+
+def _is_network(value: str) -> bool:
+    if "/" not in value or "%" in value:
+        return False
+    return _reads(lambda text: ipaddress.ip_network(text, strict=True))(value)
+
+
+def _inside(value: str, ip: str | None) -> bool:
+    if ip is None:
+        return False
+    try:
+        address = ipaddress.ip_address(ip)
+    except ValueError:
+        return False
+    # A dual-stack socket shows a v4 caller as ::ffff:a.b.c.d; it is a v4 caller all the same.
+    if isinstance(address, ipaddress.IPv6Address) and address.ipv4_mapped:
+        address = address.ipv4_mapped
+    return address in ipaddress.ip_network(value)
+
+
+def agent_mark(agent: str) -> str:
+    """base64url(SHA-256(User-Agent)[:16]), 22 characters: the value of an `agent` condition."""
+    return base64url(hashlib.sha256(agent.encode("utf-8", "surrogateescape")).digest()[:16])
+
+
+def _any_text(value: str) -> bool:
+    return True
+
+
+def _always(address: Address, value: str, asked: Asked) -> bool:
+    return True
+
+
+# name → is the value well formed? In the order in which root parameters must stand.
+ROOT: dict[str, Callable[[str], bool]] = {
+    "in": _is_folder,
+    "version": _whole(1),
+    "as": lambda value: value in ("attachment", "inline"),
+    "name": _any_text,
+    "id": lambda value: _IDENT.match(value) is not None,
+    "to": lambda value: _IDENT.match(value) is not None,
+}
+ROOT_ORDER = list(ROOT)
+
+
+@dataclass(frozen=True, slots=True)
+class Condition:
+    formed: Callable[[str], bool]
+    holds: Callable[[Address, str, Asked], bool]
+    reason: str
+
+
+CONDITIONS: dict[str, Condition] = {
+    "only": Condition(
+        _reads(parse_address), lambda address, value, asked: address.within(parse_address(value)), "out-of-scope"
+    ),
+    "after": Condition(_whole(0), lambda address, value, asked: asked.at >= int(value), "not-yet"),
+    "until": Condition(_whole(0), lambda address, value, asked: asked.at < int(value) + asked.grace, "expired"),
+    "who": Condition(
+        lambda value: _IDENT.match(value) is not None,
+        lambda address, value, asked: asked.caller == value,
+        "wrong-recipient",
+    ),
+    "net": Condition(_is_network, lambda address, value, asked: _inside(value, asked.ip), "wrong-network"),
+    "agent": Condition(
+        lambda value: _AGENT.match(value) is not None,
+        lambda address, value, asked: hmac.compare_digest(agent_mark(asked.agent), value),
+        "wrong-agent",
+    ),
+    "uses": Condition(_whole(1), lambda address, value, asked: asked.used < int(value), "used-up"),
+    "rate": Condition(_whole(1), _always, ""),
+    "via": Condition(_any_text, _always, ""),
+    "tag": Condition(lambda value: _IDENT.match(value) is not None, _always, ""),
+}
+CONDITION_NAMES = tuple(CONDITIONS)
+
+# The order of the format's table of reasons, after the seal and the scope were found good.
+ORDER = ("out-of-scope", "not-yet", "expired", "wrong-recipient", "wrong-network", "wrong-agent", "revoked", "used-up")
+
+SAYS = {
+    "out-of-scope": "the link does not open {address}",
+    "not-yet": "the link holds from {moment} on",
+    "expired": "the link held until {moment}",
+    "wrong-recipient": "the link holds only for the recipient it names, signed in",
+    "wrong-network": "the link does not hold from your network address",
+    "wrong-agent": "the link does not hold for your User-Agent",
+    "used-up": "the link allows {value} downloads, and they were made",
+}
+
+
+def _check_value(name: str, value: str, formed: Callable[[str], bool]) -> None:
+    if not 1 <= len(value) <= VALUE_LIMIT:
+        raise malformed(f"{name} has a value of 1 to {VALUE_LIMIT} characters")
+    if _CONTROL.search(value):
+        raise malformed(f"{name} holds a control character")
+    if not formed(value):
+        raise malformed(f"{name}={value!r} is not a value that {name} can have")
+
+
+def check_terms(root: Sequence[tuple[str, str]], key: str, conditions: Sequence[tuple[str, str]]) -> None:
+    """Refuses root parameters and conditions that no link may have."""
+    reached = -1
+    for name, value in root:
+        if name not in ROOT:
+            raise malformed(f"{name!r} does not belong before key")
+        place = ROOT_ORDER.index(name)
+        if place <= reached:
+            raise malformed(f"{name} comes twice or out of order")
+        reached = place
+        _check_value(name, value, ROOT[name])
+    if not _KEY_ID.match(key):
+        raise malformed("key is 1 to 32 characters of A-Z a-z 0-9 _ -")
+    if len(conditions) > CONDITION_LIMIT:
+        raise malformed(f"a link has at most {CONDITION_LIMIT} conditions")
+    for name, value in conditions:
+        if name not in CONDITIONS:
+            raise malformed(f"{name!r} is no condition; conditions are {', '.join(CONDITION_NAMES)}")
+        _check_value(name, value, CONDITIONS[name].formed)
+    names = [name for name, _ in conditions]
+    if names.count("tag") > 1:
+        raise malformed("tag comes at most once")
+    if "uses" in names and not any(name == "id" for name, _ in root):
+        raise malformed("a link with uses needs an id, set when it is made")
+
+
+def base64url(data: bytes) -> str:
+    """Without padding."""
+    return base64.urlsafe_b64encode(data).rstrip(b"=").decode()
