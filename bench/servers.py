@@ -25,14 +25,7 @@ class Running:
 
     def resident(self) -> int:
         """Resident memory now, in bytes."""
-        return self._memory("VmRSS")
-
-    def peak(self) -> int:
-        """The most resident memory since the start, in bytes."""
-        return self._memory("VmHWM")
-
-    def _memory(self, name: str) -> int:
-        found = re.search(rf"{name}:\s+(\d+) kB", Path(f"/proc/{self.pid}/status").read_text())
+        found = re.search(r"VmRSS:\s+(\d+) kB", Path(f"/proc/{self.pid}/status").read_text())
         assert found
         return int(found[1]) * 1024
 

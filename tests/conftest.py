@@ -6,7 +6,6 @@ import json
 import os
 import signal
 import subprocess
-import sys
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
@@ -59,7 +58,3 @@ def invio(tmp_path: Path) -> Callable[..., subprocess.CompletedProcess[str]]:
         )
 
     return run
-
-
-def pytest_configure() -> None:
-    assert sys.version_info >= (3, 11)

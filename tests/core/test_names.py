@@ -54,12 +54,12 @@ def test_the_header_is_ascii_and_gives_the_name_back(name: str, kind: str) -> No
     value = content_disposition(kind, name)
     assert value.isascii()
     assert value.isprintable()
-    field = Message()
-    field["content-disposition"] = (
-        value.rpartition("; ")[0] if "filename*" not in value else kind + "; " + value.rpartition("; ")[2]
-    )
     if "filename*" in value:
+        field = Message()
+        field["content-disposition"] = f"{kind}; {value.rpartition('; ')[2]}"
         assert field.get_filename() == safe_name(name)
+    else:
+        assert value == f'{kind}; filename="{safe_name(name)}"'
     assert value.startswith(f'{kind}; filename="')
 
 

@@ -21,7 +21,6 @@ COMPLETE = "complete"
 PARTIAL = "partial"
 BROKEN_OFF = "broken-off"
 _RESUMED_WITHIN = 86_400  # seconds
-STATES = (RUNNING, COMPLETE, PARTIAL, BROKEN_OFF)
 
 
 @dataclass(slots=True)
