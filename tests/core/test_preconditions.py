@@ -63,8 +63,9 @@ def test_without_a_tag_only_a_star_matches() -> None:
         ('"abc"', TAG, True),
         ('W/"abc"', TAG, False),
         ('"x"', TAG, False),
-        (AT, TAG, False),  # a tag is known: the date is too coarse to be trusted
+        (AT, TAG, True),
         (AT, None, True),
+        (BEFORE, TAG, False),  # an exact match, not "no later than"
         (AFTER, None, False),
         ("nonsense", None, False),
     ],

@@ -2,7 +2,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from invio.core.ranges import Unsatisfiable, parse_range
+from invio.core.ranges import RANGES, Unsatisfiable, parse_range
 
 
 @pytest.mark.parametrize(
@@ -18,6 +18,10 @@ from invio.core.ranges import Unsatisfiable, parse_range
         ("bytes=0-1, 4-5", [(0, 2), (4, 6)]),
         ("bytes=,0-1,", [(0, 2)]),
         ("bytes=0-1,50-60", [(0, 2)]),
+        ("bytes=0-1,2-3", [(0, 4)]),
+        ("bytes=5-7,0-1,6-8", [(5, 9), (0, 2)]),
+        ("bytes=0-0,2-2,1-1,9-", [(0, 3), (9, 10)]),
+        ("bytes=0-,0-,0-", [(0, 10)]),
     ],
 )
 def test_ranges_are_cut_to_the_file(field: str, expected: list[tuple[int, int]]) -> None:
@@ -37,6 +41,17 @@ def test_what_is_malformed_is_ignored(field: str) -> None:
 def test_a_range_outside_the_file_is_unsatisfiable(field: str, size: int) -> None:
     with pytest.raises(Unsatisfiable):
         parse_range(field, size)
+
+
+def test_a_suffix_of_an_empty_file_is_the_whole_of_it() -> None:
+    assert parse_range("bytes=-5", 0) is None
+    assert parse_range("bytes=3-4,-5", 0) is None
+
+
+def test_more_ranges_than_anyone_needs_are_ignored() -> None:
+    field = "bytes=" + ",".join(f"{10 * n}-{10 * n}" for n in range(RANGES))
+    assert len(parse_range(field, 10_000) or []) == RANGES
+    assert parse_range(field + ",9999-", 10_000) is None
 
 
 @given(st.integers(0, 50), st.integers(0, 60), st.integers(0, 60))

@@ -4,7 +4,7 @@ import pytest
 
 from invio.core.addresses import parse_address
 from invio.core.files import ANYONE, Caller
-from invio.core.rules import RuleSet
+from invio.core.rules import NO_TERMS, RuleSet, Terms
 from invio.core.rules_file import parse_rules
 
 PILOT = Caller("pilot-7", frozenset({"pilots"}))
@@ -130,3 +130,35 @@ def test_all_of_a_folder_is_allowed_only_when_nothing_in_it_is_denied() -> None:
     assert not rule_set.allows_below(PILOT, "link", parse_address("charts/drafts/"))
     assert not rule_set.allows_below(PILOT, "link", parse_address("charts/"))
     assert not rule_set.allows_below(OFFICE, "link", parse_address("charts/"))
+
+
+def test_of_the_rules_that_allow_the_strictest_terms_hold() -> None:
+    text = """
+[[rule]]
+effect = "allow"
+who = ["anyone"]
+what = ["notices/**"]
+actions = ["read"]
+speed = 1000
+disposition = "inline"
+cache = "public, max-age=60"
+
+[[rule]]
+effect = "allow"
+who = ["group:pilots"]
+what = ["notices/2026/**"]
+actions = ["read"]
+speed = 500
+disposition = "attachment"
+
+[[rule]]
+effect = "allow"
+who = ["anyone"]
+what = ["charts/**"]
+actions = ["read"]
+"""
+    rules = parse_rules(text)
+    pilot = Caller("pilot-7", frozenset(["pilots"]))
+    assert rules.terms(ANYONE, "read", parse_address("notices/2026/a")) == Terms(1000, "inline", "public, max-age=60")
+    assert rules.terms(pilot, "read", parse_address("notices/2026/a")) == Terms(500, "attachment", "public, max-age=60")
+    assert rules.terms(pilot, "read", parse_address("charts/a")) == rules.terms(pilot, "list", parse_address("notices/a")) == NO_TERMS

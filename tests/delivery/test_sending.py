@@ -16,8 +16,9 @@ import pytest
 import uvicorn
 
 from invio.core.replies import Part, Reply, Slice, Streamed
+from invio.core.throttle import Throttle
 from invio.delivery.sender import Sender
-from invio.delivery.zerocopy import ClientGone, ZeroCopyProtocol
+from invio.delivery.zerocopy import ClientGone, ReaderStuck, ZeroCopyProtocol
 from invio.stores.sources import DiskFile, Made
 from tests.running import get_raw
 
@@ -29,22 +30,24 @@ class Sending:
 
     def __init__(self) -> None:
         self.reply = Reply(200, [], [], 0)
-        self.rate: int | None = None
+        self.throttles: list[Throttle] = []
+        self.idle: float | None = None
         self.outcomes: list[str] = []
         self.senders: list[Sender] = []
         self.port = 0
+        self.protocol: object = None
 
     async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
         if scope["type"] != "http":
             return
-        sender = Sender(scope, receive, send)
-        sender.limit(self.rate)
+        sender = Sender(scope, receive, send, self.idle)
+        sender.limit(self.throttles)
         self.senders.append(sender)
         try:
             await sender.send(self.reply)
             self.outcomes.append("sent")
-        except ClientGone:
-            self.outcomes.append("gone")
+        except ClientGone as error:
+            self.outcomes.append(str(error) if isinstance(error, ReaderStuck) else "gone")
         except Exception as error:
             self.outcomes.append(str(error))
             raise
@@ -76,6 +79,7 @@ def _content(part: Part) -> bytes:
 @pytest.fixture(params=[ZeroCopyProtocol, "httptools", "h11"], ids=["zero-copy", "httptools", "h11"])
 def server(request: pytest.FixtureRequest) -> Iterator[Sending]:
     app = Sending()
+    app.protocol = request.param
     loop = "uvloop" if request.param is ZeroCopyProtocol else "asyncio"
     config = uvicorn.Config(app, http=request.param, loop=loop, lifespan="off", log_config=None, access_log=False)
     running = uvicorn.Server(config)
@@ -264,11 +268,63 @@ def _until_closed(port: int) -> bytes:
 
 
 def test_a_rate_holds(server: Sending, big: DiskFile) -> None:
-    server.rate = 400_000
-    body = server.set(b"head", Slice(big, 0, 400_000), b"tail")
+    server.throttles = [Throttle(400_000), Throttle(5_000_000)]
+    body = server.set(b"head", Slice(big, 0, 800_000), b"tail")
     began = time.perf_counter()
     assert get_raw(server.port, "/").body == body
-    assert 0.9 < time.perf_counter() - began < 5
+    assert 1.9 < time.perf_counter() - began < 4
+
+
+def test_connections_share_a_rate_fairly(server: Sending, big: DiskFile) -> None:
+    server.throttles = [Throttle(600_000)]
+    server.set(Slice(big, 0, len(BIG)))
+    connections = [socket.create_connection(("127.0.0.1", server.port), timeout=10) for _ in range(3)]
+    for connection in connections:
+        connection.sendall(b"GET / HTTP/1.1\r\nhost: x\r\n\r\n")
+        connection.setblocking(False)
+    got, end = [0, 0, 0], time.monotonic() + 2.0
+    while time.monotonic() < end:
+        for place, connection in enumerate(connections):
+            try:
+                got[place] += len(connection.recv(1_000_000))
+            except BlockingIOError:
+                pass
+        time.sleep(0.01)
+    for connection in connections:
+        connection.close()
+    assert sum(got) < 2.2 * 600_000
+    assert min(got) > 0.7 * max(got), got
+    assert server.throttles[0].users <= 3
+
+
+def test_a_reader_that_takes_nothing_is_cut_off_and_a_slow_one_is_not(server: Sending, tmp_path: Path) -> None:
+    server.idle = 0.5
+    source = _disk_file(tmp_path / "file.bin", BIG * 8)
+    server.set(Slice(source, 0, source.size))
+    with socket.socket() as connection:
+        connection.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 64 * 1024)
+        connection.connect(("127.0.0.1", server.port))
+        connection.sendall(b"GET / HTTP/1.1\r\nhost: x\r\n\r\n")
+        if isinstance(server.protocol, type):  # the others see only that a piece has not left yet
+            for _ in range(20):  # slowly, for longer than it may take nothing
+                assert connection.recv(64 * 1024)
+                time.sleep(0.05)
+            assert not server.outcomes
+        assert "took nothing for 0.5 seconds" in server.outcome()
+
+
+def test_http_1_0_is_told_of_an_end_by_the_end(server: Sending) -> None:
+    body = server.set(Streamed(Made(lambda: (b"%d," % number * 1000 for number in range(20)))))
+    with socket.create_connection(("127.0.0.1", server.port), timeout=10) as connection:
+        connection.sendall(b"GET / HTTP/1.0\r\n\r\n")
+        data = b""
+        while piece := connection.recv(1_000_000):
+            data += piece
+    front, _, rest = data.partition(b"\r\n\r\n")
+    if isinstance(server.protocol, type):  # the others are as their makers have them
+        assert b"transfer-encoding" not in front.lower()
+        assert rest == body
+    assert server.outcome() == "sent"
 
 
 def test_a_header_that_holds_a_line_end_is_never_sent(server: Sending, caplog: pytest.LogCaptureFixture) -> None:

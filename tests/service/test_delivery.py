@@ -166,7 +166,7 @@ def test_requests_leak_no_descriptor(service: Service) -> None:
 
 def test_other_methods_are_told_which_there_are(service: Service) -> None:
     answer = get_raw(service.port, "/get/files/a.txt", "content-length: 0", method="PUT")
-    assert (answer.status, answer.headers["allow"]) == (405, "GET, HEAD")
+    assert (answer.status, answer.headers["allow"]) == (405, "GET, HEAD, OPTIONS")
 
 
 def test_a_table_is_made_as_it_is_sent(start: Start) -> None:
@@ -183,11 +183,12 @@ database = "sqlite:///nothing.sqlite"
 query = "SELECT * FROM no_such_table"
 """
     )
-    answer = service.get("/get/files/tides.csv")
+    answer = service.get("/get/files/tides.csv", Accept_Encoding="identity")
     assert answer.headers["content-type"] == "text/csv; charset=utf-8"
     assert "content-length" not in answer.headers
     assert answer.text.count("\r\n") == 365 * 144 + 1
-    assert zlib.crc32(service.get("/get/files/tides.csv").content) == zlib.crc32(answer.content)
+    again = service.get("/get/files/tides.csv", Accept_Encoding="identity")
+    assert zlib.crc32(again.content) == zlib.crc32(answer.content)
     with pytest.raises(httpx.RemoteProtocolError):
         service.get("/get/files/broken.csv")
     assert "Traceback" not in service.logged()

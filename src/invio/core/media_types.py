@@ -1,7 +1,6 @@
-"""Media types by name, and which of them a browser may show from this origin.
+"""Media types by name, and how a browser may show them.
 
-One table: extension → media type. A second says which types may be inline; a type that is in
-neither is offered for saving only, as bytes.
+One table: extension → media type. A second says which types may be shown, and under which policy.
 """
 
 from __future__ import annotations
@@ -11,13 +10,16 @@ OCTETS = "application/octet-stream"
 _BY_EXTENSION = {
     "7z": "application/x-7z-compressed",
     "avif": "image/avif",
+    "bin": OCTETS,
     "bmp": "image/bmp",
     "bz2": "application/x-bzip2",
     "css": "text/css",
     "csv": "text/csv",
+    "dat": OCTETS,
     "doc": "application/msword",
     "docx": "application/vnd.openxmlformats-officedocument.wordprocessingml.document",
     "epub": "application/epub+zip",
+    "exe": OCTETS,
     "flac": "audio/flac",
     "geojson": "application/geo+json",
     "gif": "image/gif",
@@ -25,6 +27,8 @@ _BY_EXTENSION = {
     "htm": "text/html",
     "html": "text/html",
     "ics": "text/calendar",
+    "img": OCTETS,
+    "iso": OCTETS,
     "jpeg": "image/jpeg",
     "jpg": "image/jpeg",
     "js": "text/javascript",
@@ -60,6 +64,7 @@ _BY_EXTENSION = {
     "wav": "audio/wav",
     "webm": "video/webm",
     "webp": "image/webp",
+    "xhtml": "application/xhtml+xml",
     "xls": "application/vnd.ms-excel",
     "xlsx": "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
     "xml": "application/xml",
@@ -70,44 +75,86 @@ _BY_EXTENSION = {
     "zst": "application/zstd",
 }
 
-# Types that a browser shows without running anything of the file's own. PDF stands among them
-# because browsers show it in a viewer of their own, outside this origin; it is sandboxed besides.
-_INLINE = frozenset(
-    {
-        "application/json",
-        "application/pdf",
-        "audio/flac",
-        "audio/mp4",
-        "audio/mpeg",
-        "audio/ogg",
-        "audio/opus",
-        "audio/wav",
-        "image/avif",
-        "image/bmp",
-        "image/gif",
-        "image/jpeg",
-        "image/png",
-        "image/webp",
-        "text/csv",
-        "text/markdown",
-        "text/plain",
-        "text/tab-separated-values",
-        "video/mp4",
-        "video/webm",
-    }
-)
+# How a browser is let show a type. What is in neither table is offered for saving only.
+#
+# `plain`: it is shown and runs nothing of the file's own. `scripted`: the type can hold script, so it is
+# shown, when asked for, in a sandbox where none runs, from an origin of its own. `viewer`: PDF. Browsers
+# hand it to a viewer of theirs, which does not start in a sandbox; script in a PDF is the viewer's own
+# and never reaches the page's origin.
+_SHOWN = {
+    "application/json": "plain",
+    "application/jsonl": "plain",
+    "application/pdf": "viewer",
+    "application/xhtml+xml": "scripted",
+    "application/xml": "scripted",
+    "audio/flac": "plain",
+    "audio/mp4": "plain",
+    "audio/mpeg": "plain",
+    "audio/ogg": "plain",
+    "audio/opus": "plain",
+    "audio/wav": "plain",
+    "image/avif": "plain",
+    "image/bmp": "plain",
+    "image/gif": "plain",
+    "image/jpeg": "plain",
+    "image/png": "plain",
+    "image/svg+xml": "scripted",
+    "image/webp": "plain",
+    "text/csv": "plain",
+    "text/html": "scripted",
+    "text/markdown": "plain",
+    "text/plain": "plain",
+    "text/tab-separated-values": "plain",
+    "text/xml": "scripted",
+    "video/mp4": "plain",
+    "video/webm": "plain",
+}
+
+# The Content-Security-Policy of each way. `sandbox` without a word that loosens it: no script, no form,
+# no pop-up, and an opaque origin, so that nothing of this service is in reach of what is shown.
+_LOCKED = "sandbox; default-src 'none'; style-src 'unsafe-inline'; img-src data:; media-src 'self'; form-action 'none'"
+_POLICIES = {
+    "plain": _LOCKED,
+    "scripted": _LOCKED,
+    "viewer": "default-src 'none'; style-src 'unsafe-inline'; img-src data:; object-src 'self'",
+}
+
+
+def media_type_told(name: str) -> str | None:
+    """The media type that a file's name tells; None when it tells none."""
+    return _BY_EXTENSION.get(name.rpartition(".")[2].lower()) if "." in name else None
 
 
 def media_type_of(name: str) -> str:
     """The media type that a file's name tells; `application/octet-stream` when it tells none."""
-    return _BY_EXTENSION.get(name.rpartition(".")[2].lower(), OCTETS) if "." in name else OCTETS
+    return media_type_told(name) or OCTETS
 
 
 def may_be_inline(media_type: str) -> bool:
-    """Whether a browser may be asked to show the type, sandboxed, instead of saving it."""
-    return media_type in _INLINE
+    """Whether a browser may be asked to show the type instead of saving it."""
+    return media_type in _SHOWN
 
 
-def content_type(media_type: str) -> str:
-    """The Content-Type header's value: text gets its charset (UTF-8)."""
-    return f"{media_type}; charset=utf-8" if media_type.startswith("text/") else media_type
+def security_policy(media_type: str) -> str:
+    """The Content-Security-Policy that a file of the type is delivered with, shown or saved."""
+    return _POLICIES[_SHOWN.get(media_type, "scripted")]
+
+
+def is_text(media_type: str) -> bool:
+    """Whether the type is text, whose characters need a charset to be read."""
+    return media_type.startswith("text/")
+
+
+def compresses(media_type: str) -> bool:
+    """Whether a content of the type gets much smaller when it is compressed."""
+    return is_text(media_type) or media_type in _COMPRESSES or media_type.endswith(("+json", "+xml"))
+
+
+_COMPRESSES = frozenset(
+    {"application/json", "application/jsonl", "application/xml", "application/toml", "application/yaml"}
+)
+
+
+def content_type(media_type: str, charset: str | None = "utf-8") -> str:
+    """The Content-Type header's value: text gets its charset, where that is known."""
+    return f"{media_type}; charset={charset}" if charset and is_text(media_type) else media_type

@@ -92,10 +92,10 @@ def range_applies(head: RequestHead, tag: str | None, modified: int | None) -> b
         # §13.1.5: strong comparison, so a weak tag never fits.
         return not match[1] and tag is not None and match[2] == tag
     since = parse_http_date(if_range)
-    # §13.1.5 step 1: an exact match, and the date must be a strong validator (§8.8.2.2). Ours is
-    # only when nothing better is known; where there is a tag, the date may hide a second change
-    # within its second, and the whole file is the safe answer.
-    return since is not None and tag is None and modified is not None and since == modified
+    # §13.1.5 step 1: the date must match exactly. That it is a strong validator (§8.8.2.2) is the
+    # client's to see to: it may send a date here only when it got it a second or more after that
+    # date, so that no second change can hide within the same second.
+    return since is not None and modified is not None and since == modified
 
 
 def _date(head: RequestHead, name: bytes) -> int | None:

@@ -60,11 +60,19 @@ _TABLE = [
         "Get the file's facts again and repeat the request.",
     ),
     Reason("bad-request", 400, "The request is not well formed", "See what is wrong below, and mend it."),
+    Reason("long-head", 431, "The head of the request is too long", "Send fewer or shorter header fields."),
     Reason("no-selection", 400, "Nothing was selected", "Name one file or folder at least."),
     Reason("bad-selection", 403, "Some of the selected files cannot be bundled", "Leave out the files named below."),
     Reason("too-large", 413, "The selection is too large", "Select fewer files."),
     Reason("range", 416, "The range lies outside the file", "Ask for a range inside the file."),
     Reason("changed", 503, "The file changed while it was being read", "Try again."),
+    Reason(
+        "too-many",
+        429,
+        "You are obtaining as many files at once as you may",
+        "Let one of them end, then ask again.",
+    ),
+    Reason("busy", 503, "The service is busy", "Try again in a few seconds."),
     Reason("unavailable", 503, "The service cannot record the delivery", "Try again in a while."),
 ]
 
@@ -75,7 +83,7 @@ class Refusal(Exception):
     """The service says no. Carries the reason and a detail that may be shown to the caller.
 
     `allow` names the methods that a 405 offers; `names` the addresses that a refusal is about;
-    `size` is the file's, in bytes, for a 416.
+    `size` is the file's, in bytes, for a 416; `retry_after` is in seconds, for a 429 or 503.
     """
 
     def __init__(
@@ -86,6 +94,7 @@ class Refusal(Exception):
         allow: str = "",
         names: tuple[str, ...] = (),
         size: int | None = None,
+        retry_after: int = 1,
     ) -> None:
         super().__init__(detail)
         self.reason = REASONS[word]
@@ -93,3 +102,4 @@ class Refusal(Exception):
         self.allow = allow
         self.names = names
         self.size = size
+        self.retry_after = retry_after

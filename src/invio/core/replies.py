@@ -2,20 +2,23 @@
 
 A reply is a status, headers, and a list of parts: literal bytes, or slices (source, offset,
 length). A file is one slice, a range of it a smaller one, an archive slices between literal
-headers; so a range of anything is a cut through a list of parts. A representation whose length
-is not known yet (it is made as it is sent) has the one part `Streamed`.
+headers; so a range of anything is a cut through a list of parts, and several ranges are cuts
+between boundary lines. A representation whose length is not known yet (it is made as it is sent)
+has the one part `Streamed`.
 """
 
 from __future__ import annotations
 
 from bisect import bisect_right
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property, lru_cache
 from itertools import accumulate
 
+from invio.core.digests import digest_field, wants_sha256
 from invio.core.http_dates import http_date
-from invio.core.media_types import content_type, may_be_inline
+from invio.core.media_types import content_type, may_be_inline, security_policy
+from invio.core.multipart import Multipart, Span, multipart
 from invio.core.names import content_disposition
 from invio.core.preconditions import Outcome, evaluate, range_applies
 from invio.core.ranges import Unsatisfiable, parse_range
@@ -24,10 +27,10 @@ from invio.core.request_head import RequestHead
 
 Headers = list[tuple[bytes, bytes]]
 
-METHODS = "GET, HEAD"
+METHODS = "GET, HEAD, OPTIONS"
 
-# A file from a store runs nothing and loads nothing, even where a browser shows it.
-_SANDBOX = "sandbox; default-src 'none'; style-src 'unsafe-inline'; img-src data:"
+# The whole body is the representation from its first byte on, however long it turns out to be.
+_FROM_THE_START: tuple[Span, ...] = ((0, 0, 1 << 62),)
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,9 +93,12 @@ class Representation:
     """What is known of what is to be delivered, and how it is offered.
 
     `size` in bytes, None when the content is streamed; `tag` the opaque part of a strong entity
-    tag; `modified` in Unix seconds; `disposition` is what was asked for (`attachment` or
-    `inline`), and is not granted to a type that a browser must not be shown. `own_policy` is the
-    Content-Security-Policy of a page of the service itself, which is always shown.
+    tag, and `also` one that the same content had before more was known of it; `modified` in Unix
+    seconds. `charset` is a text's, None when it is not known. `disposition` is what was asked for
+    (`attachment` or `inline`), and is not granted to a type that a browser must not be shown.
+    `coding` is the content coding that the content is in. `sha256` is the digest of these bytes,
+    where it is known. `vary` and `resource_policy` are the values of those fields. `own_policy`
+    is the Content-Security-Policy of a page of the service itself, which is always shown.
     """
 
     content: Content
@@ -105,6 +111,12 @@ class Representation:
     cache: str = "private, no-cache"
     sealed: bool = False
     own_policy: str | None = None
+    charset: str | None = "utf-8"
+    also: str | None = None
+    coding: str | None = None
+    sha256: bytes | None = None
+    vary: str = ""
+    resource_policy: str = "same-origin"
 
     @property
     def modified_second(self) -> int | None:
@@ -116,14 +128,14 @@ class Representation:
 class Reply:
     """`length` is of the body in bytes, None when it is known only at its end.
 
-    `start` is the place of the body's first byte in the representation.
+    `spans` tell which of the body's bytes are bytes of the representation, and which of them.
     """
 
     status: int
     headers: Headers
     parts: list[Part]
     length: int | None
-    start: int = 0
+    spans: tuple[Span, ...] = _FROM_THE_START
 
 
 def plan(head: RequestHead, representation: Representation) -> Reply:
@@ -134,30 +146,28 @@ def plan(head: RequestHead, representation: Representation) -> Reply:
     """
     if head.method not in ("GET", "HEAD"):
         raise Refusal("wrong-method", f"{head.method} is not for files; use {METHODS}", allow=METHODS)
-    if head.method == "GET" and not head.conditional:
+    if head.method == "GET" and not head.particular:
         return _whole(representation)
+    if representation.also is not None and head.names_tag(representation.also):
+        # The client knows this very content by its earlier tag, and is answered in its own words:
+        # with another one it could neither refresh what it has (RFC 9111 §4.3.4) nor join parts.
+        representation = replace(representation, tag=representation.also, also=None)
     modified = representation.modified_second
-    validators = _validators(representation)
     outcome = evaluate(head, representation.tag, modified)
     if outcome is Outcome.FAILED:
         raise Refusal("precondition", "the file is another than If-Match or If-Unmodified-Since names")
     if outcome is Outcome.NOT_MODIFIED:
-        return Reply(304, validators, [], 0)
+        return Reply(304, _validators(representation), [], 0)
     whole = _whole(representation)
+    digests = _digests(head, representation)
     if head.method == "HEAD":
         # §14.2: range handling is defined for GET alone; any other method ignores Range.
-        return Reply(200, whole.headers, [], 0)
-    size = representation.size
-    if size is None:
-        return whole
-    wanted = _wanted(head, representation.tag, modified, size)
+        return Reply(200, [*whole.headers, *digests], [], 0)
+    wanted = _wanted(head, representation, modified)
     if wanted is None:
-        return whole
-    start, stop = wanted
-    headers = [field for field in whole.headers if field[0] != b"content-length"]
-    headers.append((b"content-range", b"bytes %d-%d/%d" % (start, stop - 1, size)))
-    headers.append((b"content-length", b"%d" % (stop - start)))
-    return Reply(206, headers, representation.content.cut(start, stop), stop - start, start)
+        return replace(whole, headers=[*whole.headers, *digests]) if digests else whole
+    # What a part of the content has a digest of is the whole: Repr-Digest, not Content-Digest.
+    return _partial(representation, whole, wanted, digests[:1] if wants_sha256(head.get(b"want-repr-digest")) else [])
 
 
 @lru_cache(maxsize=4096)
@@ -171,17 +181,56 @@ def _whole(representation: Representation) -> Reply:
     return Reply(200, headers, representation.content.parts, size)
 
 
-def _wanted(head: RequestHead, tag: str | None, modified: int | None, size: int) -> tuple[int, int] | None:
-    """The one range to answer with, or None for the whole file."""
-    field = head.get(b"range")
-    if field is None or not range_applies(head, tag, modified):
+def _partial(representation: Representation, whole: Reply, wanted: list[tuple[int, int]], digests: Headers) -> Reply:
+    """One range as it is, several as multipart/byteranges; the whole file where that is no longer."""
+    size = representation.size
+    assert size is not None
+    content = representation.content
+    headers = [field for field in whole.headers if field[0] != b"content-length"] + digests
+    if len(wanted) == 1:
+        [(start, stop)] = wanted
+        headers.append((b"content-range", b"bytes %d-%d/%d" % (start, stop - 1, size)))
+        headers.append((b"content-length", b"%d" % (stop - start)))
+        return Reply(206, headers, content.cut(start, stop), stop - start, ((0, start, stop - start),))
+    described = content_type(representation.media_type, representation.charset)
+    laid_out = multipart(wanted, size, described, representation.tag)
+    if laid_out.length >= size:
+        return whole
+    # §15.3.7.2: each part has its own Content-Range, and the message must have none.
+    headers = [field for field in headers if field[0] != b"content-type"]
+    headers.append((b"content-type", f"multipart/byteranges; boundary={laid_out.boundary}".encode()))
+    headers.append((b"content-length", b"%d" % laid_out.length))
+    return Reply(206, headers, _joined(laid_out, content), laid_out.length, laid_out.spans)
+
+
+def _joined(laid_out: Multipart, content: Content) -> list[Part]:
+    parts: list[Part] = []
+    for run in laid_out.runs:
+        if isinstance(run, bytes):
+            parts.append(run)
+        else:
+            parts += content.cut(*run)
+    return parts
+
+
+def _wanted(head: RequestHead, representation: Representation, modified: int | None) -> list[tuple[int, int]] | None:
+    """The ranges to answer with, or None for the whole file."""
+    field, size = head.get(b"range"), representation.size
+    if field is None or size is None or not range_applies(head, representation.tag, modified):
         return None
     try:
-        ranges = parse_range(field, size)
+        return parse_range(field, size)
     except Unsatisfiable:
         raise Refusal("range", f"the file has {size} bytes", size=size) from None
-    # §14.2 lets a server answer several ranges with the whole file.
-    return ranges[0] if ranges and len(ranges) == 1 else None
+
+
+def _digests(head: RequestHead, representation: Representation) -> Headers:
+    """RFC 9530: of the representation, and of the content of a message that carries all of it."""
+    if representation.sha256 is None:
+        return []
+    value = digest_field(representation.sha256)
+    fields = ((b"repr-digest", b"want-repr-digest"), (b"content-digest", b"want-content-digest"))
+    return [(name, value) for name, wish in fields if wants_sha256(head.get(wish))]
 
 
 def _validators(representation: Representation) -> Headers:
@@ -192,6 +241,8 @@ def _validators(representation: Representation) -> Headers:
     if representation.modified_second is not None:
         headers.append((b"last-modified", http_date(representation.modified_second).encode()))
     headers.append((b"cache-control", representation.cache.encode()))
+    if representation.vary:
+        headers.append((b"vary", representation.vary.encode()))
     if representation.sealed:
         # A seal is a key: it must not travel on in a Referer.
         headers.append((b"referrer-policy", b"no-referrer"))
@@ -202,10 +253,13 @@ def _description(representation: Representation) -> Headers:
     """What a person or a browser is told of the content."""
     media_type, own_policy = representation.media_type, representation.own_policy
     headers: Headers = [
-        (b"content-type", content_type(media_type).encode()),
+        (b"content-type", content_type(media_type, representation.charset).encode()),
         (b"x-content-type-options", b"nosniff"),
-        (b"content-security-policy", (own_policy or _SANDBOX).encode()),
+        (b"content-security-policy", (own_policy or security_policy(media_type)).encode()),
+        (b"cross-origin-resource-policy", representation.resource_policy.encode()),
     ]
+    if representation.coding is not None:
+        headers.append((b"content-encoding", representation.coding.encode()))
     if own_policy is None:
         kind = "inline" if representation.disposition == "inline" and may_be_inline(media_type) else "attachment"
         headers.append((b"content-disposition", content_disposition(kind, representation.name).encode("latin-1")))

@@ -4,10 +4,21 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-# Fields that make an answer depend on more than the file: RFC 9110 §13.1 and §14.2.
-_CONDITIONAL = frozenset(
-    (b"if-match", b"if-none-match", b"if-modified-since", b"if-unmodified-since", b"if-range", b"range")
+# Fields that make an answer depend on more than the file: RFC 9110 §13.1 and §14.2, RFC 9530 §4.
+_PARTICULAR = frozenset(
+    (
+        b"if-match",
+        b"if-none-match",
+        b"if-modified-since",
+        b"if-unmodified-since",
+        b"if-range",
+        b"range",
+        b"want-content-digest",
+        b"want-repr-digest",
+    )
 )
+# Those of them whose value can name an entity tag.
+_NAMING = (b"if-match", b"if-none-match", b"if-range")
 
 
 class RequestHead:
@@ -29,9 +40,14 @@ class RequestHead:
         return None if value is None else value.decode("latin-1").strip(" \t")
 
     @property
-    def conditional(self) -> bool:
-        """Whether it asks for a range, or on a condition."""
-        return not _CONDITIONAL.isdisjoint(self._fields)
+    def particular(self) -> bool:
+        """Whether it asks for a range, on a condition, or for a digest: for more than the plain file."""
+        return not _PARTICULAR.isdisjoint(self._fields)
+
+    def names_tag(self, tag: str) -> bool:
+        """Whether a condition is about this entity tag (its opaque part)."""
+        quoted = f'"{tag}"'
+        return any(quoted in (self.get(name) or "") for name in _NAMING if name in self._fields)
 
     def __contains__(self, name: bytes) -> bool:
         return name in self._fields

@@ -11,6 +11,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from invio.core.addresses import Address
+from invio.core.caching import strictest
 from invio.core.files import Caller
 from invio.core.patterns import Pattern
 
@@ -39,6 +40,22 @@ class Who:
 
 
 @dataclass(frozen=True, slots=True)
+class Terms:
+    """How a file is delivered to a caller who may have it; None where no rule says.
+
+    `speed` in bytes a second, shared by all connections of one recipient; `disposition` is
+    `attachment` or `inline`; `cache` the value of Cache-Control.
+    """
+
+    speed: int | None = None
+    disposition: str | None = None
+    cache: str | None = None
+
+
+NO_TERMS = Terms()
+
+
+@dataclass(frozen=True, slots=True)
 class Rule:
     """One entry of the rules file; `line` is where it begins there."""
 
@@ -48,6 +65,7 @@ class Rule:
     what: tuple[Pattern, ...]
     actions: frozenset[str]
     line: int
+    terms: Terms = NO_TERMS
 
     def concerns(self, caller: Caller) -> bool:
         return any(who.includes(caller) for who in self.who)
@@ -84,6 +102,7 @@ class RuleSet:
             else:
                 for store in stores:
                     self._by_store.setdefault(str(store), []).append(rule)
+        self._any_terms = any(rule.terms is not NO_TERMS for rule in self.rules)
 
     def _filed(self, store: str) -> list[Rule]:
         return self._by_store.get(store, []) + self._any_store
@@ -99,6 +118,30 @@ class RuleSet:
                     return False
                 allowed = True
         return allowed
+
+    async def ask_ahead(self, caller: Caller, action: str, address: Address) -> None:
+        """Nothing has to be asked: rules decide by themselves."""
+
+    def terms(self, caller: Caller, action: str, address: Address) -> Terms:
+        """What applies with the rules that allow this: of several, each time the strictest."""
+        if not self._any_terms:
+            return NO_TERMS
+        spoke = [
+            rule.terms
+            for rule in self._filed(address.store)
+            if rule.terms is not NO_TERMS
+            and action in rule.actions
+            and rule.concerns(caller)
+            and _any_match(rule, address)
+        ]
+        if not spoke:
+            return NO_TERMS
+        dispositions = {terms.disposition for terms in spoke if terms.disposition}
+        return Terms(
+            speed=min((terms.speed for terms in spoke if terms.speed is not None), default=None),
+            disposition="attachment" if "attachment" in dispositions else next(iter(dispositions), None),
+            cache=strictest(terms.cache for terms in spoke if terms.cache is not None),
+        )
 
     def decide(self, caller: Caller, action: str, address: Address) -> Decision:
         """The outcome and the rules that led to it."""

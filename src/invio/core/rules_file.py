@@ -8,12 +8,15 @@ from collections.abc import Callable, Collection
 from pathlib import Path
 from typing import Any, TypeVar
 
+from invio.core.caching import read_cache_control
 from invio.core.errors import Unusable
 from invio.core.patterns import BadPattern, Pattern, parse_pattern
-from invio.core.rules import ACTIONS, EFFECTS, Rule, RuleSet, Who
+from invio.core.rules import ACTIONS, EFFECTS, NO_TERMS, Rule, RuleSet, Terms, Who
 from invio.core.toml_places import line_of
 
-_KEYS = ("name", "effect", "who", "what", "actions")
+_NEEDED = ("effect", "who", "what", "actions")
+_TERMS = ("speed", "disposition", "cache")
+_KEYS = ("name", *_NEEDED, *_TERMS)
 _ID = re.compile(r"[A-Za-z0-9._@-]{1,64}\Z")
 _Item = TypeVar("_Item")
 
@@ -73,7 +76,7 @@ class _Reader:
         for key in entry:
             if key not in _KEYS:
                 self.refuse((*at, key), f"a rule has no {key!r}; it has {', '.join(_KEYS)}")
-        for key in _KEYS[1:]:
+        for key in _NEEDED:
             if key not in entry:
                 self.refuse(at, f"the rule has no {key!r}")
         name = entry.get("name", f"rule {place + 1}")
@@ -88,7 +91,28 @@ class _Reader:
             what=self._each((*at, "what"), entry["what"], self._what),
             actions=frozenset(self._each((*at, "actions"), entry["actions"], self._action)),
             line=line_of(self._text, at),
+            terms=self._terms(at, entry),
         )
+
+    def _terms(self, at: tuple[str | int, ...], entry: dict[str, Any]) -> Terms:
+        given = {key: entry[key] for key in _TERMS if key in entry}
+        if not given:
+            return NO_TERMS
+        if entry["effect"] == "deny":
+            self.refuse((*at, next(iter(given))), "a rule that denies says nothing of how a file is delivered")
+        speed, cache = given.get("speed"), given.get("cache")
+        if speed is not None and (type(speed) is not int or speed < 1):
+            self.refuse((*at, "speed"), f"speed is {speed!r}; expected bytes a second, a whole number of 1 or more")
+        if given.get("disposition") not in (None, "attachment", "inline"):
+            self.refuse(
+                (*at, "disposition"), f"disposition is {given['disposition']!r}; expected 'attachment' or 'inline'"
+            )
+        if cache is not None:
+            try:
+                cache = read_cache_control(str(cache))
+            except ValueError as error:
+                self.refuse((*at, "cache"), str(error))
+        return Terms(speed, given.get("disposition"), cache)
 
     def _each(self, at: tuple[str | int, ...], value: Any, read: Callable[[str], _Item]) -> tuple[_Item, ...]:
         if not isinstance(value, list) or not value or not all(isinstance(item, str) for item in value):

@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
 
+from invio.core.multipart import Span
 from invio.core.progress import Coverage, Pace, percent, seconds_left
 from invio.delivery.sender import Meter
 from invio.records.transfers import COMPLETE, RUNNING, TransferRow
@@ -24,10 +25,16 @@ Key = tuple[str, str, str | None, str | None]
 
 @dataclass(slots=True, eq=False)
 class Segment:
-    """One request of a transfer; its body begins at byte `start` of the content."""
+    """One request of a transfer; `spans` tell which bytes of its body are which of the content."""
 
     meter: Meter
-    start: int
+    spans: tuple[Span, ...]
+
+    def add_to(self, coverage: Coverage) -> None:
+        """Adds what has arrived of the content."""
+        arrived = self.meter.arrived
+        for at, start, length in self.spans:
+            coverage.add(start, start + min(length, max(0, arrived - at)))
 
 
 @dataclass(slots=True, eq=False)
@@ -51,7 +58,7 @@ class Live:
         if self.segments:
             coverage = Coverage(coverage.ranges)
             for segment in self.segments:
-                coverage.add(segment.start, segment.start + segment.meter.arrived)
+                segment.add_to(coverage)
         row = self.row
         row.covered, row.coverage = coverage.total, [list(pair) for pair in coverage.ranges]
         row.updated = time.time()
@@ -60,7 +67,7 @@ class Live:
     def close(self, segment: Segment) -> None:
         """Takes a request's bytes over from its meter."""
         self.segments.remove(segment)
-        self.arrived.add(segment.start, segment.start + segment.meter.arrived)
+        segment.add_to(self.arrived)
 
 
 def view(row: TransferRow, rate: float | None = None) -> dict[str, Any]:
@@ -127,6 +134,11 @@ class Board:
     def running(self, may_see: Callable[[TransferRow], bool]) -> list[dict[str, Any]]:
         """Those transfers that `may_see` lets through, as they stand now."""
         return [self._look(live) for live in list(self._running.values()) if may_see(live.row)]
+
+    @property
+    def requests(self) -> int:
+        """How many requests are under way."""
+        return sum(len(live.segments) for live in self._running.values())
 
     def rows(self) -> list[TransferRow]:
         """Every running transfer as it stands, for the records."""

@@ -4,20 +4,49 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
+from typing import Protocol
 
 from invio.core.addresses import Address
-from invio.core.files import Caller, FileFacts
+from invio.core.files import Caller
 from invio.core.reasons import Refusal
-from invio.core.rules import RuleSet
+from invio.core.rules import Decision, Terms
 from invio.stores.store import Found, Missing, Store
+
+
+class Decider(Protocol):
+    """Who decides: the rules of a service, or the application that Invio is part of."""
+
+    def allows(self, caller: Caller, action: str, address: Address) -> bool:
+        """Whether the caller may do this with the file."""
+        ...
+
+    def terms(self, caller: Caller, action: str, address: Address) -> Terms:
+        """How the file is delivered to a caller who may have it."""
+        ...
+
+    def may_enter(self, caller: Caller, folder: Address) -> bool:
+        """Whether the caller may list the folder."""
+        ...
+
+    def allows_below(self, caller: Caller, action: str, folder: Address) -> bool:
+        """Whether the caller may do this with everything below the folder."""
+        ...
+
+    def explain(self, caller: Caller, action: str, address: Address) -> Decision:
+        """The outcome and its reasons."""
+        ...
+
+    async def ask_ahead(self, caller: Caller, action: str, address: Address) -> None:
+        """Called where one may wait, before `allows` is called where one may not."""
+        ...
 
 
 @dataclass(frozen=True, slots=True)
 class Listed:
-    """One line of a listing. `facts` is None for a folder or a store."""
+    """One line of a listing. `found` is None for a folder or a store."""
 
     address: Address
-    facts: FileFacts | None
+    found: Found | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -31,7 +60,7 @@ class Page:
 class Catalogue:
     """Stores and the rules that hold for them."""
 
-    def __init__(self, stores: Iterable[Store], rules: RuleSet) -> None:
+    def __init__(self, stores: Iterable[Store], rules: Decider) -> None:
         self.stores = {store.name: store for store in stores}
         self.rules = rules
 
@@ -41,6 +70,10 @@ class Catalogue:
         if store is None:
             raise Missing(str(address))
         return store.locate(address)
+
+    async def ask_ahead(self, caller: Caller, action: str, address: Address) -> None:
+        """To be awaited before `require` on the event loop: whoever decides may have to ask elsewhere."""
+        await self.rules.ask_ahead(caller, action, address)
 
     def require(self, caller: Caller, action: str, address: Address) -> None:
         """Returns when the caller may do this.
@@ -107,7 +140,7 @@ class Catalogue:
         if not self.rules.allows(caller, "list", address):
             return None
         try:
-            return Listed(address, self.locate(address).facts)
+            return Listed(address, self.locate(address))
         except Missing:  # it vanished since the folder was read
             return None
 

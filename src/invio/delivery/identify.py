@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable
 from http.cookies import CookieError, SimpleCookie
+from typing import Any
 
 import sqlalchemy as sa
 from starlette.concurrency import run_in_threadpool
@@ -28,7 +29,7 @@ class Identifier:
         self._engine = engine
         self._kept: dict[tuple[str, str], tuple[float, Recipient | None]] = {}
 
-    async def identify(self, head: RequestHead, network: str | None) -> Caller:
+    async def identify(self, head: RequestHead, network: str | None, _scope: Any = None) -> Caller:
         """The caller of a request; `network` is the address it came from.
 
         Raises:

@@ -65,8 +65,8 @@ def _headers(refusal: Refusal) -> Headers:
         headers.append((b"allow", refusal.allow.encode()))
     if refusal.size is not None:
         headers.append((b"content-range", b"bytes */%d" % refusal.size))
-    if refusal.reason.status == 503:
-        headers.append((b"retry-after", b"1"))
+    if refusal.reason.status in (429, 503):
+        headers.append((b"retry-after", b"%d" % refusal.retry_after))
     return headers
 
 

@@ -2,7 +2,8 @@
 
 Two ways, one loop: where the server offers zero-copy, slices are handed over as descriptors;
 elsewhere they are read and sent in pieces. Small slices are read in either case, and leave
-together with the literal bytes around them.
+together with the literal bytes around them. Where a speed limit holds, every step waits for its turn
+before it leaves, so that nothing is read that is not about to be sent.
 """
 
 from __future__ import annotations
@@ -10,14 +11,15 @@ from __future__ import annotations
 import asyncio
 import os
 import time
-from collections.abc import AsyncIterator, Iterator
+from collections.abc import AsyncIterator, Iterator, Sequence
 from contextlib import suppress
 from typing import Any
 
 from starlette.concurrency import iterate_in_threadpool, run_in_threadpool
 
 from invio.core.replies import Reply, Slice, Streamed
-from invio.delivery.zerocopy import ClientGone, ReplyBroken, Wire
+from invio.core.throttle import Throttle
+from invio.delivery.zerocopy import ClientGone, ReaderStuck, ReplyBroken, Wire
 from invio.stores.sources import ContentChanged, SliceSource
 
 # A slice up to this size is copied: one write with its neighbours costs less than a sendfile.
@@ -26,8 +28,8 @@ PIECE = 256 * 1024  # bytes read at a time on a server without zero-copy
 # The end of a slice is read, then the file is looked at once more, and only then it is sent: a file
 # that was altered under way is broken off before its announced length, never completed.
 TAIL = 4 * 1024  # bytes
-# The pauses of a limited body: short enough to be smooth, long enough to cost nothing.
-_TICK = 0.05  # seconds
+# How often a reader is looked at while it is waited for, as a part of the time that it has.
+_LOOKS = 4
 
 
 class Meter:
@@ -52,49 +54,90 @@ class Meter:
 class Sender:
     """Sends one reply over one ASGI exchange."""
 
-    def __init__(self, scope: Any, receive: Any, send: Any) -> None:
+    def __init__(self, scope: Any, receive: Any, send: Any, idle: float | None = None) -> None:
+        """`idle` is for how many seconds the other side may take nothing of what is ready for it."""
         self._receive = receive
         self._send = send
-        self._rate: int | None = None
+        self._throttles: Sequence[Throttle] = ()
         extensions = scope.get("extensions") or {}
         self._zero_copy = "http.response.zerocopysend" in extensions
         self._wire: Wire | None = extensions.get("invio.connection")
         self._gone = False
-        self._began = 0.0
+        self._idle = idle
+        self._look: asyncio.TimerHandle | None = None
+        self._moved = (0.0, -1)  # when more had arrived the last time, and how much
         self.meter = Meter(self._wire)
 
-    def limit(self, rate: int | None) -> None:
-        """Lets the body leave no faster than `rate` bytes a second."""
-        self._rate = rate
+    def limit(self, throttles: Sequence[Throttle]) -> None:
+        """Lets the body leave no faster than each of `throttles` allows."""
+        self._throttles = throttles
 
     async def send(self, reply: Reply) -> None:
         """Sends the reply to its last byte.
 
         Raises:
-            ClientGone: the client went away.
+            ClientGone: the client went away, or took nothing for too long.
             ReplyBroken: the content is not what was announced; the connection must be broken.
         """
-        if self._wire is not None:
-            self._wire.hold_head(reply.status, reply.headers)
-            await self._body(reply)
-            return
-        await self._send({"type": "http.response.start", "status": reply.status, "headers": reply.headers})
-        # Servers differ in what `send` does once the client is gone; all of them tell `receive`.
-        watcher = asyncio.create_task(self._watch())
+        for throttle in self._throttles:
+            throttle.users += 1
         try:
-            await self._body(reply)
+            if self._wire is not None:
+                self._wire.hold_head(reply.status, reply.headers)
+                if reply.length is None or reply.length > SMALL:
+                    self._keep_looking()
+                await self._body(reply)
+                return
+            await self._send({"type": "http.response.start", "status": reply.status, "headers": reply.headers})
+            # Servers differ in what `send` does once the client is gone; all of them tell `receive`.
+            watcher = asyncio.create_task(self._watch())
+            try:
+                await self._body(reply)
+            finally:
+                watcher.cancel()
+                with suppress(asyncio.CancelledError):
+                    await watcher
         finally:
-            watcher.cancel()
-            with suppress(asyncio.CancelledError):
-                await watcher
+            for throttle in self._throttles:
+                throttle.users -= 1
+            self._stop_looking()
 
     async def arrival(self) -> None:
-        """Returns when all that was sent is acknowledged, or the client is gone."""
+        """Returns when all that was sent is acknowledged, or the client is gone. Raises ReaderStuck."""
         pause = 0.001
         wire = self._wire
-        while wire is not None and not wire.gone and wire.unacknowledged():
-            await asyncio.sleep(pause)
-            pause = min(0.1, pause * 2)
+        if wire is None or wire.gone or not wire.unacknowledged():
+            return
+        self._keep_looking()
+        try:
+            while not wire.gone and wire.unacknowledged():
+                await asyncio.sleep(pause)
+                pause = min(0.1, pause * 2)
+        finally:
+            self._stop_looking()
+        if wire.cut_because is not None:
+            raise ReaderStuck(wire.cut_because)
+
+    def _keep_looking(self) -> None:
+        """From now on cuts off a reader that takes nothing."""
+        if self._idle is None or self._wire is None or self._look is not None:
+            return
+        now, arrived = time.monotonic(), self.meter.arrived
+        if arrived != self._moved[1] or not self._wire.waiting():
+            self._moved = (now, arrived)
+        elif now - self._moved[0] >= self._idle:
+            self._wire.cut(f"the client took nothing for {self._idle:g} seconds")
+            return
+        self._look = asyncio.get_running_loop().call_later(self._idle / _LOOKS, self._look_again)
+
+    def _look_again(self) -> None:
+        self._look = None
+        self._keep_looking()
+
+    def _stop_looking(self) -> None:
+        if self._look is not None:
+            self._look.cancel()
+            self._look = None
 
     async def _watch(self) -> None:
         while (await self._receive())["type"] != "http.disconnect":
@@ -102,20 +145,20 @@ class Sender:
         self._gone = True
 
     async def _body(self, reply: Reply) -> None:
-        self._began = time.monotonic()
-        if any(isinstance(part, Streamed) for part in reply.parts):
+        if reply.length is None:
             await self._streamed(reply)
             return
         pending: list[bytes] = []
         waiting = 0
         for part in reply.parts:
-            if isinstance(part, Slice) and part.length > SMALL:
-                await self._literal(b"".join(pending), more=True)
-                tail = await self._all_but_tail(part)
-                pending, waiting = [tail], len(tail)
-            elif isinstance(part, Slice):
-                pending.append(_read(part))
-                waiting += part.length
+            if isinstance(part, Slice):
+                if part.length > SMALL:
+                    await self._literal(b"".join(pending), more=True)
+                    tail = await self._all_but_tail(part)
+                    pending, waiting = [tail], len(tail)
+                else:
+                    pending.append(_read(part))
+                    waiting += part.length
             elif isinstance(part, bytes):
                 pending.append(part)
                 waiting += len(part)
@@ -125,41 +168,49 @@ class Sender:
         await self._literal(b"".join(pending), more=False)
 
     async def _literal(self, data: bytes, more: bool) -> None:
-        if not data and more:
+        if not self._throttles:
+            if data or not more:
+                await self._piece(data, more)
             return
-        if self._rate is None:
-            await self._piece(data, more)
-            return
-        step = self._step(len(data))
-        for begin in range(0, len(data) or 1, step or 1):
-            piece = data[begin : begin + step] if step < len(data) else data
-            await self._piece(piece, more or begin + step < len(data))
-        await self._hold_rate()
+        begin = 0
+        while begin < len(data):
+            step = self._step(len(data) - begin)
+            await self._turn(step)
+            piece = data[begin : begin + step]
+            begin += step
+            await self._piece(piece, more or begin < len(data))
+        if not data and not more:
+            await self._piece(b"", more=False)
 
     async def _piece(self, data: bytes, more: bool) -> None:
         if self._gone:
             raise ClientGone("the client closed the connection")
-        await self._send({"type": "http.response.body", "body": data, "more_body": more})
+        message = {"type": "http.response.body", "body": data, "more_body": more}
+        if self._wire is not None or self._idle is None:
+            await self._send(message)
+        else:
+            try:
+                await asyncio.wait_for(self._send(message), self._idle)
+            except TimeoutError:
+                raise ReaderStuck(f"the client took nothing for {self._idle:g} seconds") from None
         self.meter.counted += len(data)
-        if more:
-            await self._hold_rate()
 
     async def _all_but_tail(self, part: Slice) -> bytes:
         """Sends a slice up to its last few bytes, and gives those, read and found unaltered."""
         source = _source(part)
         descriptor = _opened(source)
         try:
-            stop = part.offset + part.length - TAIL
-            step = self._step(part.length if self._zero_copy else PIECE)
-            for begin in range(part.offset, stop, step):
-                count = min(step, stop - begin)
+            begin, stop = part.offset, part.offset + part.length - TAIL
+            while begin < stop:
+                step = self._step(stop - begin if self._zero_copy else min(PIECE, stop - begin))
+                await self._turn(step)
                 if self._zero_copy:
-                    message = {"file": descriptor, "offset": begin, "count": count, "more_body": True}
+                    message = {"file": descriptor, "offset": begin, "count": step, "more_body": True}
                     await self._send({"type": "http.response.zerocopysend", **message})
-                    self.meter.counted += count
-                    await self._hold_rate()
+                    self.meter.counted += step
                 else:
-                    await self._piece(await run_in_threadpool(_pread, descriptor, count, begin), more=True)
+                    await self._piece(await run_in_threadpool(_pread, descriptor, step, begin), more=True)
+                begin += step
             return _read_unaltered(source, descriptor, TAIL, stop)
         finally:
             os.close(descriptor)
@@ -172,14 +223,17 @@ class Sender:
         await self._literal(b"", more=False)
 
     def _step(self, length: int) -> int:
-        """How much to send at once: all of it, or what the rate allows in one tick."""
-        return length if self._rate is None else max(1, min(length, int(self._rate * _TICK)))
+        """How much of `length` to send at once: all of it, or what the limits let through in one go."""
+        return min([length, *(throttle.step for throttle in self._throttles)])
 
-    async def _hold_rate(self) -> None:
-        if self._rate is not None:
-            ahead = self.meter.sent / self._rate - (time.monotonic() - self._began)
-            if ahead > 0:
-                await asyncio.sleep(ahead)
+    async def _turn(self, count: int) -> None:
+        """Returns when `count` bytes may leave."""
+        if not self._throttles:
+            return
+        now = time.monotonic()
+        ready = max(throttle.reserve(now, count) for throttle in self._throttles)
+        if ready > now:
+            await asyncio.sleep(ready - now)
 
 
 async def _pieces(chunks: Iterator[bytes]) -> AsyncIterator[bytes]:

@@ -14,16 +14,20 @@ from invio.core.progress import Coverage
 from invio.core.reasons import Refusal
 from invio.core.replies import Reply
 from invio.delivery.board import Board, Live, Segment
+from invio.delivery.limits import Limits
 from invio.delivery.sender import Meter
 from invio.records.journal import Journal
 from invio.records.transfers import (
     BROKEN_OFF,
     COMPLETE,
+    HANDED_OFF,
     PARTIAL,
     RUNNING,
     LinkSpent,
+    TooMany,
     TransferRow,
     check_link_use,
+    check_running,
     go_on,
     new_transfer_id,
     resumable,
@@ -31,6 +35,7 @@ from invio.records.transfers import (
 
 # How often the records learn what has arrived of a transfer that is under way. Seconds.
 NOTED_EVERY = 1.0
+_SOON = 5  # seconds after which to ask again when a limit is reached
 
 
 @dataclass(slots=True)
@@ -51,9 +56,10 @@ class Asking:
 class Transfers:
     """The transfers of this process: begun, joined, noted and settled."""
 
-    def __init__(self, engine: sa.Engine, journal: Journal) -> None:
+    def __init__(self, engine: sa.Engine, journal: Journal, limits: Limits) -> None:
         self._engine = engine
         self._journal = journal
+        self._limits = limits
         self.board = Board()
 
     async def earlier(self, asking: Asking, etag: str | None) -> TransferRow | None:
@@ -80,9 +86,12 @@ class Transfers:
 
         Raises:
             Refusal: `revoked` or `used-up`, for a sealed link whose id is counted or ended;
-                `unavailable`, when the records cannot be written.
+                `too-many` or `busy`, when a limit is reached; `unavailable`, when the records
+                cannot be written.
         """
-        segment = Segment(meter, reply.start)
+        if self._limits.requests is not None and self.board.requests >= self._limits.requests:
+            raise Refusal("busy", "the service is sending as much as it may at once", retry_after=_SOON)
+        segment = Segment(meter, reply.spans)
         key = (asking.who, asking.address, etag, asking.tag)
         live = self.board.find(key) if earlier is not None else None
         if live is None:
@@ -92,27 +101,33 @@ class Transfers:
         live.segments.append(segment)
         try:
             if earlier is None:
-                await self._journal.begin(live.row, *_counted(asking.link))
+                await self._journal.begin(live.row, *_counted(asking.link), self._limits.recipient_transfers)
             else:
-                await self._go_on(live, asking)
+                await self._go_on(live, asking, earlier.state == RUNNING)
         except BaseException as error:
             live.segments.remove(segment)
             if not live.segments:
                 self.board.drop(live)
             if isinstance(error, LinkSpent):
                 raise link_refusal(error) from None
+            if isinstance(error, TooMany):
+                said = f"at most {self._limits.recipient_transfers} files at once"
+                raise Refusal("too-many", said, retry_after=_SOON) from None
             if isinstance(error, sa.exc.SQLAlchemyError):
                 raise Refusal("unavailable", "the records cannot be written at present") from None
             raise
         return live, segment
 
-    async def _go_on(self, live: Live, asking: Asking) -> None:
+    async def _go_on(self, live: Live, asking: Asking, runs: bool) -> None:
         """A resumed transfer counts no further use of a link, and a revoked link does not resume."""
         link_id, _ = _counted(asking.link)
+        most = self._limits.recipient_transfers
 
         def work(connection: sa.Connection) -> TransferRow:
             if link_id is not None:
                 check_link_use(connection, link_id, None)
+            if most is not None and not runs:
+                check_running(connection, asking.who, most)
             return go_on(connection, live.row.id)
 
         # A request that ended since the earlier one was looked up may have brought more.
@@ -137,6 +152,16 @@ class Transfers:
     def _check(self, link_id: str, uses: int | None) -> None:
         with self._engine.connect() as connection:
             check_link_use(connection, link_id, uses)
+
+    def hand_off(self, live: Live, segment: Segment) -> None:
+        """Records that a front server, or the remote store, sends the content in our place."""
+        live.segments.remove(segment)
+        if live.segments:
+            return
+        row = live.now()
+        row.state = HANDED_OFF
+        self._journal.write(row)
+        self.board.end(live, row)
 
     def settle(self, live: Live, segment: Segment, broken: str | None) -> None:
         """Records how a request of a transfer ended; `broken` says why its reply was not sent whole."""

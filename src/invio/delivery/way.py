@@ -9,32 +9,36 @@ from __future__ import annotations
 
 import time
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
-from functools import lru_cache
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import structlog
 from starlette.concurrency import run_in_threadpool
 
 from invio.core.addresses import Address, BadAddress, parse_file_address, percent_decoded
+from invio.core.cross_origin import SAME_ORIGIN, CrossOrigin
+from invio.core.digests import digest_field, wants_sha256
 from invio.core.files import Caller
 from invio.core.link_terms import Asked, LinkRefused
 from invio.core.links import SealedLink, check_link, is_sealed, parse_link
-from invio.core.media_types import media_type_of
 from invio.core.reasons import Refusal
-from invio.core.replies import METHODS, Content, Part, Reply, Representation, Slice, Streamed, plan
+from invio.core.replies import METHODS, Reply, Representation, plan
 from invio.core.request_head import RequestHead
+from invio.core.rules import NO_TERMS, Terms
 from invio.delivery import bundles
 from invio.delivery.bundles import Bundles
 from invio.delivery.catalogue import Catalogue
+from invio.delivery.digests import digest_of
+from invio.delivery.front import NO_FRONT, Front
 from invio.delivery.identify import Identifier
+from invio.delivery.limits import Limits, Throttles
+from invio.delivery.offering import Offering
 from invio.delivery.presentation import Presentation, read_presentation
 from invio.delivery.refusals import refusal_reply
-from invio.delivery.sender import Sender
+from invio.delivery.sender import SMALL, Sender
 from invio.delivery.transfers import Asking, Transfers
-from invio.delivery.zerocopy import ClientGone, ReplyBroken
+from invio.delivery.zerocopy import ClientGone, ReaderStuck, ReplyBroken
 from invio.records.transfers import TransferRow
-from invio.stores.sources import Made
 from invio.stores.store import Found, Missing
 
 log = structlog.get_logger()
@@ -44,69 +48,98 @@ PREFIX = "/get/"
 
 @dataclass(slots=True)
 class _Request:
-    """A request whose caller was identified; `path` and `query` are still encoded."""
+    """A request whose caller was identified; `path` and `query` are still encoded.
+
+    `peer` is the other side of the connection: a front server, where there is one.
+    """
 
     head: RequestHead
     caller: Caller
     path: str
     query: str
+    peer: str | None
 
 
 @dataclass(slots=True)
 class _Planned:
-    """A reply, and for whom and what it is."""
+    """A reply, and for whom and what it is.
+
+    `etag` is what the records know the content by: it stays when more is learnt of the content.
+    """
 
     reply: Reply
     asking: Asking
     representation: Representation
+    etag: str | None
     earlier: TransferRow | None
+    terms: Terms
+    handed_off: Reply | None = None
+
+
+@dataclass(slots=True)
+class Way:
+    """What a delivery is made of. `grace` is how long after its end a link still resumes what began. Seconds."""
+
+    catalogue: Catalogue
+    identifier: Identifier
+    transfers: Transfers
+    archives: Bundles
+    offering: Offering
+    keys: Mapping[str, bytes]
+    grace: int
+    limits: Limits = field(default_factory=Limits)
+    cross_origin: CrossOrigin = SAME_ORIGIN
+    front: Front = NO_FRONT
 
 
 class Delivery:
     """Every byte of a file, a range, an archive or a table leaves through here."""
 
-    def __init__(
-        self,
-        catalogue: Catalogue,
-        identifier: Identifier,
-        transfers: Transfers,
-        archives: Bundles,
-        keys: Mapping[str, bytes],
-        grace: int,
-    ) -> None:
-        """`grace` is how long after its end a link still resumes a download that had begun. Seconds."""
-        self._catalogue = catalogue
-        self._identifier = identifier
-        self._transfers = transfers
-        self._archives = archives
-        self._keys = keys
-        self._grace = grace
+    def __init__(self, way: Way) -> None:
+        self._way = way
+        self._throttles = Throttles(way.limits)
 
     async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
         head = RequestHead(scope["method"], scope["headers"])
         path = _raw_path(scope)
         query = scope["query_string"].decode("latin-1")
         client = scope.get("client")
-        sender = Sender(scope, receive, send)
+        sender = Sender(scope, receive, send, self._way.limits.idle)
         try:
-            planned = await self._plan(head, path, query, client[0] if client else None)
-            if head.method == "GET" and planned.reply.status in (200, 206):
-                await self._deliver(sender, planned)
-                return
-            reply = planned.reply
+            if head.method == "OPTIONS":
+                reply = self._options(head)
+            else:
+                _check_host(head, scope)
+                planned = await self._plan(scope, head, path, query, client[0] if client else None)
+                if head.method == "GET" and planned.reply.status in (200, 206):
+                    await self._deliver(sender, head, planned)
+                    return
+                reply = planned.reply
         except Refusal as refusal:
-            target = path + ("?" + query if query else "")
+            target = scope.get("root_path", "") + path + ("?" + query if query else "")
             reply = refusal_reply(refusal, head.method, head.get(b"accept"), target)
         try:
-            await sender.send(reply)
+            await sender.send(self._shared(head, reply))
         except ClientGone:
             pass
 
-    async def _plan(self, head: RequestHead, path: str, query: str, network: str | None) -> _Planned:
+    def _options(self, head: RequestHead) -> Reply:
+        """What may be asked of any file (RFC 9110 §9.3.7), and to a browser's preflight the rest."""
+        allowed = [(b"allow", METHODS.encode()), (b"content-length", b"0")]
+        return Reply(204, [*allowed[:1], *self._way.cross_origin.preflight(head, METHODS)], [], 0)
+
+    def _shared(self, head: RequestHead, reply: Reply) -> Reply:
+        """The reply with what another origin's page needs to read it."""
+        cross_origin = self._way.cross_origin
+        if not cross_origin.origins:
+            return reply
+        return replace(reply, headers=cross_origin.added_to(reply.headers, head))
+
+    async def _plan(self, scope: Any, head: RequestHead, path: str, query: str, peer: str | None) -> _Planned:
         if head.method not in ("GET", "HEAD"):
             raise Refusal("wrong-method", f"{head.method} is not for files; use {METHODS}", allow=METHODS)
-        caller = await self._identifier.identify(head, network)
-        request = _Request(head, caller, path, query)
+        caller = await self._way.identifier.identify(head, self._way.front.network(peer, head), scope)
+        request = _Request(head, caller, path, query, peer)
         if is_sealed(query):
             return await self._plan_sealed(request)
         try:
@@ -121,12 +154,12 @@ class Delivery:
         asked = Asked(time.time(), request.caller.network, request.caller.agent, request.caller.recipient)
         late: LinkRefused | None = None
         try:
-            check_link(link, self._keys, asked)
+            check_link(link, self._way.keys, asked)
         except LinkRefused as refused:
             # A download that began in time may be ended; anything else wrong with it still counts.
             if refused.reason.word != "expired" or b"range" not in request.head:
                 raise
-            check_link(link, self._keys, replace(asked, grace=self._grace))
+            check_link(link, self._way.keys, replace(asked, grace=self._way.grace))
             late = refused
         presentation = Presentation(link.says("as"), link.says("name"), link.says("version"), sealed=True)
         planned = await self._planned(request, link.address, presentation, link)
@@ -135,47 +168,64 @@ class Delivery:
             if began is None or link.expires is None or began >= link.expires:
                 raise late
         if not planned.reply.parts:
-            await self._transfers.check_link(link)
+            await self._way.transfers.check_link(link)
         return planned
 
     async def _planned(
         self, request: _Request, address: Address, presentation: Presentation, link: SealedLink | None
     ) -> _Planned:
+        way, caller, terms, found = self._way, request.caller, NO_TERMS, None
         if address.store == bundles.STORE:
             if link is not None:
                 raise Refusal("missing", "links do not open bundles")
-            representation = await run_in_threadpool(self._archives.represent, request.caller, address)
+            representation = await run_in_threadpool(way.archives.represent, caller, address)
+            etag = representation.tag
         else:
-            found = self._find(request.caller, address, link)
+            found = await self._find(caller, address, link)
             if presentation.version is not None:
                 raise Refusal("missing", f"{address} is not kept in versions")
-            representation = _represent(found, presentation)
+            if link is None:
+                terms = way.catalogue.rules.terms(caller, "read", address)
+            offer = await way.offering.offer(request.head, found, presentation, terms)
+            representation, etag = offer.representation, offer.found.facts.tag
         reply = plan(request.head, representation)
-        asking = _asking(request.caller, address, link)
-        earlier = None
+        asking = _asking(caller, address, link)
+        planned = _Planned(reply, asking, representation, etag, None, terms)
         if reply.status == 206:
-            earlier = await self._transfers.earlier(asking, representation.tag)
-        return _Planned(reply, asking, representation, earlier)
+            planned.earlier = await way.transfers.earlier(asking, etag)
+        if found is not None and way.front.sends_from(address.store, request.peer):
+            throttles = self._throttles.holding(asking.who, link, terms)
+            planned.handed_off = way.front.hand_off(request.head, found, representation, reply, throttles)
+        return planned
 
-    def _find(self, caller: Caller, address: Address, link: SealedLink | None) -> Found:
+    async def _find(self, caller: Caller, address: Address, link: SealedLink | None) -> Found:
         if link is None:
-            return self._catalogue.obtain(caller, "read", address)
+            await self._way.catalogue.ask_ahead(caller, "read", address)
+            return self._way.catalogue.obtain(caller, "read", address)
         try:
-            return self._catalogue.locate(address)
+            return self._way.catalogue.locate(address)
         except Missing:
             raise Refusal("missing", f"there is no file {address}") from None
 
-    async def _deliver(self, sender: Sender, planned: _Planned) -> None:
-        representation, asking = planned.representation, planned.asking
-        sender.limit(asking.link.rate if asking.link else None)
-        live, segment = await self._transfers.admit(
-            asking, planned.reply, sender.meter, representation.tag, representation.size, planned.earlier
+    async def _deliver(self, sender: Sender, head: RequestHead, planned: _Planned) -> None:
+        way, asking, reply = self._way, planned.asking, planned.reply
+        if reply.status == 206 and wants_sha256(head.get(b"want-content-digest")):
+            reply = await _with_content_digest(reply)
+        live, segment = await way.transfers.admit(
+            asking, reply, sender.meter, planned.etag, planned.representation.size, planned.earlier
         )
+        if planned.handed_off is not None:
+            way.transfers.hand_off(live, segment)
+            await sender.send(self._shared(head, planned.handed_off))
+            return
+        sender.limit(self._throttles.holding(asking.who, asking.link, planned.terms))
         broken: str | None = "the service was stopped"
         try:
-            await sender.send(planned.reply)
+            await sender.send(self._shared(head, reply))
             await sender.arrival()
             broken = None
+        except ReaderStuck as error:
+            broken = str(error)
         except ClientGone:
             broken = "the client went away"
         except ReplyBroken as error:
@@ -183,7 +233,22 @@ class Delivery:
             log.warning("delivery.broken", address=asking.address, transfer=live.row.id, reason=broken)
             raise
         finally:
-            self._transfers.settle(live, segment, broken)
+            way.transfers.settle(live, segment, broken)
+
+
+async def _with_content_digest(reply: Reply) -> Reply:
+    """The reply with the digest of what it carries, where that is little enough to be read beforehand."""
+    if reply.length is None or reply.length > SMALL:
+        return reply
+    value = digest_field(await run_in_threadpool(digest_of, reply.parts))
+    return replace(reply, headers=[*reply.headers, (b"content-digest", value)])
+
+
+def _check_host(head: RequestHead, scope: Any) -> None:
+    """RFC 9110 §7.2: an HTTP/1.1 request has exactly one Host. Raises Refusal (`bad-request`)."""
+    host = head.get(b"host")
+    if scope["http_version"] == "1.1" and (host is None or "," in host):
+        raise Refusal("bad-request", "an HTTP/1.1 request has one Host field")
 
 
 def _raw_path(scope: Any) -> str:
@@ -191,24 +256,6 @@ def _raw_path(scope: Any) -> str:
     raw: bytes = scope.get("raw_path") or scope["path"].encode()
     root = scope.get("root_path", "")
     return raw.decode("latin-1").removeprefix(root)
-
-
-@lru_cache(maxsize=4096)
-def _represent(found: Found, presentation: Presentation) -> Representation:
-    """What is offered of a file; kept for as long as the store finds the file unaltered."""
-    facts, source = found.facts, found.source
-    address = facts.address
-    part: Part = Streamed(source) if isinstance(source, Made) else Slice(source, 0, source.size)
-    return Representation(
-        content=Content([part]),
-        size=facts.size,
-        tag=facts.tag,
-        modified=facts.modified,
-        media_type=facts.media_type or media_type_of(address.name),
-        name=presentation.name or address.name,
-        disposition=presentation.disposition,
-        sealed=presentation.sealed,
-    )
 
 
 def _asking(caller: Caller, address: Address, link: SealedLink | None) -> Asking:

@@ -23,15 +23,26 @@ from typing import Any
 
 from uvicorn.protocols.http.httptools_impl import STATUS_LINE, HttpToolsProtocol
 
+from invio.core.reasons import Refusal
+from invio.delivery.refusals import refusal_reply
+
 # linux/sockios.h; termios.TIOCOUTQ is the same number where it exists
 _SIOCOUTQ = 0x5411
 # One call of sendfile: large enough to cost nothing, small enough to let others in.
 _STEP = 16 * 1024 * 1024  # bytes
 _TURN = 32 * 1024 * 1024  # bytes after which the loop gets a turn even though the socket takes more
+# The longest head of a request, with its target; the parser itself knows no limit.
+_HEAD = 64 * 1024  # bytes
+# The length of a body that ends with its connection, which is how HTTP/1.0 is told of an end.
+_UNTIL_CLOSE = 1 << 62
 
 
 class ClientGone(OSError):
     """The other side closed the connection, or it was lost."""
+
+
+class ReaderStuck(ClientGone):
+    """The other side took nothing for so long that it was cut off."""
 
 
 class ReplyBroken(Exception):
@@ -41,13 +52,14 @@ class ReplyBroken(Exception):
 class Wire:
     """One response on one connection."""
 
-    __slots__ = ("_cycle", "_direct", "_head", "_protocol", "body_sent")
+    __slots__ = ("_cycle", "_direct", "_head", "_protocol", "_until_close", "body_sent")
 
     def __init__(self, cycle: Any, protocol: ZeroCopyProtocol) -> None:
         self._cycle = cycle
         self._protocol = protocol
         self._direct = False
         self._head = b""
+        self._until_close = False
         self.body_sent = 0  # bytes of the body that the kernel, or the transport's buffer, has taken
 
     @property
@@ -58,6 +70,19 @@ class Wire:
     def unacknowledged(self) -> int:
         """Bytes that were sent on this connection and not yet acknowledged by the other side."""
         return self._protocol.unacknowledged()
+
+    def waiting(self) -> bool:
+        """Whether something was sent that the other side has not taken yet."""
+        transport = self._protocol.transport
+        return self._protocol.waits or transport.get_write_buffer_size() > 0 or self._protocol.unacknowledged() > 0
+
+    def cut(self, why: str) -> None:
+        """Breaks the connection; whoever is sending on it gets ReaderStuck."""
+        self._protocol.cut(why)
+
+    @property
+    def cut_because(self) -> str | None:
+        return self._protocol.cut_because
 
     async def run(self, app: Callable[..., Any], scope: Any, receive: Any) -> None:
         """The application, with a connection that is broken when a reply cannot be completed."""
@@ -87,14 +112,18 @@ class Wire:
             if self._head:
                 head, self._head = self._head, b""
                 # HEAD has no body, whatever the message holds; a chunked one has a frame around it.
-                if cycle.chunked_encoding or cycle.scope["method"] == "HEAD":
+                if cycle.chunked_encoding or self._until_close or cycle.scope["method"] == "HEAD":
                     self._protocol.transport.write(head)
                 else:
                     if cycle.flow.write_paused:
                         await cycle.flow.drain()
                     self._send_with_head(head, message)
                     return
+            if self._until_close and not message.get("more_body", False):
+                cycle.expected_content_length = len(message.get("body", b""))
             await cycle.send(message)
+            if self._protocol.gone:
+                raise self._lost("the client closed the connection")
             self.body_sent += len(message.get("body", b""))
 
     def hold_head(self, status: int, headers: list[tuple[bytes, bytes]]) -> None:
@@ -111,8 +140,15 @@ class Wire:
             cycle.chunked_encoding = False
             cycle.expected_content_length = length
         elif status not in (204, 304) and cycle.scope["method"] != "HEAD":
-            cycle.chunked_encoding = True
-            lines.append(b"transfer-encoding: chunked")
+            if cycle.scope["http_version"] == "1.0":
+                # RFC 9112 §6.1: no transfer coding for HTTP/1.0; §6.3: it ends with the connection.
+                self._until_close = True
+                cycle.chunked_encoding = False
+                cycle.expected_content_length = _UNTIL_CLOSE
+                cycle.keep_alive = False
+            else:
+                cycle.chunked_encoding = True
+                lines.append(b"transfer-encoding: chunked")
         if not cycle.keep_alive:
             lines.append(b"connection: close")
         self._head = b"\r\n".join(lines) + b"\r\n\r\n"
@@ -145,7 +181,8 @@ class Wire:
     def _lost(self, why: str) -> ClientGone:
         """What to raise; the server is told as well, that a response without an end is no fault."""
         self._cycle.disconnected = True
-        return ClientGone(why)
+        because = self._protocol.cut_because
+        return ClientGone(why) if because is None else ReaderStuck(because)
 
     async def _send_bytes(self, message: dict[str, Any]) -> None:
         body, more = message.get("body", b""), message.get("more_body", False)
@@ -214,9 +251,11 @@ class Wire:
 
 
 class ZeroCopyProtocol(HttpToolsProtocol):
-    """uvicorn's protocol for httptools, with the zero-copy extension."""
+    """uvicorn's protocol for httptools, with the zero-copy extension and a limit on a request's head."""
 
     gone = False
+    cut_because: str | None = None
+    _head_bytes = 0  # of a request whose head has not ended yet
     _direct: socket.socket | None = None
     _waiting: asyncio.Future[None] | None = None
     _last_unacknowledged = 0
@@ -240,6 +279,50 @@ class ZeroCopyProtocol(HttpToolsProtocol):
             self._direct = socket.socket(fileno=os.dup(original.fileno()))
             self._direct.setblocking(False)
         return self._direct
+
+    def data_received(self, data: bytes) -> None:
+        self._head_bytes += len(data)
+        super().data_received(data)
+        if self._head_bytes > _HEAD:
+            self._refuse(Refusal("long-head", f"the head of a request has at most {_HEAD} bytes"))
+
+    def on_headers_complete(self) -> None:
+        self._head_bytes = 0
+        super().on_headers_complete()
+
+    def on_body(self, body: bytes) -> None:
+        self._head_bytes = 0
+        super().on_body(body)
+
+    def send_400_response(self, msg: str) -> None:  # noqa: ARG002
+        self._refuse(Refusal("bad-request", "this is not an HTTP/1.1 request; mind its first line and its fields"))
+
+    def _refuse(self, refusal: Refusal) -> None:
+        """Answers what cannot be made a request of, and hears no more on this connection."""
+        if self.transport.is_closing():
+            return
+        if self.cycle is not None and not self.cycle.response_complete:
+            # Answers to what came before are under way; they are ended, and nothing is mixed into them.
+            self.cycle.keep_alive = False
+            return
+        reply = refusal_reply(refusal, "GET", None)
+        lines = [STATUS_LINE[reply.status][:-2]]
+        lines += [name + b": " + value for name, value in (*self.server_state.default_headers, *reply.headers)]
+        lines.append(b"connection: close")
+        body = b"".join(part for part in reply.parts if isinstance(part, bytes))
+        self.transport.write(b"\r\n".join(lines) + b"\r\n\r\n" + body)
+        self.transport.close()
+
+    def cut(self, why: str) -> None:
+        """Breaks the connection, and has whoever sends on it told why."""
+        if not self.gone:
+            self.cut_because = why
+            self.transport.abort()
+
+    @property
+    def waits(self) -> bool:
+        """Whether somebody waits for the socket to take more."""
+        return self._waiting is not None
 
     async def writable(self) -> None:
         """Returns when the socket takes more. Raises ClientGone."""
@@ -269,7 +352,8 @@ class ZeroCopyProtocol(HttpToolsProtocol):
             self._direct = None
         self.gone = True
         if self._waiting is not None and not self._waiting.done():
-            self._waiting.set_exception(ClientGone("the client closed the connection"))
+            lost = ClientGone("the client closed the connection")
+            self._waiting.set_exception(lost if self.cut_because is None else ReaderStuck(self.cut_because))
 
 
 @lru_cache(maxsize=4096)

@@ -24,7 +24,7 @@ import structlog
 
 from invio.records import transfers
 from invio.records.database import impatient, patient
-from invio.records.transfers import LinkSpent, TransferRow
+from invio.records.transfers import LinkSpent, TooMany, TransferRow
 
 log = structlog.get_logger()
 T = TypeVar("T")
@@ -40,6 +40,7 @@ class _Begin:
     row: TransferRow
     counts: str | None  # the link's id that a use is counted for
     limit: int | None
+    most: int | None  # transfers of the same recipient that may run at once, this one among them
     done: asyncio.Future[None]
 
 
@@ -68,16 +69,20 @@ class Journal:
         self._since_checkpoint = 0  # lines
         self._checkpointed = time.monotonic()
 
-    async def begin(self, row: TransferRow, counts: str | None = None, limit: int | None = None) -> None:
+    async def begin(
+        self, row: TransferRow, counts: str | None = None, limit: int | None = None, most: int | None = None
+    ) -> None:
         """Returns when the transfer's row is durable.
 
         With `counts`, a use of that link id is counted in the same transaction, `limit` at most.
+        With `most`, no more than that many transfers of the same recipient run at once.
 
         Raises:
             LinkSpent: the link's id was revoked or has no use left; nothing was written.
+            TooMany: `most` are running; nothing was written.
         """
         done = asyncio.get_running_loop().create_future()
-        self._put(_Begin(row, counts, limit, done))
+        self._put(_Begin(row, counts, limit, most, done))
         await done
 
     async def call(self, work: Callable[[sa.Connection], T]) -> T:
@@ -159,7 +164,12 @@ class Journal:
         outcomes: list[_Outcome] = []
         self._since_checkpoint += len(batch)
         with connection.begin():
-            transfers.insert(connection, [row for item in batch if (row := self._begun(connection, item, outcomes))])
+            began = (self._begun(connection, item, outcomes) for item in batch)
+            if any(isinstance(item, _Begin) and item.most is not None for item in batch):
+                for row in began:  # one by one, for the next one to be counted with it
+                    transfers.insert(connection, [row] if row else [])
+            else:
+                transfers.insert(connection, [row for row in began if row])
             # The last word on a transfer is the one that counts.
             latest = {item.id: item for item in batch if isinstance(item, TransferRow)}
             transfers.update(connection, list(latest.values()))
@@ -169,15 +179,17 @@ class Journal:
 
     @staticmethod
     def _begun(connection: sa.Connection, item: _Item, outcomes: list[_Outcome]) -> TransferRow | None:
-        """The row to insert for a line that begins a transfer, unless its link is spent."""
+        """The row to insert for a line that begins a transfer, unless it may not begin."""
         if not isinstance(item, _Begin):
             return None
-        if item.counts is not None:
-            try:
+        try:
+            if item.most is not None:
+                transfers.check_running(connection, item.row.who, item.most)
+            if item.counts is not None:
                 transfers.use_link(connection, item.counts, item.limit)
-            except LinkSpent as spent:
-                outcomes.append((item.done, None, spent))
-                return None
+        except (LinkSpent, TooMany) as refused:
+            outcomes.append((item.done, None, refused))
+            return None
         outcomes.append((item.done, None, None))
         return item.row
 

@@ -58,6 +58,7 @@ transfers = sa.Table(
     sa.Column("covered", sa.BigInteger, nullable=False),
     sa.Column("coverage", sa.JSON, nullable=False),
     sa.Index("transfers_by_who", "who"),
+    sa.Index("transfers_running", "who", sqlite_where=sa.text("state = 'running'")),
     # Ids grow with time, so the table itself is in their order.
     sqlite_with_rowid=False,
 )
@@ -88,4 +89,12 @@ checksums = sa.Table(
     metadata,
     sa.Column("tag", sa.String(64), primary_key=True),
     sa.Column("crc", sa.BigInteger, nullable=False),
+)
+
+# SHA-256 of a content, by the tag that changes with it.
+digests = sa.Table(
+    "digests",
+    metadata,
+    sa.Column("tag", sa.String(64), primary_key=True),
+    sa.Column("sha256", sa.LargeBinary(32), nullable=False),
 )

@@ -20,6 +20,7 @@ RUNNING = "running"
 COMPLETE = "complete"
 PARTIAL = "partial"
 BROKEN_OFF = "broken-off"
+HANDED_OFF = "handed-off"  # sent by a front server, which does not tell what arrived
 _RESUMED_WITHIN = 86_400  # seconds
 
 
@@ -65,6 +66,10 @@ class LinkSpent(Exception):
     def __init__(self, word: str) -> None:
         super().__init__(word)
         self.word = word
+
+
+class TooMany(Exception):
+    """As many transfers of one recipient are running as may."""
 
 
 # Rows go to the driver as they are, for they are written at every download. The statements come
@@ -144,6 +149,13 @@ def _changed(row: TransferRow) -> tuple[Any, ...]:
     return (
         row.state, row.reason, row.updated, row.covered, _json(row.coverage), row.size, row.requests, row.id
     )  # fmt: skip
+
+
+def check_running(connection: sa.Connection, who: str, most: int) -> None:
+    """Counts the running transfers of `who`, in all processes. Raises TooMany when `most` are."""
+    running = sa.select(sa.func.count()).where(transfers.c.who == who, transfers.c.state == sa.text(f"'{RUNNING}'"))
+    if connection.execute(running).scalar_one() >= most:
+        raise TooMany
 
 
 def use_link(connection: sa.Connection, link_id: str, limit: int | None) -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import AsyncIterator, Awaitable, Callable
+from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager, suppress
 from typing import Any
 
@@ -13,13 +13,14 @@ from starlette.exceptions import HTTPException
 
 from invio import __version__
 from invio.core.reasons import Refusal
+from invio.core.request_head import RequestHead
 from invio.delivery import way
 from invio.delivery.refusals import refusal_reply
 from invio.service import bundles, console, decisions, files, links, operators, sessions, transfers
 from invio.service.assembly import Parts
 from invio.service.description import described
 
-ASGI = Callable[[Any, Any, Any], Awaitable[None]]
+_METHODS = "GET, HEAD, POST, PUT, DELETE"
 
 
 class Service:
@@ -29,16 +30,39 @@ class Service:
         self.api = make_api(parts)
         self._delivery = parts.delivery
         self._console = console.Console()
+        self._cross_origin = parts.way.cross_origin
 
     async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
-        app: ASGI = self.api
-        if scope["type"] == "http":
-            path: str = scope["path"]
-            if path.startswith(way.PREFIX):
-                app = self._delivery
-            elif path.startswith(console.PREFIX) or path == console.API_PAGE:
-                app = self._console
-        await app(scope, receive, send)
+        if scope["type"] != "http":
+            await self.api(scope, receive, send)
+            return
+        path: str = scope["path"].removeprefix(scope.get("root_path", ""))
+        if path.startswith(way.PREFIX):
+            await self._delivery(scope, receive, send)
+        elif path.startswith(console.PREFIX) or path == console.API_PAGE:
+            await self._console(scope, receive, send)
+        else:
+            await self._shared(scope, receive, send)
+
+    async def _shared(self, scope: Any, receive: Any, send: Any) -> None:
+        """The API, with what pages of other origins need to read it, if the settings let them."""
+        cross_origin = self._cross_origin
+        if not cross_origin.origins:
+            await self.api(scope, receive, send)
+            return
+        head = RequestHead(scope["method"], scope["headers"])
+        granted = cross_origin.preflight(head, _METHODS)
+        if head.method == "OPTIONS" and granted:
+            await send({"type": "http.response.start", "status": 204, "headers": [*granted, (b"vary", b"origin")]})
+            await send({"type": "http.response.body"})
+            return
+
+        async def with_fields(message: Any) -> None:
+            if message["type"] == "http.response.start":
+                message = {**message, "headers": cross_origin.added_to(list(message["headers"]), head)}
+            await send(message)
+
+        await self.api(scope, receive, with_fields)
 
 
 def make_api(parts: Parts | None) -> FastAPI:

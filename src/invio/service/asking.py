@@ -25,9 +25,9 @@ def head_of(request: Request) -> RequestHead:
 
 async def caller_of(request: Request) -> Caller:
     """The caller. Raises Refusal (`bad-token`, `cross-site`)."""
-    head = head_of(request)
-    network = request.client.host if request.client else None
-    caller = await parts_of(request).identifier.identify(head, network)
+    head, parts = head_of(request), parts_of(request)
+    network = parts.way.front.network(request.client.host if request.client else None, head)
+    caller = await parts.identifier.identify(head, network, request.scope)
     check_same_site(head, caller)
     return caller
 

@@ -8,14 +8,19 @@ from dataclasses import dataclass, field
 import sqlalchemy as sa
 
 from invio.core.addresses import BadAddress, parse_file_address
+from invio.core.cross_origin import CrossOrigin
+from invio.core.forwarded import read_networks
 from invio.core.keys import KeyRing, read_keys
-from invio.core.rules import RuleSet
 from invio.core.rules_file import read_rules
 from invio.delivery.bundles import BundleLimits, Bundles
-from invio.delivery.catalogue import Catalogue
+from invio.delivery.catalogue import Catalogue, Decider
+from invio.delivery.digests import Digests
+from invio.delivery.front import Front
 from invio.delivery.identify import Identifier
+from invio.delivery.limits import Limits
+from invio.delivery.offering import Offering
 from invio.delivery.transfers import Transfers
-from invio.delivery.way import Delivery
+from invio.delivery.way import Delivery, Way
 from invio.producers.producer import ProducerFault, Rows, function_rows, query_rows
 from invio.records import transfers as transfer_records
 from invio.records.database import open_database, patient
@@ -38,14 +43,17 @@ class Parts:
     identifier: Identifier
     transfers: Transfers
     bundles: Bundles
+    digests: Digests
+    way: Way
     delivery: Delivery
     stopping: Callable[[], bool] = field(default=lambda: False)
 
     @property
-    def rules(self) -> RuleSet:
+    def rules(self) -> Decider:
         return self.catalogue.rules
 
     def close(self) -> None:
+        self.digests.close()
         self.journal.close()
         self.bundles.close()
         self.engine.dispose()
@@ -67,18 +75,40 @@ def assemble(settings: Settings) -> Parts:
     journal = Journal(engine)
     catalogue = Catalogue(stores, rules)
     identifier = Identifier(engine)
-    transfers = Transfers(engine, journal)
-    limits = BundleLimits(settings.bundles.entries, settings.bundles.bytes)
-    bundles = Bundles(catalogue, engine, limits)
-    delivery = Delivery(catalogue, identifier, transfers, bundles, keys.keys, settings.service.link_grace)
-    return Parts(settings, keys, engine, journal, catalogue, identifier, transfers, bundles, delivery)
+    limits = Limits(**settings.limits.model_dump())
+    transfers = Transfers(engine, journal, limits)
+    bundles = Bundles(catalogue, engine, BundleLimits(settings.bundles.entries, settings.bundles.bytes))
+    digests = Digests(engine)
+    cross_origin = _cross_origin(settings)
+    offering = Offering(catalogue, digests, cross_origin, settings.service.digests == "always")
+    grace = settings.service.link_grace
+    way = Way(
+        catalogue, identifier, transfers, bundles, offering, keys.keys, grace, limits, cross_origin, _front(settings)
+    )
+    delivery = Delivery(way)
+    return Parts(settings, keys, engine, journal, catalogue, identifier, transfers, bundles, digests, way, delivery)
+
+
+def _cross_origin(settings: Settings) -> CrossOrigin:
+    given = settings.cors
+    return CrossOrigin(frozenset(given.origins), given.credentials, given.seconds, given.resource_policy)
+
+
+def _front(settings: Settings) -> Front:
+    given = settings.front
+    prefixes = {
+        name: store.front
+        for name, store in settings.stores.items()
+        if isinstance(store, DirectorySettings) and store.front is not None
+    }
+    return Front(read_networks(given.networks), given.redirect_header, given.rate_header, prefixes)
 
 
 def _store(settings: Settings, name: str) -> Store:
     given = settings.stores[name]
     try:
         if isinstance(given, DirectorySettings):
-            return DirectoryStore(name, settings.path(given.root))
+            return DirectoryStore(name, settings.path(given.root), given.precompressed)
         return _tables(settings, name, given)
     except (StoreFault, ProducerFault) as error:
         raise BadSettings(f"{settings.folder}: {error}") from None

@@ -7,14 +7,15 @@ from typing import Annotated
 from fastapi import APIRouter, Query, Request
 
 from invio.core.addresses import Address
-from invio.core.files import Caller, FileFacts
-from invio.core.media_types import media_type_of
+from invio.core.files import Caller
 from invio.core.reasons import Refusal
 from invio.core.rules import ACTIONS
 from invio.delivery.board import timestamp
+from invio.delivery.offering import kind_of
 from invio.service.asking import TheCaller, TheParts, address_in_path, read_address
 from invio.service.assembly import Parts
 from invio.service.shapes import FileShape, Listing
+from invio.stores.store import Found
 
 router = APIRouter(tags=["files"])
 
@@ -34,7 +35,7 @@ def list_files(
     if folder is not None and not folder.folder:
         raise Refusal("bad-request", f"in={within}: a folder's address ends in /; for one file ask /api/files/{within}")
     page = parts.catalogue.page(caller, folder, after, limit)
-    files = [_shape(parts, caller, line.address, line.facts) for line in page.files]
+    files = [_shape(parts, caller, line.address, line.found) for line in page.files]
     return Listing(files=files, next=page.after)
 
 
@@ -44,18 +45,21 @@ def file_facts(address: str, request: Request, caller: TheCaller, parts: ThePart
     where = address_in_path(request, "/api/files/")
     if where.folder:
         raise Refusal("bad-request", f"{where} is a folder; list it with /api/files?in={where}")
-    return _shape(parts, caller, where, parts.catalogue.obtain(caller, "list", where).facts)
+    return _shape(parts, caller, where, parts.catalogue.obtain(caller, "list", where))
 
 
-def _shape(parts: Parts, caller: Caller, address: Address, facts: FileFacts | None) -> FileShape:
-    if facts is None:
+def _shape(parts: Parts, caller: Caller, address: Address, found: Found | None) -> FileShape:
+    if found is None:
         return FileShape(address=str(address), name=address.name, folder=True)
+    facts = found.facts
+    sha256 = parts.digests.known(facts.tag)
     return FileShape(
         address=str(address),
         name=address.name,
         folder=False,
         size=facts.size,
         modified=None if facts.modified is None else timestamp(facts.modified),
-        media_type=facts.media_type or media_type_of(address.name),
+        media_type=kind_of(found).media_type,
+        sha256=None if sha256 is None else sha256.hex(),
         may=[action for action in ACTIONS if parts.rules.allows(caller, action, address)],
     )

@@ -13,10 +13,13 @@ from typing import Annotated, Any, Literal
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
 from invio.core.errors import Unusable
+from invio.core.forwarded import read_networks
 from invio.core.toml_places import line_of
 
 # What an address may not have as a store, because it means something else.
 RESERVED = ("bundles",)
+_ORIGIN = re.compile(r"https?://[^/?#\s@*]+\Z")
+_FIELD_NAME = r"^[!#$%&'*+.^_`|~0-9A-Za-z-]+$"
 _STORE_NAME = re.compile(r"[a-z0-9][a-z0-9-]{0,31}\Z")
 
 
@@ -38,6 +41,9 @@ class ServiceSettings(_Strict):
     rules: Path = Path("rules.toml")
     public_url: str | None = Field(None, description="what links begin with, as in https://files.example.org")
     link_grace: int = Field(900, ge=0, description="seconds for which an expired link resumes what it began")
+    digests: Literal["asked", "always"] = Field(
+        "asked", description="whose SHA-256 is computed: what somebody asks for"
+    )
     shutdown: int = Field(5, ge=0, description="seconds that running transfers get when the service stops")
 
 
@@ -48,11 +54,58 @@ class BundleSettings(_Strict):
     bytes: int = Field(1 << 40, ge=1)
 
 
+class LimitSettings(_Strict):
+    """How fast, how many at once, and how patiently; without a value there is no limit."""
+
+    rate: int | None = Field(None, ge=1, description="bytes a second of each process")
+    recipient_rate: int | None = Field(None, ge=1, description="bytes a second of one recipient, all connections")
+    requests: int | None = Field(None, ge=1, description="bodies that each process sends at once")
+    recipient_transfers: int | None = Field(None, ge=1, description="files that one recipient obtains at once")
+    idle: float = Field(60.0, gt=0, description="seconds for which a reader may take nothing")
+
+
+class CorsSettings(_Strict):
+    """Which other origins' pages may read answers, and who may embed files."""
+
+    origins: list[str] = Field(default_factory=list, description="as in https://app.example.org; * for any")
+    credentials: bool = Field(False, description="with the session's cookie, too")
+    seconds: int = Field(600, ge=0, description="for which a browser remembers that it asked")
+    resource_policy: Literal["same-origin", "same-site", "cross-origin"] = "same-origin"
+
+    @model_validator(mode="after")
+    def _origins(self) -> CorsSettings:
+        for origin in self.origins:
+            if origin != "*" and not _ORIGIN.match(origin):
+                raise ValueError(
+                    f"{origin!r} is no origin; expected one such as 'https://app.example.org', without a path"
+                )
+        if self.credentials and "*" in self.origins:
+            raise ValueError("credentials cannot go to every origin; name those that may have them")
+        return self
+
+
+class FrontSettings(_Strict):
+    """A server in front of this one."""
+
+    networks: list[str] = Field(default_factory=list, description="where it connects from, as in 127.0.0.1/32")
+    redirect_header: str | None = Field(None, pattern=_FIELD_NAME, description="what orders it to send a file")
+    rate_header: str | None = Field(None, pattern=_FIELD_NAME, description="what tells it a speed")
+
+    @model_validator(mode="after")
+    def _networks(self) -> FrontSettings:
+        read_networks(self.networks)
+        if self.redirect_header and not self.networks:
+            raise ValueError("redirect_header needs networks: to anybody else it would show where files lie")
+        return self
+
+
 class DirectorySettings(_Strict):
     """A store of files below a directory."""
 
     kind: Literal["directory"]
     root: Path
+    precompressed: bool = Field(False, description="name.gz and name.zst hold the same content as name")
+    front: str | None = Field(None, pattern=r"^/.*/$", description="what its paths begin with at the front server")
 
 
 class TableSettings(_Strict):
@@ -85,6 +138,9 @@ class Settings(_Strict):
 
     service: ServiceSettings = ServiceSettings()
     bundles: BundleSettings = BundleSettings()
+    limits: LimitSettings = LimitSettings()
+    cors: CorsSettings = CorsSettings()
+    front: FrontSettings = FrontSettings()
     stores: dict[str, StoreSettings] = Field(min_length=1)
     folder: Path = Field(Path(), exclude=True)
 

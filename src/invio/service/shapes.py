@@ -32,6 +32,7 @@ class FileShape(BaseModel):
     size: int | None = None
     modified: str | None = Field(None, description="RFC 3339, UTC")
     media_type: str | None = None
+    sha256: str | None = Field(None, description="in hexadecimal digits, once it is known")
     may: list[Action] = Field(default_factory=list, description="what the caller may do with it")
 
 
@@ -127,7 +128,7 @@ class TransferShape(BaseModel):
     link: str | None
     via: str | None
     tag: str | None
-    state: Literal["running", "complete", "partial", "broken-off"]
+    state: Literal["running", "complete", "partial", "broken-off", "handed-off"]
     reason: str | None
     bytes: int
     size: int | None

@@ -32,9 +32,14 @@ class DirectoryStore:
 
     kind = "directory"
 
-    def __init__(self, name: str, root: str | Path) -> None:
-        """Raises StoreFault when the root is no directory that can be read."""
+    def __init__(self, name: str, root: str | Path, precompressed: bool = False) -> None:
+        """`precompressed`: a file may have the same content beside it as `name.gz` or `name.zst`.
+
+        Raises:
+            StoreFault: the root is no directory that can be read.
+        """
         self.name = name
+        self._precompressed = precompressed
         if not os.path.isdir(root):
             raise StoreFault(f"store {name!r}: its root {root} is not a directory; make it, or correct 'root'")
         if not os.access(root, os.R_OK | os.X_OK):
@@ -54,7 +59,7 @@ class DirectoryStore:
         if not stat.S_ISREG(status.st_mode):
             raise Missing(str(address))
         facts = FileFacts(address, status.st_size, status.st_mtime, _tag(status))
-        found = Found(facts, DiskFile.of(path, status))
+        found = Found(facts, DiskFile.of(path, status), self._precompressed)
         # Not for a path with a link on it: that may come to lead elsewhere, and its end not change.
         if path == self._root + address.path.encode():
             if len(self._seen) >= _SEEN:

@@ -20,10 +20,14 @@ class StoreFault(Exception):
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Found:
-    """A file that exists: its facts, and what it is read from. One finding is another than the next."""
+    """A file that exists: its facts, and what it is read from. One finding is another than the next.
+
+    `neighbours` says that the same content may lie compressed beside it, as `name.gz` or `name.zst`.
+    """
 
     facts: FileFacts
     source: DiskFile | Made
+    neighbours: bool = False
 
 
 class Store(Protocol):

@@ -1,0 +1,39 @@
+"""A speed limit that several connections share: when may the next bytes leave?
+
+A clock that runs ahead of the real one by the bytes that were let through. Whoever asks is told
+the moment at which the clock has caught up, and pushes it on; those who wait do so in the order in
+which they asked. Connections that ask for the same count each time share the rate fairly, however
+many there are, and no byte is held in memory for it.
+"""
+
+from __future__ import annotations
+
+# A wake-up that came late is made up for; a line that was not used for longer has lost its turn. Seconds.
+_SLACK = 0.1
+_TICK = 0.02  # seconds
+# A step below this is more wake-ups than a slow line is worth.
+_LEAST = 16 * 1024  # bytes
+_LONGEST = 0.25  # seconds that one step may take
+
+
+class Throttle:
+    """At most `rate` bytes a second. `users` is how many connections share it now."""
+
+    __slots__ = ("__weakref__", "_free", "rate", "users")
+
+    def __init__(self, rate: int) -> None:
+        self.rate = rate
+        self.users = 0
+        self._free = 0.0  # the moment from which on there is nothing left to wait for
+
+    def reserve(self, now: float, count: int) -> float:
+        """The moment at which `count` bytes may leave; `now` is of any steady clock, in seconds."""
+        begin = self._free if self._free >= now - _SLACK else now
+        self._free = begin + count / self.rate
+        return begin
+
+    @property
+    def step(self) -> int:
+        """How many bytes to let through at once: few enough to be smooth, enough to cost little."""
+        whole = min(self.rate * _LONGEST, max(_LEAST, self.rate * _TICK))
+        return max(1, int(whole / max(1, self.users)))

@@ -1,0 +1,51 @@
+"""Content made on demand, compressed on its way: gzip, and zstd where its library is installed."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from typing import Any
+
+from isal import isal_zlib
+
+from invio.stores.sources import Made
+
+try:
+    import zstandard
+except ImportError:  # an extra; without it nobody is offered zstd
+    zstandard = None  # type: ignore[assignment]
+
+# RFC 1952 around deflate: 16 on top of the window of 2^15 bytes.
+_GZIP = 16 + 15
+_ZSTD_LEVEL = 3
+
+
+def _gzip() -> Any:
+    return isal_zlib.compressobj(level=isal_zlib.ISAL_DEFAULT_COMPRESSION, wbits=_GZIP)
+
+
+def _zstd() -> Any:
+    return zstandard.ZstdCompressor(level=_ZSTD_LEVEL).compressobj()
+
+
+_COMPRESSORS: dict[str, Callable[[], Any]] = {"gzip": _gzip} if zstandard is None else {"zstd": _zstd, "gzip": _gzip}
+
+# Best first.
+CODINGS = tuple(_COMPRESSORS)
+
+
+@dataclass(frozen=True, slots=True)
+class Compressed:
+    """A content made on demand, in a coding."""
+
+    made: Made
+    coding: str
+
+    def chunks(self) -> Iterator[bytes]:
+        """Pieces of the compressed content, which are given as they come to be."""
+        compressor = _COMPRESSORS[self.coding]()
+        for piece in self.made.chunks():
+            compressed = compressor.compress(piece)
+            if compressed:
+                yield compressed
+        yield compressor.flush()

@@ -1,0 +1,140 @@
+"""SHA-256 of contents: computed once, beside the deliveries, and kept in the records.
+
+The hash of a large file takes seconds, so nobody waits for it: whoever asks for a digest that is
+not known has it computed, and the next one gets it. A small file is hashed while one waits.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import threading
+import time
+from collections import OrderedDict
+from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
+from typing import cast
+
+import sqlalchemy as sa
+import structlog
+
+from invio.core.replies import Part, Slice
+from invio.records.database import patient
+from invio.records.digests import known_digest, save_digest
+from invio.stores.sources import ContentChanged, DiskFile, SliceSource
+
+log = structlog.get_logger()
+
+# Up to this size an answer waits for its digest.
+AT_ONCE = 4 * 1024 * 1024  # bytes
+_READ = 1024 * 1024  # bytes
+_KEPT = 50_000
+# When to look again whether another process has learnt one. Seconds.
+_AGAIN = 30.0
+
+
+class Digests:
+    """What is known of contents by their tags; without an engine, for as long as the process runs."""
+
+    def __init__(self, engine: sa.Engine | None = None) -> None:
+        self._engine = engine
+        self._known: OrderedDict[str, tuple[float, bytes | None]] = OrderedDict()
+        self._asked: set[str] = set()
+        self._lock = threading.Lock()
+        # One worker: hashing is to leave the other core to the deliveries.
+        self._worker = ThreadPoolExecutor(1, thread_name_prefix="digests")
+
+    def known(self, tag: str | None) -> bytes | None:
+        """The 32 bytes of the content with this tag, if they are known."""
+        if tag is None:
+            return None
+        kept = self._known.get(tag)
+        if kept is not None and (kept[1] is not None or time.monotonic() - kept[0] < _AGAIN):
+            return kept[1]
+        return self._remember(tag, self._look_up(tag))
+
+    def of(self, source: DiskFile, tag: str) -> bytes:
+        """The digest, computed now if it has to be; blocks for as long as that takes.
+
+        Raises:
+            ContentChanged: the file is not the one that has the tag.
+        """
+        known = self.known(tag)
+        return known if known is not None else self._compute(source, tag)
+
+    def ask(self, source: DiskFile, tag: str) -> None:
+        """Has the digest computed soon."""
+        with self._lock:
+            if tag in self._asked:
+                return
+            self._asked.add(tag)
+        self._worker.submit(self._answer, source, tag)
+
+    def close(self) -> None:
+        """Gives up what was asked for and not begun."""
+        self._worker.shutdown(wait=True, cancel_futures=True)
+
+    def _answer(self, source: DiskFile, tag: str) -> None:
+        try:
+            self._compute(source, tag)
+        except ContentChanged:
+            pass  # another content, another tag: it will be asked for by that
+        except (OSError, sa.exc.SQLAlchemyError) as error:
+            log.warning("digest.failed", error=str(error))
+        finally:
+            with self._lock:
+                self._asked.discard(tag)
+
+    def _compute(self, source: DiskFile, tag: str) -> bytes:
+        descriptor = source.open()
+        digest = hashlib.sha256()
+        buffer = memoryview(bytearray(min(_READ, max(1, source.size))))
+        with open(descriptor, "rb", buffering=0) as file:
+            while count := file.readinto(buffer):
+                digest.update(buffer[:count])
+            if not source.is_at(descriptor):
+                raise ContentChanged("the file was altered while its digest was computed")
+        sha256 = digest.digest()
+        if self._engine is not None:
+            with patient(self._engine).begin() as connection:
+                save_digest(connection, tag, sha256)
+        self._remember(tag, sha256)
+        return sha256
+
+    def _look_up(self, tag: str) -> bytes | None:
+        if self._engine is None:
+            return None
+        with self._engine.connect() as connection:
+            return known_digest(connection, tag)
+
+    def _remember(self, tag: str, sha256: bytes | None) -> bytes | None:
+        with self._lock:
+            self._known[tag] = (time.monotonic(), sha256)
+            if len(self._known) > _KEPT:
+                self._known.popitem(last=False)
+        return sha256
+
+
+def digest_of(parts: Sequence[Part]) -> bytes:
+    """SHA-256 of a few literal bytes and short slices, which are read for it.
+
+    Should a file change before they are sent, the sender breaks off what it then finds altered.
+    """
+    digest = hashlib.sha256()
+    for part in parts:
+        if isinstance(part, bytes):
+            digest.update(part)
+        elif isinstance(part, Slice):
+            digest.update(_bytes_of(part))
+    return digest.digest()
+
+
+def _bytes_of(part: Slice) -> bytes:
+    try:
+        descriptor = cast(SliceSource, part.source).open()
+    except ContentChanged:
+        return b""  # what is sent instead is broken off
+    try:
+        return os.pread(descriptor, part.length, part.offset)
+    finally:
+        os.close(descriptor)

@@ -1,0 +1,77 @@
+"""A front server: whom it passes on, and which files it sends in our place.
+
+A server in front can send a file by itself once it is told which, by a response header that it
+takes for an order and shows to nobody. All that decides whether and how the file is delivered has
+happened by then. It is told only to those peers that the settings trust: anybody else would be
+shown where files lie.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from urllib.parse import quote
+
+from invio.core.forwarded import Network, is_among, original_network
+from invio.core.replies import Reply, Representation
+from invio.core.request_head import RequestHead
+from invio.core.throttle import Throttle
+from invio.stores.sources import DiskFile
+from invio.stores.store import Found
+
+# The front server compares these with validators of its own; such a request is answered here.
+_OWN_CONDITIONS = (b"if-match", b"if-unmodified-since", b"if-range", b"want-content-digest")
+_ITS_OWN_FIELDS = (b"content-length", b"content-range")
+
+
+@dataclass(frozen=True, slots=True)
+class Front:
+    """`trusted` are the networks of front servers.
+
+    `header` orders it to send a file, `rate_header` (if it has one) at how many bytes a second;
+    `prefixes` is by store what its paths begin with there.
+    """
+
+    trusted: tuple[Network, ...] = ()
+    header: str | None = None
+    rate_header: str | None = None
+    prefixes: Mapping[str, str] = field(default_factory=dict)
+
+    def network(self, peer: str | None, head: RequestHead) -> str | None:
+        """The address of the client, which a trusted front server tells."""
+        return original_network(peer, head.get(b"x-forwarded-for"), self.trusted) if self.trusted else peer
+
+    def sends_from(self, store: str, peer: str | None) -> bool:
+        """Whether the other side of the connection sends this store's files by itself."""
+        return self.header is not None and store in self.prefixes and is_among(peer, self.trusted)
+
+    def hand_off(
+        self,
+        head: RequestHead,
+        found: Found,
+        representation: Representation,
+        reply: Reply,
+        throttles: Sequence[Throttle],
+    ) -> Reply | None:
+        """The answer that has the front server send the file; None where only we can.
+
+        Ranges are left to it, for it finds them in the same request; what it cannot know (a
+        condition on our validators, a coding, several ranges, a speed it has no header for) is not.
+        """
+        if self.header is None or not isinstance(found.source, DiskFile) or representation.coding is not None:
+            return None
+        if any(name in head for name in _OWN_CONDITIONS) or len(reply.spans) != 1:
+            return None
+        fields = [entry for entry in reply.headers if entry[0] not in _ITS_OWN_FIELDS]
+        if throttles:
+            if self.rate_header is None:
+                return None
+            slowest = min(throttle.rate for throttle in throttles)
+            fields.append((self.rate_header.lower().encode(), b"%d" % slowest))
+        address = found.facts.address
+        place = self.prefixes[address.store] + quote(address.path)
+        fields += [(self.header.lower().encode(), place.encode()), (b"content-length", b"0")]
+        return replace(reply, status=200, headers=fields, parts=[], length=0)
+
+
+NO_FRONT = Front()

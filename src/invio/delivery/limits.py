@@ -1,0 +1,58 @@
+"""Limits of a service: how fast, how many at once, and for how long a reader may take nothing."""
+
+from __future__ import annotations
+
+from collections.abc import Hashable
+from dataclasses import dataclass
+from weakref import WeakValueDictionary
+
+from invio.core.links import SealedLink
+from invio.core.rules import Terms
+from invio.core.throttle import Throttle
+
+
+@dataclass(frozen=True, slots=True)
+class Limits:
+    """None: no limit. Rates in bytes a second, `idle` in seconds.
+
+    `rate` is of the whole process, `recipient_rate` of all connections of one recipient, or of one
+    network address where nobody signed in. `requests` is how many bodies one process sends at
+    once; `recipient_transfers` how many files one recipient obtains at once, in all processes.
+    """
+
+    rate: int | None = None
+    recipient_rate: int | None = None
+    requests: int | None = None
+    recipient_transfers: int | None = None
+    idle: float = 60.0
+
+
+class Throttles:
+    """The speed limits in use; one that no connection holds is forgotten."""
+
+    def __init__(self, limits: Limits) -> None:
+        self._limits = limits
+        self._in_use: WeakValueDictionary[Hashable, Throttle] = WeakValueDictionary()
+        self._whole = None if limits.rate is None else Throttle(limits.rate)
+
+    def holding(self, who: str, link: SealedLink | None, terms: Terms) -> list[Throttle]:
+        """The limits that hold for one answer.
+
+        A link's own limits go by what its issuer sealed, so that narrowing it into many links gains
+        nothing; whoever narrowed it adds theirs.
+        """
+        throttles = [] if self._whole is None else [self._whole]
+        if self._limits.recipient_rate is not None:
+            throttles.append(self._shared(("recipient", who), self._limits.recipient_rate))
+        if terms.speed is not None:
+            throttles.append(self._shared(("rules", who), terms.speed))
+        if link is not None and link.rate is not None:
+            origin = (link.key, link.scope, link.root, who)
+            throttles += [self._shared((origin, rate), rate) for rate in {*map(int, link.conditions_named("rate"))}]
+        return throttles
+
+    def _shared(self, key: Hashable, rate: int) -> Throttle:
+        throttle = self._in_use.get((key, rate))
+        if throttle is None:
+            throttle = self._in_use[key, rate] = Throttle(rate)
+        return throttle

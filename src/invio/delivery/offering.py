@@ -1,0 +1,189 @@
+"""Offering: what a store found → the representation that this client gets of it.
+
+Chosen here are the media type (by the name, else by the content), the coding (compressed where the
+client takes it), the entity tag (by the content once its digest is known), and what the rules and
+the settings say of caching and showing. A representation is kept for as long as the store finds the
+file unaltered.
+"""
+
+from __future__ import annotations
+
+import os
+import time
+from dataclasses import dataclass
+from functools import lru_cache
+
+from starlette.concurrency import run_in_threadpool
+
+from invio.core.addresses import Address
+from invio.core.caching import PINNED, USUAL
+from invio.core.cross_origin import SAME_ORIGIN, CrossOrigin
+from invio.core.digests import content_tag, wants_sha256
+from invio.core.encodings import ENDINGS, choose_coding
+from invio.core.media_types import OCTETS, compresses, is_text, media_type_told
+from invio.core.reasons import Refusal
+from invio.core.replies import Content, Part, Representation, Slice, Streamed
+from invio.core.request_head import RequestHead
+from invio.core.rules import NO_TERMS, Terms
+from invio.core.sniffing import SNIFFED, charset_of, sniffed_media_type
+from invio.delivery.catalogue import Catalogue
+from invio.delivery.compression import CODINGS, Compressed
+from invio.delivery.digests import AT_ONCE, Digests
+from invio.delivery.presentation import Presentation
+from invio.stores.sources import ContentChanged, DiskFile, Made
+from invio.stores.store import Found, Missing
+
+_KEPT = 4096
+
+
+@dataclass(frozen=True, slots=True)
+class Kind:
+    """What a file is. `charset` is a text's, None when it is not known."""
+
+    media_type: str
+    charset: str | None
+
+
+@dataclass(frozen=True, slots=True)
+class Offer:
+    """A representation, and what was found to make it of."""
+
+    representation: Representation
+    found: Found
+
+
+class Offering:
+    """Makes representations for one catalogue's files."""
+
+    def __init__(
+        self,
+        catalogue: Catalogue,
+        digests: Digests,
+        cross_origin: CrossOrigin = SAME_ORIGIN,
+        always_digest: bool = False,
+    ) -> None:
+        """`always_digest`: have the digest of each file computed that is delivered, asked for or not."""
+        self._catalogue = catalogue
+        self._digests = digests
+        self._cross_origin = cross_origin
+        self._always_digest = always_digest
+        self._kept: dict[tuple[object, ...], Offer] = {}
+
+    async def offer(
+        self, head: RequestHead, found: Found, presentation: Presentation, terms: Terms = NO_TERMS
+    ) -> Offer:
+        """The representation of a file for a request.
+
+        Raises:
+            Refusal: `changed`, when the file was replaced while it was looked at.
+        """
+        coding, chosen, varies = self._coded(head, found)
+        tag, source = chosen.facts.tag, chosen.source
+        sha256 = self._digests.known(tag)
+        if sha256 is None and tag is not None and isinstance(source, DiskFile):
+            sha256 = await self._wanted_digest(head, source, tag)
+        key = (found, chosen, coding, presentation, terms, sha256)
+        kept = self._kept.get(key)
+        if kept is None:
+            kept = self._made(found, chosen, coding, varies, presentation, terms, sha256)
+            if len(self._kept) >= _KEPT:
+                self._kept.clear()
+            self._kept[key] = kept
+        return kept
+
+    def _coded(self, head: RequestHead, found: Found) -> tuple[str | None, Found, bool]:
+        """The coding for this client, what has the content in it, and whether others may get another."""
+        if isinstance(found.source, Made):
+            if not compresses(kind_of(found).media_type):
+                return None, found, False
+            return choose_coding(head.get(b"accept-encoding"), CODINGS), found, True
+        if not found.neighbours:
+            return None, found, False
+        beside = {coding: other for coding in ENDINGS if (other := self._beside(found, coding)) is not None}
+        coding = choose_coding(head.get(b"accept-encoding"), tuple(beside))
+        return coding, found if coding is None else beside[coding], bool(beside)
+
+    def _beside(self, found: Found, coding: str) -> Found | None:
+        """The same content in a coding, if it lies beside the file and is no older."""
+        address = found.facts.address
+        try:
+            other = self._catalogue.locate(Address(address.store, address.path + ENDINGS[coding]))
+        except Missing:
+            return None
+        return other if (other.facts.modified or 0) >= (found.facts.modified or 0) else None
+
+    async def _wanted_digest(self, head: RequestHead, source: DiskFile, tag: str) -> bytes | None:
+        wanted = any(wants_sha256(head.get(name)) for name in (b"want-repr-digest", b"want-content-digest"))
+        if wanted and source.size <= AT_ONCE:
+            try:
+                return await run_in_threadpool(self._digests.of, source, tag)
+            except ContentChanged as error:
+                raise Refusal("changed", str(error)) from None
+        if wanted or self._always_digest:
+            self._digests.ask(source, tag)
+        return None
+
+    def _made(
+        self,
+        found: Found,
+        chosen: Found,
+        coding: str | None,
+        varies: bool,
+        presentation: Presentation,
+        terms: Terms,
+        sha256: bytes | None,
+    ) -> Offer:
+        facts, source = chosen.facts, chosen.source
+        kind = kind_of(found)
+        part: Part
+        if isinstance(source, Made):
+            part = Streamed(source if coding is None else Compressed(source, coding))
+        else:
+            part = Slice(source, 0, source.size)
+        vary = [name for name in ("accept-encoding" if varies else "", self._cross_origin.vary) if name]
+        representation = Representation(
+            content=Content([part]),
+            size=facts.size,
+            tag=facts.tag if sha256 is None else content_tag(sha256),
+            also=None if sha256 is None else facts.tag,
+            # §8.8.2.1: never later than the answer itself.
+            modified=None if facts.modified is None else min(facts.modified, time.time()),
+            media_type=kind.media_type,
+            charset=kind.charset,
+            name=presentation.name or found.facts.address.name,
+            disposition=presentation.disposition or terms.disposition,
+            cache=PINNED if presentation.version is not None else terms.cache or USUAL,
+            sealed=presentation.sealed,
+            coding=coding,
+            sha256=sha256,
+            vary=", ".join(vary),
+            resource_policy=self._cross_origin.resource_policy,
+        )
+        return Offer(representation, chosen)
+
+
+@lru_cache(maxsize=4 * _KEPT)
+def kind_of(found: Found) -> Kind:
+    """What a file is: by what its store knows, by its name, and where that says nothing by its first bytes.
+
+    Raises:
+        Refusal: `changed`, when the file was replaced after it was found.
+    """
+    address = found.facts.address
+    told = found.facts.media_type or media_type_told(address.name)
+    if isinstance(found.source, Made) or (told is not None and not is_text(told)):
+        return Kind(told or OCTETS, "utf-8")
+    begin = _begin(found.source)
+    media_type = told or sniffed_media_type(begin)
+    return Kind(media_type, charset_of(begin))
+
+
+def _begin(source: DiskFile) -> bytes:
+    try:
+        descriptor = source.open()
+    except ContentChanged as error:
+        raise Refusal("changed", str(error)) from None
+    try:
+        return os.pread(descriptor, SNIFFED, 0)
+    finally:
+        os.close(descriptor)
