@@ -1,3 +1,38 @@
-"""Invio delivers files: ranges, archives, expiring links, access rules, and a truthful account."""
+"""Invio delivers files: ranges, archives, expiring links, access rules, and a truthful account.
+
+For one's own FastAPI or Starlette application: `FileReply`, `StreamReply` and `BundleReply` are
+responses for any route, `mount` puts the whole delivery inside the application, and a server that
+runs it with `http=invio.ZeroCopyProtocol` sends files without reading them.
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
 
 __version__ = "0.1.0"
+
+if TYPE_CHECKING:
+    from invio.delivery.responses import BundleReply, FileReply, StreamReply
+    from invio.delivery.zerocopy import ZeroCopyProtocol
+    from invio.service.mounting import Allowed, mount
+
+__all__ = ["Allowed", "BundleReply", "FileReply", "StreamReply", "ZeroCopyProtocol", "__version__", "mount"]
+
+# Where each name is. They are imported when they are asked for: the core and the client need none of them.
+_PLACES = {
+    "Allowed": "invio.service.mounting",
+    "BundleReply": "invio.delivery.responses",
+    "FileReply": "invio.delivery.responses",
+    "StreamReply": "invio.delivery.responses",
+    "ZeroCopyProtocol": "invio.delivery.zerocopy",
+    "mount": "invio.service.mounting",
+}
+
+
+def __getattr__(name: str) -> Any:
+    place = _PLACES.get(name)
+    if place is None:
+        raise AttributeError(f"module 'invio' has no attribute {name!r}")
+    from importlib import import_module
+
+    return getattr(import_module(place), name)

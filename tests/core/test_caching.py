@@ -5,7 +5,11 @@ from invio.core.caching import read_cache_control, strictest
 
 @pytest.mark.parametrize(
     ("text", "read"),
-    [("public, max-age=3600", "public, max-age=3600"), ("No-Store", "no-store"), ("private,immutable", "private, immutable")],
+    [
+        ("public, max-age=3600", "public, max-age=3600"),
+        ("No-Store", "no-store"),
+        ("private,immutable", "private, immutable"),
+    ],
 )
 def test_directives_are_read(text: str, read: str) -> None:
     assert read_cache_control(text) == read

@@ -237,12 +237,18 @@ VALUES = st.one_of(
     st.text("0123456789-, ", max_size=20).map("bytes={}".format),
     st.text('W/"abcold, *', max_size=12),
     st.sampled_from(["bytes=0-9,20-29", "bytes=-1,0-0", "bytes=5-", '"abc"', 'W/"abc"', '"x", "old"']),
-    st.sampled_from(["*", "Sun, 06 Nov 1994 08:49:37 GMT", "Sunday, 06-Nov-94 08:49:37 GMT", "Sun Nov  6 08:49:37 1994"]),
+    st.sampled_from(
+        ["*", "Sun, 06 Nov 1994 08:49:37 GMT", "Sunday, 06-Nov-94 08:49:37 GMT", "Sun Nov  6 08:49:37 1994"]
+    ),
 )
 
 
 @settings(max_examples=4_000, deadline=None)
-@given(st.sampled_from(["GET", "HEAD"]), st.dictionaries(st.sampled_from(NAMES), VALUES, max_size=5), st.sampled_from([0, 1, 4000, None]))
+@given(
+    st.sampled_from(["GET", "HEAD"]),
+    st.dictionaries(st.sampled_from(NAMES), VALUES, max_size=5),
+    st.sampled_from([0, 1, 4000, None]),
+)
 def test_any_head_gets_a_reply_that_holds_together(method: str, fields: dict[str, str], size: int | None) -> None:
     pairs = [(name.encode(), value.encode("latin-1")) for name, value in fields.items()]
     try:

@@ -161,4 +161,8 @@ actions = ["read"]
     pilot = Caller("pilot-7", frozenset(["pilots"]))
     assert rules.terms(ANYONE, "read", parse_address("notices/2026/a")) == Terms(1000, "inline", "public, max-age=60")
     assert rules.terms(pilot, "read", parse_address("notices/2026/a")) == Terms(500, "attachment", "public, max-age=60")
-    assert rules.terms(pilot, "read", parse_address("charts/a")) == rules.terms(pilot, "list", parse_address("notices/a")) == NO_TERMS
+    assert (
+        rules.terms(pilot, "read", parse_address("charts/a"))
+        == rules.terms(pilot, "list", parse_address("notices/a"))
+        == NO_TERMS
+    )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from invio.core.addresses import Address
 
@@ -28,7 +28,8 @@ class Caller:
     """Who is asking now. `recipient` is None for somebody who did not sign in.
 
     `network` is the address the request came from; `session` says that a browser's cookie, not a
-    token, told who it is.
+    token, told who it is. `context` is for whoever decides: what the application that Invio is part
+    of knows of the request.
     """
 
     recipient: str | None = None
@@ -36,6 +37,7 @@ class Caller:
     network: str | None = None
     agent: str = ""
     session: bool = False
+    context: object = field(default=None, compare=False, repr=False)
 
 
 ANYONE = Caller()

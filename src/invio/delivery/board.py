@@ -140,6 +140,10 @@ class Board:
         """How many requests are under way."""
         return sum(len(live.segments) for live in self._running.values())
 
+    def addresses(self) -> set[str]:
+        """What is being delivered, or was a moment ago."""
+        return {live.row.address for live in self._running.values()} | {row.address for _, row, _ in self._ended}
+
     def rows(self) -> list[TransferRow]:
         """Every running transfer as it stands, for the records."""
         return [live.now() for live in list(self._running.values())]

@@ -26,13 +26,13 @@ from invio.core.reasons import Refusal
 from invio.core.replies import Representation
 from invio.core.zip_layout import ZipEntry, ZipLayout, entry_names, zip_layout
 from invio.delivery.catalogue import Catalogue
+from invio.delivery.checksums import crc_of
 from invio.records.bundles import BundleRecord, bundle_named, known_crcs, save_bundle, save_crcs
 from invio.records.database import patient
-from invio.stores.sources import ContentChanged, DiskFile, Made, SliceSource, SpooledFile
+from invio.stores.sources import DiskFile, Made, SpooledFile
 from invio.stores.store import Found
 
 STORE = "bundles"  # what stands where an address has its store
-_READ = 1024 * 1024  # bytes
 
 
 @dataclass(frozen=True, slots=True)
@@ -203,7 +203,7 @@ class Bundles:
         fresh: dict[str, int] = {}
         for found, tag in zip(stored, tags, strict=True):
             if tag not in known and tag not in fresh:
-                fresh[tag] = _crc_of(found.source, found.facts.address)  # type: ignore[arg-type]
+                fresh[tag] = crc_of(found.source, str(found.facts.address))  # type: ignore[arg-type]
         if fresh:
             with patient(self._engine).begin() as connection:
                 save_crcs(connection, fresh)
@@ -228,25 +228,14 @@ def _archive_name(name: str | None, files: Sequence[str]) -> str:
     return name if name.lower().endswith(".zip") else safe_name(name + ".zip")
 
 
-def _crc_of(source: SliceSource, address: Address) -> int:
-    try:
-        descriptor = source.open()
-    except ContentChanged as error:
-        raise Refusal("changed", f"{address}: {error}") from None
-    crc = 0
-    with open(descriptor, "rb", buffering=0) as file:
-        while piece := file.read(_READ):
-            crc = isal_zlib.crc32(piece, crc)
-        if not source.is_at(descriptor):
-            raise Refusal("changed", f"{address} was altered while it was read")
-    return crc
-
-
 def _spooled(made: Made) -> _Spool:
     """Makes the content into a file that has no name and ends with its descriptor."""
     size = crc = 0
     with tempfile.TemporaryFile(prefix="invio-") as file:
-        for piece in made.chunks():
+        pieces = made.chunks()
+        if not isinstance(pieces, Iterator):
+            raise TypeError("only an application's own reply is made asynchronously")
+        for piece in pieces:
             file.write(piece)
             crc = isal_zlib.crc32(piece, crc)
             size += len(piece)

@@ -84,10 +84,11 @@ class Catalogue:
         """
         if self.rules.allows(caller, action, address):
             return
-        if caller.recipient is None:
+        if caller.recipient is None and caller.context is None:
             raise Refusal("sign-in", f"{address} is not open to everyone")
         if self.rules.allows(caller, "list", address):
-            raise Refusal("not-allowed", f"the rules do not let {caller.recipient} {action} {address}")
+            who = caller.recipient or "you"
+            raise Refusal("not-allowed", f"the rules do not let {who} {action} {address}")
         raise Refusal("missing", f"there is no file {address} for you here")
 
     def obtain(self, caller: Caller, action: str, address: Address) -> Found:
@@ -130,7 +131,7 @@ class Catalogue:
                 return self.stores[folder.store].list(folder)
             except Missing:
                 pass
-        elif caller.recipient is None:
+        elif caller.recipient is None and caller.context is None:
             raise Refusal("sign-in", f"{folder} is not open to everyone")
         raise Refusal("missing", f"there is no folder {folder} for you here")
 

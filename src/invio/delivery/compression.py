@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import AsyncIterator, Callable, Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -41,11 +41,21 @@ class Compressed:
     made: Made
     coding: str
 
-    def chunks(self) -> Iterator[bytes]:
+    def chunks(self) -> Iterator[bytes] | AsyncIterator[bytes]:
         """Pieces of the compressed content, which are given as they come to be."""
+        pieces = self.made.chunks()
+        return self._compressed_async(pieces) if isinstance(pieces, AsyncIterator) else self._compressed(pieces)
+
+    def _compressed(self, pieces: Iterator[bytes]) -> Iterator[bytes]:
         compressor = _COMPRESSORS[self.coding]()
-        for piece in self.made.chunks():
-            compressed = compressor.compress(piece)
-            if compressed:
+        for piece in pieces:
+            if compressed := compressor.compress(piece):
+                yield compressed
+        yield compressor.flush()
+
+    async def _compressed_async(self, pieces: AsyncIterator[bytes]) -> AsyncIterator[bytes]:
+        compressor = _COMPRESSORS[self.coding]()
+        async for piece in pieces:
+            if compressed := compressor.compress(piece):
                 yield compressed
         yield compressor.flush()

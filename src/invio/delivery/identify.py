@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable
 from http.cookies import CookieError, SimpleCookie
-from typing import Any
+from typing import Any, Protocol
 
 import sqlalchemy as sa
 from starlette.concurrency import run_in_threadpool
@@ -22,6 +22,18 @@ _KEPT_COUNT = 4096
 _NO_GROUPS: frozenset[str] = frozenset()
 
 
+class Identifies(Protocol):
+    """Who tells who is asking: the records of a service, or the application that Invio is part of."""
+
+    async def identify(self, head: RequestHead, network: str | None, scope: Any) -> Caller:
+        """The caller of a request that came from `network`."""
+        ...
+
+    def forget(self, secret: str) -> None:
+        """Drops what is remembered of a session that ended."""
+        ...
+
+
 class Identifier:
     """Looks credentials up in the records, and remembers the answer for two seconds."""
 
@@ -29,7 +41,7 @@ class Identifier:
         self._engine = engine
         self._kept: dict[tuple[str, str], tuple[float, Recipient | None]] = {}
 
-    async def identify(self, head: RequestHead, network: str | None, _scope: Any = None) -> Caller:
+    async def identify(self, head: RequestHead, network: str | None, scope: Any = None) -> Caller:  # noqa: ARG002
         """The caller of a request; `network` is the address it came from.
 
         Raises:

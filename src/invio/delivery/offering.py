@@ -10,7 +10,8 @@ from __future__ import annotations
 
 import os
 import time
-from dataclasses import dataclass
+from collections.abc import Callable
+from dataclasses import dataclass, replace
 from functools import lru_cache
 
 from starlette.concurrency import run_in_threadpool
@@ -26,7 +27,6 @@ from invio.core.replies import Content, Part, Representation, Slice, Streamed
 from invio.core.request_head import RequestHead
 from invio.core.rules import NO_TERMS, Terms
 from invio.core.sniffing import SNIFFED, charset_of, sniffed_media_type
-from invio.delivery.catalogue import Catalogue
 from invio.delivery.compression import CODINGS, Compressed
 from invio.delivery.digests import AT_ONCE, Digests
 from invio.delivery.presentation import Presentation
@@ -53,26 +53,34 @@ class Offer:
 
 
 class Offering:
-    """Makes representations for one catalogue's files."""
+    """Makes representations of what is found."""
 
     def __init__(
         self,
-        catalogue: Catalogue,
+        locate: Callable[[Address], Found],
         digests: Digests,
         cross_origin: CrossOrigin = SAME_ORIGIN,
         always_digest: bool = False,
     ) -> None:
-        """`always_digest`: have the digest of each file computed that is delivered, asked for or not."""
-        self._catalogue = catalogue
+        """`locate` finds files, for what lies compressed beside one; it raises Missing.
+
+        `always_digest`: have the digest of each file computed that is delivered, asked for or not.
+        """
+        self._locate = locate
         self._digests = digests
         self._cross_origin = cross_origin
         self._always_digest = always_digest
         self._kept: dict[tuple[object, ...], Offer] = {}
 
     async def offer(
-        self, head: RequestHead, found: Found, presentation: Presentation, terms: Terms = NO_TERMS
+        self,
+        head: RequestHead,
+        found: Found,
+        presentation: Presentation,
+        terms: Terms = NO_TERMS,
+        told: str | None = None,
     ) -> Offer:
-        """The representation of a file for a request.
+        """The representation of a file for a request; `told` is its media type, where the caller knows better.
 
         Raises:
             Refusal: `changed`, when the file was replaced while it was looked at.
@@ -80,12 +88,15 @@ class Offering:
         coding, chosen, varies = self._coded(head, found)
         tag, source = chosen.facts.tag, chosen.source
         sha256 = self._digests.known(tag)
-        if sha256 is None and tag is not None and isinstance(source, DiskFile):
+        if sha256 is None and tag is not None and (head.particular or self._always_digest):
             sha256 = await self._wanted_digest(head, source, tag)
-        key = (found, chosen, coding, presentation, terms, sha256)
+        key = (found, chosen, coding, presentation, terms, sha256, told)
         kept = self._kept.get(key)
         if kept is None:
             kept = self._made(found, chosen, coding, varies, presentation, terms, sha256)
+            if told is not None:
+                representation = replace(kept.representation, media_type=told)
+                kept = Offer(representation, chosen)
             if len(self._kept) >= _KEPT:
                 self._kept.clear()
             self._kept[key] = kept
@@ -107,12 +118,14 @@ class Offering:
         """The same content in a coding, if it lies beside the file and is no older."""
         address = found.facts.address
         try:
-            other = self._catalogue.locate(Address(address.store, address.path + ENDINGS[coding]))
+            other = self._locate(Address(address.store, address.path + ENDINGS[coding]))
         except Missing:
             return None
         return other if (other.facts.modified or 0) >= (found.facts.modified or 0) else None
 
-    async def _wanted_digest(self, head: RequestHead, source: DiskFile, tag: str) -> bytes | None:
+    async def _wanted_digest(self, head: RequestHead, source: DiskFile | Made, tag: str) -> bytes | None:
+        if not isinstance(source, DiskFile):
+            return None
         wanted = any(wants_sha256(head.get(name)) for name in (b"want-repr-digest", b"want-content-digest"))
         if wanted and source.size <= AT_ONCE:
             try:

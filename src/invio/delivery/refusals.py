@@ -37,12 +37,14 @@ def problem(refusal: Refusal) -> dict[str, Any]:
     return document
 
 
-def refusal_reply(refusal: Refusal, method: str, accept: str | None, target: str = "") -> Reply:
-    """The answer to a refused request; `target` is its path and query, to come back to after a sign-in."""
+def refusal_reply(
+    refusal: Refusal, method: str, accept: str | None, target: str = "", sign_in: str | None = SIGN_IN_PAGE
+) -> Reply:
+    """The answer to a refused request; `target` is its path and query, to come back to from the page `sign_in`."""
     headers = _headers(refusal)
     if wants_page(accept):
-        if refusal.reason.word == "sign-in" and target:
-            where = f"{SIGN_IN_PAGE}?then={quote(target, safe='')}"
+        if refusal.reason.word == "sign-in" and target and sign_in:
+            where = f"{sign_in}?then={quote(target, safe='')}"
             return _reply(303, [*headers, (b"location", where.encode())], b"", method)
         page = _pages.get_template("refusal.html").render(refusal=refusal, reason=refusal.reason)
         headers += [(b"content-type", b"text/html; charset=utf-8"), (b"content-security-policy", _BARE)]

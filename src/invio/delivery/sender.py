@@ -1,9 +1,10 @@
 """Sending: a reply → the ASGI `send`. Nothing else writes the body of a file.
 
-Two ways, one loop: where the server offers zero-copy, slices are handed over as descriptors;
-elsewhere they are read and sent in pieces. Small slices are read in either case, and leave
-together with the literal bytes around them. Where a speed limit holds, every step waits for its turn
-before it leaves, so that nothing is read that is not about to be sent.
+Two ways, one loop: where the server offers zero-copy, and nothing between it and us would lose them,
+slices are handed over as descriptors; elsewhere they are read and sent in pieces. Small slices are
+read in either case, and leave together with the literal bytes around them. Where a speed limit
+holds, every step waits for its turn before it leaves, so that nothing is read that is not about to
+be sent.
 """
 
 from __future__ import annotations
@@ -20,6 +21,7 @@ from starlette.concurrency import iterate_in_threadpool, run_in_threadpool
 from invio.core.replies import Reply, Slice, Streamed
 from invio.core.throttle import Throttle
 from invio.delivery.zerocopy import ClientGone, ReaderStuck, ReplyBroken, Wire
+from invio.stores.contents import SmallContents
 from invio.stores.sources import ContentChanged, SliceSource
 
 # A slice up to this size is copied: one write with its neighbours costs less than a sendfile.
@@ -30,6 +32,7 @@ PIECE = 256 * 1024  # bytes read at a time on a server without zero-copy
 TAIL = 4 * 1024  # bytes
 # How often a reader is looked at while it is waited for, as a part of the time that it has.
 _LOOKS = 4
+_CONTENTS = SmallContents()
 
 
 class Meter:
@@ -38,6 +41,10 @@ class Meter:
     def __init__(self, wire: Wire | None) -> None:
         self._wire = wire
         self.counted = 0
+
+    def through(self, wire: Wire | None) -> None:
+        """What is sent goes another way than was thought; nothing was sent yet."""
+        self._wire = wire
 
     @property
     def sent(self) -> int:
@@ -62,6 +69,9 @@ class Sender:
         extensions = scope.get("extensions") or {}
         self._zero_copy = "http.response.zerocopysend" in extensions
         self._wire: Wire | None = extensions.get("invio.connection")
+        # Whether `send` is the connection's own, or somebody's around it.
+        self._wrapped = self._wire is not None and getattr(send, "__self__", None) is not self._wire
+        self._breaker: Wire | None = None  # the connection, where it can only be broken
         self._gone = False
         self._idle = idle
         self._look: asyncio.TimerHandle | None = None
@@ -82,17 +92,25 @@ class Sender:
         for throttle in self._throttles:
             throttle.users += 1
         try:
-            if self._wire is not None:
-                self._wire.hold_head(reply.status, reply.headers)
-                if reply.length is None or reply.length > SMALL:
-                    self._keep_looking()
-                await self._body(reply)
+            if self._wrapped:
+                await self._look_through()
+            if self._wire is not None and not self._wrapped:
+                await self._send_on_wire(self._wire, reply)
                 return
             await self._send({"type": "http.response.start", "status": reply.status, "headers": reply.headers})
+            if self._wire is not None:
+                self._keep_looking()
+                await self._body(reply)
+                return
             # Servers differ in what `send` does once the client is gone; all of them tell `receive`.
             watcher = asyncio.create_task(self._watch())
             try:
                 await self._body(reply)
+            except ReplyBroken as error:
+                # Middleware may take the end of what it got for the end of the body.
+                if self._breaker is not None:
+                    self._breaker.cut(str(error))
+                raise
             finally:
                 watcher.cancel()
                 with suppress(asyncio.CancelledError):
@@ -101,6 +119,36 @@ class Sender:
             for throttle in self._throttles:
                 throttle.users -= 1
             self._stop_looking()
+
+    async def _look_through(self) -> None:
+        """Finds out whether what stands around the connection's `send` passes on what it does not know.
+
+        The framework's own wrappers do; middleware that compresses or rebuilds the body would lose
+        a file that is handed over by its descriptor, so then there is no such connection for us.
+        """
+        wire = self._wire
+        assert wire is not None
+        await self._send(wire.question())
+        if not wire.answered:
+            self._wire, self._zero_copy = None, False
+            self._breaker = wire
+            self.meter.through(None)
+
+    @property
+    def untouched(self) -> bool:
+        """Whether nothing has left yet, so that another reply may be sent instead."""
+        return self._wire is not None and not self._wrapped and self._wire.untouched
+
+    async def _send_on_wire(self, wire: Wire, reply: Reply) -> None:
+        if reply.length is not None and reply.length <= SMALL and not self._throttles:
+            # Head and body in one write. Literals and slices alone: what is streamed has no length.
+            body = b"".join([part if isinstance(part, bytes) else _read(part) for part in reply.parts])  # type: ignore[arg-type]
+            if wire.send_whole(reply.status, reply.headers, body):
+                return
+        wire.hold_head(reply.status, reply.headers)
+        if reply.length is None or reply.length > SMALL:
+            self._keep_looking()
+        await self._body(reply)
 
     async def arrival(self) -> None:
         """Returns when all that was sent is acknowledged, or the client is gone. Raises ReaderStuck."""
@@ -236,10 +284,10 @@ class Sender:
             await asyncio.sleep(ready - now)
 
 
-async def _pieces(chunks: Iterator[bytes]) -> AsyncIterator[bytes]:
-    """Takes pieces in a worker thread; a fault of whoever makes them breaks the reply."""
+async def _pieces(chunks: Iterator[bytes] | AsyncIterator[bytes]) -> AsyncIterator[bytes]:
+    """Takes pieces, in a worker thread unless they come asynchronously; a fault of their maker breaks the reply."""
     try:
-        async for piece in iterate_in_threadpool(chunks):
+        async for piece in chunks if isinstance(chunks, AsyncIterator) else iterate_in_threadpool(chunks):
             yield piece
     except (ClientGone, ReplyBroken, asyncio.CancelledError):
         raise
@@ -260,11 +308,16 @@ def _opened(source: SliceSource) -> int:
 
 def _read(part: Slice) -> bytes:
     source = _source(part)
+    kept = _CONTENTS.get(source, part.offset, part.length)
+    if kept is not None:
+        return kept
     descriptor = _opened(source)
     try:
-        return _read_unaltered(source, descriptor, part.length, part.offset)
+        content = _read_unaltered(source, descriptor, part.length, part.offset)
     finally:
         os.close(descriptor)
+    _CONTENTS.keep(source, content)
+    return content
 
 
 def _read_unaltered(source: SliceSource, descriptor: int, count: int, offset: int) -> bytes:

@@ -30,11 +30,11 @@ from invio.delivery.bundles import Bundles
 from invio.delivery.catalogue import Catalogue
 from invio.delivery.digests import digest_of
 from invio.delivery.front import NO_FRONT, Front
-from invio.delivery.identify import Identifier
+from invio.delivery.identify import Identifies
 from invio.delivery.limits import Limits, Throttles
 from invio.delivery.offering import Offering
 from invio.delivery.presentation import Presentation, read_presentation
-from invio.delivery.refusals import refusal_reply
+from invio.delivery.refusals import SIGN_IN_PAGE, refusal_reply
 from invio.delivery.sender import SMALL, Sender
 from invio.delivery.transfers import Asking, Transfers
 from invio.delivery.zerocopy import ClientGone, ReaderStuck, ReplyBroken
@@ -81,7 +81,7 @@ class Way:
     """What a delivery is made of. `grace` is how long after its end a link still resumes what began. Seconds."""
 
     catalogue: Catalogue
-    identifier: Identifier
+    identifier: Identifies
     transfers: Transfers
     archives: Bundles
     offering: Offering
@@ -90,6 +90,7 @@ class Way:
     limits: Limits = field(default_factory=Limits)
     cross_origin: CrossOrigin = SAME_ORIGIN
     front: Front = NO_FRONT
+    sign_in: str | None = SIGN_IN_PAGE
 
 
 class Delivery:
@@ -117,7 +118,7 @@ class Delivery:
                 reply = planned.reply
         except Refusal as refusal:
             target = scope.get("root_path", "") + path + ("?" + query if query else "")
-            reply = refusal_reply(refusal, head.method, head.get(b"accept"), target)
+            reply = refusal_reply(refusal, head.method, head.get(b"accept"), target, self._way.sign_in)
         try:
             await sender.send(self._shared(head, reply))
         except ClientGone:
@@ -231,7 +232,11 @@ class Delivery:
         except ReplyBroken as error:
             broken = str(error)
             log.warning("delivery.broken", address=asking.address, transfer=live.row.id, reason=broken)
-            raise
+            if not sender.untouched:
+                raise
+            sender.limit(())
+            refusal = Refusal("changed", broken)
+            await sender.send(self._shared(head, refusal_reply(refusal, head.method, head.get(b"accept"))))
         finally:
             way.transfers.settle(live, segment, broken)
 

@@ -31,6 +31,8 @@ _SIOCOUTQ = 0x5411
 # One call of sendfile: large enough to cost nothing, small enough to let others in.
 _STEP = 16 * 1024 * 1024  # bytes
 _TURN = 32 * 1024 * 1024  # bytes after which the loop gets a turn even though the socket takes more
+# What middleware knows of messages before a response is this one, meant for tools; the others it may not expect.
+_QUESTION = "http.response.debug"
 # The longest head of a request, with its target; the parser itself knows no limit.
 _HEAD = 64 * 1024  # bytes
 # The length of a body that ends with its connection, which is how HTTP/1.0 is told of an end.
@@ -52,7 +54,7 @@ class ReplyBroken(Exception):
 class Wire:
     """One response on one connection."""
 
-    __slots__ = ("_cycle", "_direct", "_head", "_protocol", "_until_close", "body_sent")
+    __slots__ = ("_cycle", "_direct", "_head", "_protocol", "_until_close", "answered", "body_sent")
 
     def __init__(self, cycle: Any, protocol: ZeroCopyProtocol) -> None:
         self._cycle = cycle
@@ -60,12 +62,23 @@ class Wire:
         self._direct = False
         self._head = b""
         self._until_close = False
+        self.answered = False  # whether a question that was sent to this response has reached it
         self.body_sent = 0  # bytes of the body that the kernel, or the transport's buffer, has taken
 
     @property
     def gone(self) -> bool:
         """Whether the other side is no longer there."""
         return self._protocol.gone
+
+    @staticmethod
+    def question() -> dict[str, Any]:
+        """A message to be sent before the response: it has no effect but that, if it arrives, it is `answered`."""
+        return {"type": _QUESTION, "info": {}}
+
+    @property
+    def untouched(self) -> bool:
+        """Whether nothing of the response has left, its head included."""
+        return bool(self._head) or not self._cycle.response_started
 
     def unacknowledged(self) -> int:
         """Bytes that were sent on this connection and not yet acknowledged by the other side."""
@@ -102,7 +115,9 @@ class Wire:
         """The ASGI `send` of this response."""
         kind = message["type"]
         cycle = self._cycle
-        if kind == "http.response.zerocopysend":
+        if kind == _QUESTION:
+            self.answered = True
+        elif kind == "http.response.zerocopysend":
             await self._send_file(message)
         elif kind == "http.response.body" and self._direct:
             await self._send_bytes(message)
@@ -152,6 +167,21 @@ class Wire:
         if not cycle.keep_alive:
             lines.append(b"connection: close")
         self._head = b"\r\n".join(lines) + b"\r\n\r\n"
+
+    def send_whole(self, status: int, headers: list[tuple[bytes, bytes]], body: bytes) -> bool:
+        """Sends a response with its length in one write; False where that is not to be, and nothing was sent."""
+        cycle = self._cycle
+        if cycle.flow.write_paused or self._protocol.gone or cycle.scope["method"] == "HEAD" or not body:
+            return False
+        self.hold_head(status, headers)
+        head, self._head = self._head, b""
+        if cycle.expected_content_length != len(body):
+            raise ReplyBroken("the head announces another length than the content has")
+        cycle.expected_content_length = 0
+        self._protocol.transport.write(head + body)
+        self.body_sent = len(body)
+        self._end_unless(more=False)
+        return True
 
     def _send_with_head(self, head: bytes, message: dict[str, Any]) -> None:
         """Head and first piece in one write: one packet for a small file."""

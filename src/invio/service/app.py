@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Sequence
 from contextlib import asynccontextmanager, suppress
+from types import ModuleType
 from typing import Any
 
 from fastapi import FastAPI, Request, Response
@@ -20,16 +21,21 @@ from invio.service import bundles, console, decisions, files, links, operators, 
 from invio.service.assembly import Parts
 from invio.service.description import described
 
+_ROUTERS = (files, bundles, links, decisions, transfers, sessions, operators)
+# What is left inside an application: it decides, signs people in and is watched over by itself.
+_MOUNTED = (files, bundles, transfers)
+
 _METHODS = "GET, HEAD, POST, PUT, DELETE"
 
 
 class Service:
     """The ASGI application that a server runs."""
 
-    def __init__(self, parts: Parts) -> None:
-        self.api = make_api(parts)
+    def __init__(self, parts: Parts, mounted: bool = False) -> None:
+        """`mounted`: inside somebody's own application, which signs people in and has its own pages."""
+        self.api = make_api(parts, _MOUNTED if mounted else _ROUTERS)
         self._delivery = parts.delivery
-        self._console = console.Console()
+        self._console = None if mounted else console.Console()
         self._cross_origin = parts.way.cross_origin
 
     async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
@@ -39,7 +45,7 @@ class Service:
         path: str = scope["path"].removeprefix(scope.get("root_path", ""))
         if path.startswith(way.PREFIX):
             await self._delivery(scope, receive, send)
-        elif path.startswith(console.PREFIX) or path == console.API_PAGE:
+        elif self._console is not None and (path.startswith(console.PREFIX) or path == console.API_PAGE):
             await self._console(scope, receive, send)
         else:
             await self._shared(scope, receive, send)
@@ -65,7 +71,7 @@ class Service:
         await self.api(scope, receive, with_fields)
 
 
-def make_api(parts: Parts | None) -> FastAPI:
+def make_api(parts: Parts | None, modules: Sequence[ModuleType] = _ROUTERS) -> FastAPI:
     """The FastAPI application: everything but the delivery and the console. None: for its description alone."""
 
     @asynccontextmanager
@@ -88,10 +94,11 @@ def make_api(parts: Parts | None) -> FastAPI:
         lifespan=lifespan,
     )
     api.state.parts = parts
-    for module in (files, bundles, links, decisions, transfers, sessions, operators):
+    for module in modules:
         api.include_router(module.router)
-    api.add_api_route("/", _to_console, include_in_schema=False)
-    api.add_api_route("/console", _to_console, include_in_schema=False)
+    if sessions in modules:
+        api.add_api_route("/", _to_console, include_in_schema=False)
+        api.add_api_route("/console", _to_console, include_in_schema=False)
     api.add_exception_handler(Refusal, _refused)
     api.add_exception_handler(RequestValidationError, _not_valid)
     api.add_exception_handler(HTTPException, _http_error)

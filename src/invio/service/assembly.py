@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from pathlib import Path
 
 import sqlalchemy as sa
 
@@ -16,7 +17,7 @@ from invio.delivery.bundles import BundleLimits, Bundles
 from invio.delivery.catalogue import Catalogue, Decider
 from invio.delivery.digests import Digests
 from invio.delivery.front import Front
-from invio.delivery.identify import Identifier
+from invio.delivery.identify import Identifier, Identifies
 from invio.delivery.limits import Limits
 from invio.delivery.offering import Offering
 from invio.delivery.transfers import Transfers
@@ -40,7 +41,7 @@ class Parts:
     engine: sa.Engine
     journal: Journal
     catalogue: Catalogue
-    identifier: Identifier
+    identifier: Identifies
     transfers: Transfers
     bundles: Bundles
     digests: Digests
@@ -59,34 +60,42 @@ class Parts:
         self.engine.dispose()
 
 
-def assemble(settings: Settings) -> Parts:
+def assemble(settings: Settings, decider: Decider | None = None, identifier: Identifies | None = None) -> Parts:
     """Opens the records and the stores that the settings name.
+
+    Without a `decider` the settings' rules decide; with one they are not read, and a key file need not be there.
 
     Raises:
         BadSettings, BadRules, BadKeyFile: with what is wrong and where.
     """
     stores = [_store(settings, name) for name in settings.stores]
-    rules = read_rules(settings.path(settings.service.rules), settings.stores)
-    keys = read_keys(settings.path(settings.service.keys))
+    rules = decider or read_rules(settings.path(settings.service.rules), settings.stores)
+    keys = _keys(settings.path(settings.service.keys), needed=decider is None)
     settings.database.parent.mkdir(parents=True, exist_ok=True)
     engine = open_database(settings.database)
     with patient(engine).begin() as connection:
         transfer_records.break_off_orphans(connection, "the service ended before the transfer did")
     journal = Journal(engine)
     catalogue = Catalogue(stores, rules)
-    identifier = Identifier(engine)
+    identifier = identifier or Identifier(engine)
     limits = Limits(**settings.limits.model_dump())
     transfers = Transfers(engine, journal, limits)
     bundles = Bundles(catalogue, engine, BundleLimits(settings.bundles.entries, settings.bundles.bytes))
     digests = Digests(engine)
     cross_origin = _cross_origin(settings)
-    offering = Offering(catalogue, digests, cross_origin, settings.service.digests == "always")
+    offering = Offering(catalogue.locate, digests, cross_origin, settings.service.digests == "always")
     grace = settings.service.link_grace
     way = Way(
         catalogue, identifier, transfers, bundles, offering, keys.keys, grace, limits, cross_origin, _front(settings)
     )
+    if decider is not None:
+        way.sign_in = None  # the application has its own page for that
     delivery = Delivery(way)
     return Parts(settings, keys, engine, journal, catalogue, identifier, transfers, bundles, digests, way, delivery)
+
+
+def _keys(file: Path, needed: bool) -> KeyRing:
+    return read_keys(file) if needed or file.exists() else KeyRing({}, "")
 
 
 def _cross_origin(settings: Settings) -> CrossOrigin:

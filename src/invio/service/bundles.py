@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Form, Response
+from fastapi import APIRouter, Form, Request, Response
 from fastapi.responses import RedirectResponse
 
 from invio.core.addresses import quoted
@@ -22,34 +22,37 @@ _REFUSALS: dict[int | str, dict[str, Any]] = {status: {"model": Problem} for sta
 
 
 @router.post("/api/bundles", status_code=201, summary="Bundle a selection", responses=_REFUSALS)
-def make_bundle(asked: BundleAsk, response: Response, caller: TheCaller, parts: TheParts) -> BundleShape:
+def make_bundle(
+    asked: BundleAsk, request: Request, response: Response, caller: TheCaller, parts: TheParts
+) -> BundleShape:
     """Plans one archive of the selected files and tells its address, exact size and entries.
 
     Refused as a whole, naming every address that is unknown or not allowed.
     """
-    made = _made(parts, caller, asked.files, asked.name)
+    made = _made(request, parts, caller, asked.files, asked.name)
     response.headers["Location"] = made.url
     return made
 
 
 @router.post("/bundles", status_code=303, summary="Bundle a selection, from a form", responses=_REFUSALS)
 def make_bundle_from_form(
+    request: Request,
     caller: TheCaller,
     parts: TheParts,
     file: Annotated[list[str] | None, Form(description="an address; repeated")] = None,
     name: Annotated[str | None, Form(max_length=200)] = None,
 ) -> RedirectResponse:
     """The same for a page without scripts: answered with the archive's address."""
-    return RedirectResponse(_made(parts, caller, file or [], name).url, status_code=303)
+    return RedirectResponse(_made(request, parts, caller, file or [], name).url, status_code=303)
 
 
-def _made(parts: Parts, caller: Caller, files: Sequence[str], name: str | None) -> BundleShape:
+def _made(request: Request, parts: Parts, caller: Caller, files: Sequence[str], name: str | None) -> BundleShape:
     record, layout, entries = parts.bundles.make(caller, files, name)
     address = f"{bundles.STORE}/{record.id}/{record.name}"
     return BundleShape(
         id=record.id,
         address=address,
-        url=f"/get/{quoted(address)}",
+        url=f"{request.scope.get('root_path', '')}/get/{quoted(address)}",
         name=record.name,
         size=layout.size,
         entries=entries,

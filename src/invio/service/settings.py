@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import re
 import tomllib
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
@@ -183,6 +184,18 @@ def read_settings(path: str | Path) -> Settings:
         return Settings.model_validate({**data, "folder": file.resolve().parent})
     except ValidationError as error:
         raise BadSettings("\n".join(_said(file, text, item) for item in error.errors())) from None
+
+
+def settings_of(given: Mapping[str, Any], folder: Path | None = None) -> Settings:
+    """Settings as a mapping, of the same shape as the file; paths are relative to `folder`, or to where one is.
+
+    Raises:
+        BadSettings: it holds what it must not.
+    """
+    try:
+        return Settings.model_validate({**given, "folder": (folder or Path()).resolve()})
+    except ValidationError as error:
+        raise BadSettings("\n".join(_said(Path("settings"), "", item) for item in error.errors())) from None
 
 
 def _said(file: Path, text: str, error: Any) -> str:

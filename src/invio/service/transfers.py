@@ -36,7 +36,8 @@ async def list_transfers(
     before: Annotated[str | None, Query(description="`next` of the page before")] = None,
 ) -> TransferList:
     """One's own; for those who may `manage` a file, everyone's of it."""
-    may_see = _sight(parts, caller)
+    may_see = _Sight(parts, caller)
+    await may_see.look_around()
     # What has ended a moment ago may still wait to be written.
     await parts.journal.call(lambda _: None)
     live = {shown["id"]: shown for shown in parts.transfers.board.running(may_see)}
@@ -74,16 +75,17 @@ async def stream_transfers(caller: TheCaller, parts: TheParts) -> StreamingRespo
     if caller.recipient is None:
         raise Refusal("sign-in", "the stream shows your own transfers, or those that you manage")
     headers = {"Cache-Control": "no-store", "X-Accel-Buffering": "no"}
-    return StreamingResponse(_events(parts, _sight(parts, caller)), media_type="text/event-stream", headers=headers)
+    return StreamingResponse(_events(parts, _Sight(parts, caller)), media_type="text/event-stream", headers=headers)
 
 
-async def _events(parts: Parts, may_see: Callable[[TransferRow], bool]) -> AsyncIterator[str]:
+async def _events(parts: Parts, may_see: _Sight) -> AsyncIterator[str]:
     board = parts.transfers.board
     ended, quiet = board.count, 0
     last: dict[str, tuple[Any, ...]] = {}
     yield ": transfers, as they go\n\n"
     while not parts.stopping():
         events = []
+        await may_see.look_around()
         for shown in board.running(may_see):
             state = (shown["bytes"], shown["requests"], shown["rate"])
             if last.get(shown["id"]) != state:
@@ -103,22 +105,32 @@ async def _events(parts: Parts, may_see: Callable[[TransferRow], bool]) -> Async
         await asyncio.sleep(TICK)
 
 
-def _sight(parts: Parts, caller: Caller) -> Callable[[TransferRow], bool]:
+class _Sight:
     """Which transfers a caller may see: their own, and those of files that they manage."""
-    manages: dict[str, bool] = {}
 
-    def may_see(row: TransferRow) -> bool:
-        if caller.recipient is not None and row.recipient == caller.recipient:
+    def __init__(self, parts: Parts, caller: Caller) -> None:
+        self._parts = parts
+        self._caller = caller
+        self._manages: dict[str, bool] = {}
+
+    async def look_around(self) -> None:
+        """Decides about what is on the board, where whoever decides may be waited for."""
+        for address in self._parts.transfers.board.addresses() - self._manages.keys():
+            try:
+                await self._parts.rules.ask_ahead(self._caller, "manage", parse_address(address))
+            except BadAddress:
+                pass  # it is told by _may_manage
+            self._manages[address] = self._may_manage(address)
+
+    def __call__(self, row: TransferRow) -> bool:
+        if self._caller.recipient is not None and row.recipient == self._caller.recipient:
             return True
-        if row.address not in manages:
-            manages[row.address] = _manages(parts, caller, row.address)
-        return manages[row.address]
+        if row.address not in self._manages:
+            self._manages[row.address] = self._may_manage(row.address)
+        return self._manages[row.address]
 
-    return may_see
-
-
-def _manages(parts: Parts, caller: Caller, address: str) -> bool:
-    try:
-        return parts.rules.allows(caller, "manage", parse_address(address))
-    except BadAddress:
-        return False
+    def _may_manage(self, address: str) -> bool:
+        try:
+            return self._parts.rules.allows(self._caller, "manage", parse_address(address))
+        except BadAddress:
+            return False

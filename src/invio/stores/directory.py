@@ -53,12 +53,12 @@ class DirectoryStore:
         if address.folder:
             raise Missing(str(address))
         seen = self._seen.get(address.path)
-        if seen is not None and _unchanged(seen.source):
+        if seen is not None and unchanged(seen.source):
             return seen
         path, status = self._reach(address)
         if not stat.S_ISREG(status.st_mode):
             raise Missing(str(address))
-        facts = FileFacts(address, status.st_size, status.st_mtime, _tag(status))
+        facts = FileFacts(address, status.st_size, status.st_mtime, identity_tag(status))
         found = Found(facts, DiskFile.of(path, status), self._precompressed)
         # Not for a path with a link on it: that may come to lead elsewhere, and its end not change.
         if path == self._root + address.path.encode():
@@ -115,7 +115,8 @@ class DirectoryStore:
             os.close(reference)
 
 
-def _unchanged(source: DiskFile | Made) -> bool:
+def unchanged(source: DiskFile | Made) -> bool:
+    """Whether a path still leads to the file that was found there."""
     if not isinstance(source, DiskFile):
         return False
     try:
@@ -124,7 +125,7 @@ def _unchanged(source: DiskFile | Made) -> bool:
         return False
 
 
-def _tag(status: os.stat_result) -> str:
+def identity_tag(status: os.stat_result) -> str:
     """An opaque tag that changes with the file's identity, length or time (nanoseconds)."""
     identity = b"%d.%d.%d.%d" % (status.st_dev, status.st_ino, status.st_size, status.st_mtime_ns)
     return hashlib.blake2b(identity, digest_size=12).hexdigest()

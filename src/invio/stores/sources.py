@@ -7,7 +7,7 @@ with what was found: a file that was replaced in between is not the file that wa
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterator
+from collections.abc import AsyncIterator, Callable, Iterator
 from dataclasses import dataclass
 from typing import Protocol
 
@@ -82,6 +82,9 @@ class SpooledFile:
 
 @dataclass(frozen=True, slots=True)
 class Made:
-    """A content made on demand; each call of `chunks` makes it anew, in pieces of some 64 KiB."""
+    """A content made on demand; each call of `chunks` makes it anew, in pieces of some 64 KiB.
 
-    chunks: Callable[[], Iterator[bytes]]
+    What the application that Invio is part of makes may come asynchronously; a store's does not.
+    """
+
+    chunks: Callable[[], Iterator[bytes] | AsyncIterator[bytes]]

@@ -1,0 +1,29 @@
+"""CRC-32 of contents, as archives need them before their first byte."""
+
+from __future__ import annotations
+
+from isal import isal_zlib
+
+from invio.core.reasons import Refusal
+from invio.stores.sources import ContentChanged, SliceSource
+
+_READ = 1024 * 1024  # bytes
+
+
+def crc_of(source: SliceSource, name: str) -> int:
+    """The CRC-32 of a file, which is read for it; `name` is what a refusal calls it.
+
+    Raises:
+        Refusal: `changed`, when it is not, or no longer, the file that was found.
+    """
+    try:
+        descriptor = source.open()
+    except ContentChanged as error:
+        raise Refusal("changed", f"{name}: {error}") from None
+    crc = 0
+    with open(descriptor, "rb", buffering=0) as file:
+        while piece := file.read(_READ):
+            crc = isal_zlib.crc32(piece, crc)
+        if not source.is_at(descriptor):
+            raise Refusal("changed", f"{name} was altered while it was read")
+    return crc

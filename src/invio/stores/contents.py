@@ -1,0 +1,42 @@
+"""Contents of small files that are asked for again and again, kept in memory: a few megabytes, no more.
+
+A content is kept by the finding that it was read for, and found again only while the store finds
+that file unaltered; so it needs no rule of its own for when it is out of date. A file that was written
+to just now is not kept: a second change may carry the same time.
+"""
+
+from __future__ import annotations
+
+import time
+
+from invio.stores.sources import DiskFile
+
+_SIZE = 16 * 1024  # bytes of the largest that is kept
+_ALL = 6 * 1024 * 1024  # bytes of all
+# How old a file's time must be for a further change to show in it. Seconds.
+_SETTLED = 2.0
+
+
+class SmallContents:
+    """Contents by their sources; when they become too many, all are let go."""
+
+    def __init__(self) -> None:
+        self._kept: dict[DiskFile, bytes] = {}
+        self._size = 0
+
+    def get(self, source: object, offset: int, length: int) -> bytes | None:
+        """Bytes of a file, if its content is kept."""
+        kept = self._kept.get(source)  # type: ignore[call-overload]
+        return None if kept is None else kept if length == len(kept) else kept[offset : offset + length]
+
+    def keep(self, source: object, content: bytes) -> None:
+        """Keeps the whole content of a file, if it is small and at rest."""
+        if not isinstance(source, DiskFile) or not len(content) == source.size <= _SIZE:
+            return
+        if time.time() - source.modified_ns / 1e9 < _SETTLED:
+            return
+        if self._size + len(content) > _ALL:
+            self._kept.clear()
+            self._size = 0
+        self._kept[source] = content
+        self._size += len(content)

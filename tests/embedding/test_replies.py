@@ -1,0 +1,197 @@
+"""Replies in an application with middleware of every kind, and what they refuse."""
+
+from __future__ import annotations
+
+import asyncio
+import io
+import os
+import socket
+import threading
+import time
+import zipfile
+from collections.abc import AsyncIterator, Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import httpx
+import pytest
+import uvicorn
+from fastapi import FastAPI, HTTPException, Request
+from fastapi.middleware.cors import CORSMiddleware
+from starlette.middleware.base import BaseHTTPMiddleware
+from starlette.middleware.gzip import GZipMiddleware
+
+import invio
+from invio.service.settings import BadSettings
+from tests.running import NO_TLS
+
+BIG = os.urandom(3_000_000)
+Run = Callable[[FastAPI], httpx.Client]
+
+
+@pytest.fixture
+def run() -> Iterator[Run]:
+    """Serves applications in threads of the test, so that it may look into them."""
+    stops: list[Callable[[], None]] = []
+
+    def begin(app: FastAPI) -> httpx.Client:
+        config = uvicorn.Config(app, http=invio.ZeroCopyProtocol, loop="uvloop", log_config=None, access_log=False)
+        server = uvicorn.Server(config)
+        listener = socket.create_server(("127.0.0.1", 0))
+
+        def serve() -> None:
+            with asyncio.Runner(loop_factory=config.get_loop_factory()) as runner:
+                runner.run(server.serve(sockets=[listener]))
+
+        thread = threading.Thread(target=serve)
+        thread.start()
+        while not server.started:
+            time.sleep(0.01)
+        client = httpx.Client(
+            base_url=f"http://127.0.0.1:{listener.getsockname()[1]}", trust_env=False, timeout=20, verify=NO_TLS
+        )
+
+        def stop() -> None:
+            client.close()
+            server.should_exit = True
+            thread.join(10)
+
+        stops.append(stop)
+        return client
+
+    yield begin
+    for stop in stops:
+        stop()
+
+
+async def marked(request: Request, call_next: Any) -> Any:
+    response = await call_next(request)
+    response.headers["x-marked"] = "yes"
+    return response
+
+
+@pytest.fixture(params=["bare", "cors", "gzip", "rebuilding"])
+def client(request: pytest.FixtureRequest, run: Run, tmp_path: Path) -> httpx.Client:
+    (tmp_path / "big.bin").write_bytes(BIG)
+    app = FastAPI()
+    if request.param == "cors":
+        app.add_middleware(CORSMiddleware, allow_origins=["*"])
+    elif request.param == "gzip":
+        app.add_middleware(GZipMiddleware)
+    elif request.param == "rebuilding":
+        app.add_middleware(BaseHTTPMiddleware, dispatch=marked)
+
+    @app.api_route("/big", methods=["GET", "HEAD"])
+    def big() -> invio.FileReply:
+        return invio.FileReply(tmp_path / "big.bin", name="große Datei.bin", headers={"x-own": "1"})
+
+    @app.get("/lines")
+    def lines() -> invio.StreamReply:
+        async def make() -> AsyncIterator[str]:
+            for number in range(500):
+                yield f"line {number}\n"
+
+        return invio.StreamReply(make, name="lines.txt")
+
+    @app.get("/broken")
+    def broken() -> invio.StreamReply:
+        def make() -> Iterator[bytes]:
+            yield b"x" * 100_000
+            raise ValueError("the gauge does not answer")
+
+        return invio.StreamReply(make)
+
+    return run(app)
+
+
+def test_middleware_loses_nothing_of_a_file(client: httpx.Client) -> None:
+    whole = client.get("/big")
+    assert whole.content == BIG
+    assert whole.headers["x-own"] == "1"
+    assert "filename*=UTF-8''gro%C3%9Fe%20Datei.bin" in whole.headers["content-disposition"]
+    part = client.get("/big", headers={"range": "bytes=1000000-1999999", "origin": "http://x.test"})
+    assert (part.status_code, part.content) == (206, BIG[1_000_000:2_000_000])
+    assert client.get("/lines").text.endswith("line 499\n")
+    assert client.get("/big", headers={"if-none-match": whole.headers["etag"]}).status_code == 304
+
+
+def test_a_maker_that_fails_breaks_the_connection(client: httpx.Client) -> None:
+    with pytest.raises(httpx.TransportError):
+        client.get("/broken")
+
+
+def test_a_plain_route_sends_files_without_reading_them(run: Run, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    (tmp_path / "big.bin").write_bytes(BIG)
+    app = FastAPI()
+    app.get("/")(lambda: invio.FileReply(tmp_path / "big.bin"))
+    sent = []
+    sendfile = os.sendfile
+    monkeypatch.setattr(os, "sendfile", lambda *given: sent.append(sendfile(*given)) or sent[-1])
+    assert run(app).get("/").content == BIG
+    assert sum(sent) > 0.99 * len(BIG)
+
+
+def test_a_speed_holds_and_bad_wishes_are_told(run: Run, tmp_path: Path) -> None:
+    (tmp_path / "big.bin").write_bytes(BIG[:400_000])
+    app = FastAPI()
+    app.get("/")(lambda: invio.FileReply(tmp_path / "big.bin", speed=400_000))
+    began = time.monotonic()
+    assert len(run(app).get("/").content) == 400_000
+    assert 0.95 < time.monotonic() - began < 2
+    for wish in ({"disposition": "show"}, {"speed": 0}, {"cache": "for ever"}):
+        with pytest.raises(ValueError, match=r"expected|directive"):
+            invio.FileReply("x", **wish)  # type: ignore[arg-type]
+    with pytest.raises(ValueError, match="without quotes"):
+        invio.StreamReply(lambda: [b""], tag='a"b')
+
+
+def test_an_archive_has_what_was_named_and_nothing_else(run: Run, tmp_path: Path) -> None:
+    (tmp_path / "in").mkdir()
+    (tmp_path / "in" / "a.txt").write_bytes(b"a")
+    (tmp_path / "in" / "out").symlink_to("/etc")
+    (tmp_path / "b.txt").write_bytes(b"b")
+    app = FastAPI()
+    app.get("/list")(lambda: invio.BundleReply([tmp_path / "in", tmp_path / "b.txt", tmp_path / "b.txt"], name="x"))
+    app.get("/named")(lambda: invio.BundleReply({"../../evil.txt": tmp_path / "b.txt", "deep/c": tmp_path / "in"}))
+    app.get("/gone")(lambda: invio.BundleReply([tmp_path / "none.txt"]))
+    app.get("/none")(lambda: invio.BundleReply([]))
+    client = run(app)
+
+    def names(path: str) -> list[str]:
+        with zipfile.ZipFile(io.BytesIO(client.get(path).content)) as archive:
+            assert archive.testzip() is None
+            return archive.namelist()
+
+    assert names("/list") == ["in/a.txt", "b.txt", "b (2).txt"]
+    assert all(".." not in name.split("/") for name in names("/named"))
+    assert "deep/c/a.txt" in names("/named")
+    assert (client.get("/gone").status_code, client.get("/none").status_code) == (404, 400)
+
+
+def test_a_mounted_delivery_asks_the_application(run: Run, tmp_path: Path) -> None:
+    (tmp_path / "files").mkdir()
+    (tmp_path / "files" / "a.txt").write_text("a")
+    settings = {
+        "service": {"data": str(tmp_path / "data")},
+        "stores": {"files": {"kind": "directory", "root": str(tmp_path / "files")}},
+    }
+    asked: list[tuple[str, str]] = []
+
+    def may(request: Request, action: str, address: str) -> bool:
+        asked.append((action, address))
+        if request.headers.get("x-user") is None:
+            raise HTTPException(418, "who are you?")
+        return request.headers["x-user"] == "ann" or action == "list"
+
+    app = FastAPI()
+    invio.mount(app, "/f", settings, authorize=may)
+    client = run(app)
+    assert client.get("/f/get/files/a.txt", headers={"x-user": "ann"}).text == "a"
+    assert asked == [("read", "files/a.txt")], "asked once"
+    assert client.get("/f/get/files/a.txt").status_code == 418
+    refused = client.get("/f/get/files/a.txt", headers={"x-user": "bob"})
+    assert (refused.status_code, refused.json()["reason"]) == (403, "not-allowed")
+    assert client.get("/f/console/").status_code == 404
+    assert client.get("/f/get/files/a.txt?key=k&seal=" + "A" * 43).json()["reason"] == "unknown-key"
+    with pytest.raises(BadSettings, match="kind"):
+        invio.mount(FastAPI(), "/f", {"stores": {"files": {"kind": "cupboard"}}}, authorize=may)
