@@ -32,6 +32,7 @@ demo: setup
 
 test: setup
 	sh tools/debian_packages.sh chromium curl unzip
+	sh tools/front_server.sh
 	$(BIN)/python -m pytest $(ARGS)
 
 bench: setup

@@ -29,7 +29,11 @@ def run(program: str, folder: Path) -> Iterator[httpx.Client]:
         free.bind(("127.0.0.1", 0))
         port = free.getsockname()[1]
     process = subprocess.Popen(
-        [sys.executable, "program.py"], cwd=folder, env={**os.environ, "PORT": str(port)}, stderr=subprocess.PIPE, text=True
+        [sys.executable, "program.py"],
+        cwd=folder,
+        env={**os.environ, "PORT": str(port)},
+        stderr=subprocess.PIPE,
+        text=True,
     )
     try:
         for _ in range(400):

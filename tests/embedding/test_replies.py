@@ -120,7 +120,9 @@ def test_a_maker_that_fails_breaks_the_connection(client: httpx.Client) -> None:
         client.get("/broken")
 
 
-def test_a_plain_route_sends_files_without_reading_them(run: Run, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_plain_route_sends_files_without_reading_them(
+    run: Run, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     (tmp_path / "big.bin").write_bytes(BIG)
     app = FastAPI()
     app.get("/")(lambda: invio.FileReply(tmp_path / "big.bin"))

@@ -21,7 +21,7 @@ from invio.stores.store import Found
 
 # The front server compares these with validators of its own; such a request is answered here.
 _OWN_CONDITIONS = (b"if-match", b"if-unmodified-since", b"if-range", b"want-content-digest")
-_ITS_OWN_FIELDS = (b"content-length", b"content-range")
+_ITS_OWN_FIELDS = (b"content-length", b"content-range", b"accept-ranges")
 
 
 @dataclass(frozen=True, slots=True)

@@ -317,12 +317,24 @@ class ZeroCopyProtocol(HttpToolsProtocol):
             self._refuse(Refusal("long-head", f"the head of a request has at most {_HEAD} bytes"))
 
     def on_headers_complete(self) -> None:
-        self._head_bytes = 0
+        fed, self._head_bytes = self._head_bytes, 0
+        if fed > _HEAD and len(self.url) + sum(len(name) + len(value) + 4 for name, value in self.headers) > _HEAD:
+            self._refuse(Refusal("long-head", f"the head of a request has at most {_HEAD} bytes"))
+            return
+        if self.parser.get_http_version() not in ("1.1", "1.0"):
+            # The parser takes a first line without a version for HTTP/0.9, and one with any number.
+            self._refuse(Refusal("bad-request", "the version of HTTP is neither 1.1 nor 1.0"))
+            return
         super().on_headers_complete()
 
     def on_body(self, body: bytes) -> None:
         self._head_bytes = 0
-        super().on_body(body)
+        if self.cycle is not None:
+            super().on_body(body)
+
+    def on_message_complete(self) -> None:
+        if self.cycle is not None:
+            super().on_message_complete()
 
     def send_400_response(self, msg: str) -> None:  # noqa: ARG002
         self._refuse(Refusal("bad-request", "this is not an HTTP/1.1 request; mind its first line and its fields"))

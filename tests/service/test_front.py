@@ -1,0 +1,162 @@
+"""Behind a real front server: nginx, as Debian packages it, with the configuration of docs/front.md."""
+
+from __future__ import annotations
+
+import os
+import re
+import shutil
+import socket
+import subprocess
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import httpx
+import pytest
+
+from tests.running import NO_TLS, Service, get_raw
+
+Start = Callable[..., Service]
+ROOT = Path(__file__).parents[2]
+BIG = os.urandom(2_000_000)
+FILES = {"big.bin": BIG, "Über uns 100%.txt": b"about\n", "page.html": b"<script>1</script>", "a.csv": b"a,b\r\n" * 500}
+SETTINGS = """
+[front]
+networks = ["127.0.0.1/32"]
+redirect_header = "X-Accel-Redirect"
+rate_header = "X-Accel-Limit-Rate"
+
+[stores.files]
+kind = "directory"
+root = "files"
+front = "/stored/charts/"
+"""
+
+
+def nginx() -> str:
+    for place in ("nginx", "/usr/sbin/nginx", str(ROOT / "build/front/usr/sbin/nginx")):
+        if found := shutil.which(place):
+            return found
+    raise AssertionError("there is no nginx; 'sh tools/front_server.sh' gets it")
+
+
+@pytest.fixture
+def service(start: Start) -> Service:
+    return start(files=FILES, settings=SETTINGS)
+
+
+@pytest.fixture
+def front(service: Service, tmp_path: Path) -> Iterator[httpx.Client]:
+    page = (ROOT / "docs" / "front.md").read_text("utf-8")
+    [text] = re.findall(r"```nginx\n(.*?)```", page, re.DOTALL)
+    text = text.replace("127.0.0.1:8480", f"127.0.0.1:{service.port}")
+    text = text.replace("/srv/invio/files/charts/", f"{service.folder}/files/")
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        port = free.getsockname()[1]
+    folder = tmp_path / "front"
+    folder.mkdir()
+    temporary = " ".join(
+        f"{kind}_temp_path {folder}/{kind};" for kind in ("client_body", "proxy", "fastcgi", "uwsgi", "scgi")
+    )
+    user = "user root;" if os.getuid() == 0 else ""
+    (folder / "nginx.conf").write_text(
+        f"daemon off; master_process off; {user} pid {folder}/pid; error_log {folder}/error.log;"
+        f"events {{}} http {{ {temporary} access_log off; server {{ listen 127.0.0.1:{port};\n{text}\n}} }}"
+    )
+    process = subprocess.Popen([nginx(), "-p", str(folder), "-e", f"{folder}/error.log", "-c", f"{folder}/nginx.conf"])
+    try:
+        for _ in range(200):
+            assert process.poll() is None, (folder / "error.log").read_text()
+            with socket.socket() as probe:
+                if probe.connect_ex(("127.0.0.1", port)) == 0:
+                    break
+            time.sleep(0.05)
+        with httpx.Client(
+            base_url=f"http://127.0.0.1:{port}",
+            trust_env=False,
+            timeout=20,
+            verify=NO_TLS,
+            headers={"accept-encoding": ""},
+        ) as client:
+            yield client
+    finally:
+        process.terminate()
+        process.wait(10)
+
+
+def settled(service: Service) -> list[dict[str, Any]]:
+    time.sleep(0.2)
+    return service.transfers()
+
+
+def test_the_front_server_sends_the_file_with_our_headers(front: httpx.Client, service: Service) -> None:
+    direct = service.get(
+        "/get/files/big.bin", X_Forwarded_For="192.0.2.1, 203.0.113.9"
+    )  # as the front server would ask
+    assert direct.headers["x-accel-redirect"] == "/stored/charts/big.bin"
+    assert direct.content == b""
+    through = front.get("/get/files/big.bin")
+    assert through.content == BIG
+    assert "x-accel-redirect" not in through.headers
+    for name in ("etag", "last-modified", "content-type", "content-disposition", "cache-control",
+                 "content-security-policy", "x-content-type-options", "cross-origin-resource-policy"):  # fmt: skip
+        assert through.headers[name] == direct.headers[name], name
+    assert through.headers["accept-ranges"] == "bytes"
+    assert {shown["state"] for shown in settled(service)} == {"handed-off"}
+    assert front.get("/get/files/%C3%9Cber%20uns%20100%25.txt").text == "about\n"
+
+
+def test_ranges_and_conditions_hold_through_the_front_server(front: httpx.Client) -> None:
+    whole = front.get("/get/files/big.bin")
+    tag = whole.headers["etag"]
+
+    def ask(**fields: str) -> httpx.Response:
+        return front.get(
+            "/get/files/big.bin", headers={name.replace("_", "-"): value for name, value in fields.items()}
+        )
+
+    part = ask(range="bytes=1000-1999")
+    assert (part.status_code, part.content) == (206, BIG[1000:2000])
+    assert part.headers["content-range"] == f"bytes 1000-1999/{len(BIG)}"
+    assert ask(if_none_match=tag).status_code == 304
+    assert ask(if_none_match='"old"').status_code == 200
+    assert ask(if_modified_since=whole.headers["last-modified"]).status_code == 304
+    assert ask(if_match='"old"').status_code == 412
+    assert ask(if_match=tag).content == BIG
+    assert ask(range=f"bytes={len(BIG)}-").json()["reason"] == "range"
+    assert ask(range="bytes=5-", if_range=tag).status_code == 206
+    assert ask(range="bytes=5-", if_range='"old"').content == BIG
+    several = ask(range="bytes=0-9,100-109")
+    assert several.headers["content-type"].startswith("multipart/byteranges; boundary=part-")
+    assert front.head("/get/files/big.bin").headers["content-length"] == str(len(BIG))
+
+
+def test_rules_seals_and_uses_hold_through_the_front_server(front: httpx.Client, service: Service) -> None:
+    link = service.link("files/big.bin", {"id": "twice"}, uses=2)
+    assert [front.get(link).status_code for _ in range(3)] == [200, 200, 410]
+    assert front.get(link[:-1] + ("A" if link[-1] != "A" else "B")).status_code in (400, 403)
+    assert front.get("/stored/charts/big.bin").status_code == 404, "not by a client's own request"
+    sealed = front.get(service.link("files/big.bin"))
+    assert sealed.headers["referrer-policy"] == "no-referrer"
+
+
+def test_a_links_speed_is_given_to_the_front_server(front: httpx.Client, service: Service) -> None:
+    began = time.monotonic()
+    assert front.get(service.link("files/big.bin", rate=1_000_000)).content == BIG
+    assert 1.0 < time.monotonic() - began < 6
+
+
+def test_the_client_is_whom_the_front_server_names(front: httpx.Client, service: Service) -> None:
+    link = service.link("files/big.bin", net="203.0.113.0/24")
+    assert front.get(link).status_code == 403, "nginx says that the client is on this machine"
+    assert service.get(link, X_Forwarded_For="203.0.113.9").status_code == 200
+    assert service.get(link, X_Forwarded_For="203.0.113.9, 198.51.100.1").status_code == 403
+
+
+def test_nobody_else_is_told_where_files_lie(start: Start) -> None:
+    service = start(files=FILES, settings=SETTINGS.replace("127.0.0.1/32", "10.0.0.0/8"))
+    answer = get_raw(service.port, "/get/files/big.bin", "x-forwarded-for: 10.0.0.1")
+    assert "x-accel-redirect" not in answer.headers
+    assert answer.body == BIG
