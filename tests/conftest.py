@@ -4,14 +4,31 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
 import signal
 import subprocess
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
+from playwright.sync_api import Browser, sync_playwright
 
 from tests.running import INVIO, Demo, Service, make_folder
+
+SWITCHES = [
+    "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
+    "--disable-component-update", "--disable-sync",
+]  # fmt: skip
+
+
+@pytest.fixture(scope="session")
+def browser() -> Iterator[Browser]:
+    path = shutil.which("chromium")
+    assert path, "Chromium is missing: 'make test' installs it, or apt-get install chromium"
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path=path, args=SWITCHES)
+        yield browser
+        browser.close()
 
 
 @pytest.fixture

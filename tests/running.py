@@ -177,7 +177,9 @@ def raw(port: int, request: bytes, read_body: bool = True) -> Answer:
             data += piece
         front, _, body = data.partition(b"\r\n\r\n")
         lines = front.decode("latin-1").split("\r\n")
-        headers = {name.lower(): value.strip() for name, _, value in (line.partition(":") for line in lines[1:])}
+        fields = [(name.lower(), value.strip()) for name, _, value in (line.partition(":") for line in lines[1:])]
+        headers = dict(fields)
+        assert len(headers) == len(fields), f"a field stands twice: {fields}"
         length = int(headers.get("content-length", 0)) if read_body else 0
         while len(body) < length:
             piece = connection.recv(65536)

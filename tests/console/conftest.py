@@ -2,28 +2,12 @@
 
 from __future__ import annotations
 
-import shutil
 from collections.abc import Callable, Iterator
 
 import pytest
-from playwright.sync_api import Browser, Page, expect, sync_playwright
+from playwright.sync_api import Browser, Page, expect
 
 from tests.running import Demo
-
-SWITCHES = [
-    "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
-    "--disable-component-update", "--disable-sync",
-]  # fmt: skip
-
-
-@pytest.fixture(scope="module")
-def browser() -> Iterator[Browser]:
-    path = shutil.which("chromium")
-    assert path, "Chromium is missing: 'make test' installs it, or apt-get install chromium"
-    with sync_playwright() as playwright:
-        browser = playwright.chromium.launch(executable_path=path, args=SWITCHES)
-        yield browser
-        browser.close()
 
 
 @pytest.fixture

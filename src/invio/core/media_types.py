@@ -77,22 +77,21 @@ _BY_EXTENSION = {
 
 # How a browser is let show a type. What is in neither table is offered for saving only.
 #
-# `plain`: it is shown and runs nothing of the file's own. `scripted`: the type can hold script, so it is
-# shown, when asked for, in a sandbox where none runs, from an origin of its own. `viewer`: PDF. Browsers
-# hand it to a viewer of theirs, which does not start in a sandbox; script in a PDF is the viewer's own
-# and never reaches the page's origin.
+# `plain`: it is shown and runs nothing of the file's own. `media`: the same, but a player asks for it a
+# second time, which an opaque origin may not. `scripted`: the type can hold script (PDF too, in the
+# browser's viewer), so it is shown, when asked for, in a sandbox where none runs.
 _SHOWN = {
     "application/json": "plain",
     "application/jsonl": "plain",
-    "application/pdf": "viewer",
+    "application/pdf": "scripted",
     "application/xhtml+xml": "scripted",
     "application/xml": "scripted",
-    "audio/flac": "plain",
-    "audio/mp4": "plain",
-    "audio/mpeg": "plain",
-    "audio/ogg": "plain",
-    "audio/opus": "plain",
-    "audio/wav": "plain",
+    "audio/flac": "media",
+    "audio/mp4": "media",
+    "audio/mpeg": "media",
+    "audio/ogg": "media",
+    "audio/opus": "media",
+    "audio/wav": "media",
     "image/avif": "plain",
     "image/bmp": "plain",
     "image/gif": "plain",
@@ -106,17 +105,17 @@ _SHOWN = {
     "text/plain": "plain",
     "text/tab-separated-values": "plain",
     "text/xml": "scripted",
-    "video/mp4": "plain",
-    "video/webm": "plain",
+    "video/mp4": "media",
+    "video/webm": "media",
 }
 
 # The Content-Security-Policy of each way. `sandbox` without a word that loosens it: no script, no form,
 # no pop-up, and an opaque origin, so that nothing of this service is in reach of what is shown.
-_LOCKED = "sandbox; default-src 'none'; style-src 'unsafe-inline'; img-src data:; media-src 'self'; form-action 'none'"
+_LOCKED = "sandbox; default-src 'none'; style-src 'unsafe-inline'; img-src data:; form-action 'none'"
 _POLICIES = {
     "plain": _LOCKED,
+    "media": "default-src 'none'; style-src 'unsafe-inline'; media-src 'self'",
     "scripted": _LOCKED,
-    "viewer": "default-src 'none'; style-src 'unsafe-inline'; img-src data:; object-src 'self'",
 }
 
 

@@ -108,14 +108,14 @@ class Delivery:
         sender = Sender(scope, receive, send, self._way.limits.idle)
         try:
             if head.method == "OPTIONS":
-                reply = self._options(head)
-            else:
-                _check_host(head, scope)
-                planned = await self._plan(scope, head, path, query, client[0] if client else None)
-                if head.method == "GET" and planned.reply.status in (200, 206):
-                    await self._deliver(sender, head, planned)
-                    return
-                reply = planned.reply
+                await sender.send(self._options(head))
+                return
+            _check_host(head, scope)
+            planned = await self._plan(scope, head, path, query, client[0] if client else None)
+            if head.method == "GET" and planned.reply.status in (200, 206):
+                await self._deliver(sender, head, planned)
+                return
+            reply = planned.reply
         except Refusal as refusal:
             target = scope.get("root_path", "") + path + ("?" + query if query else "")
             reply = refusal_reply(refusal, head.method, head.get(b"accept"), target, self._way.sign_in)
@@ -126,8 +126,10 @@ class Delivery:
 
     def _options(self, head: RequestHead) -> Reply:
         """What may be asked of any file (RFC 9110 §9.3.7), and to a browser's preflight the rest."""
-        allowed = [(b"allow", METHODS.encode()), (b"content-length", b"0")]
-        return Reply(204, [*allowed[:1], *self._way.cross_origin.preflight(head, METHODS)], [], 0)
+        cross_origin = self._way.cross_origin
+        fields = [(b"allow", METHODS.encode()), *cross_origin.preflight(head, METHODS)]
+        vary = cross_origin.vary
+        return Reply(204, [*fields, (b"vary", vary.encode())] if vary else fields, [], 0)
 
     def _shared(self, head: RequestHead, reply: Reply) -> Reply:
         """The reply with what another origin's page needs to read it."""
