@@ -86,6 +86,21 @@ def test_a_part_that_is_already_whole_needs_no_more(client: Client, service: Ser
         fetched.path.unlink()
 
 
+def test_what_arrived_is_held_against_the_digest_that_the_service_tells(
+    client: Client, service: Service, tmp_path: Path
+) -> None:
+    assert client.fetch("files/big.bin", folder=tmp_path).verified
+    (tmp_path / "big.bin").unlink()
+    etag = service.get("/get/files/big.bin").headers["etag"].replace('"', '\\"')
+    (tmp_path / "big.bin.part").write_bytes(bytes(1000))  # of the right length so far, and not what it should be
+    (tmp_path / "big.bin.part.json").write_text(f'{{"url": "{service.url}/get/files/big.bin", "etag": "{etag}"}}')
+    with pytest.raises(FileChanged, match="SHA-256"):
+        client.fetch("files/big.bin", folder=tmp_path)
+    assert not list(tmp_path.glob("big*")), "what is wrong is not gone on with"
+    fetched = client.fetch("files/big.bin", folder=tmp_path)
+    assert (fetched.verified, fetched.path.read_bytes() == BIG) == (True, True)
+
+
 def test_a_file_that_is_there_is_not_overwritten(client: Client, tmp_path: Path) -> None:
     (tmp_path / "big.bin").write_bytes(b"mine")
     with pytest.raises(FileExistsError):

@@ -113,11 +113,18 @@ def _where(output: Path | None) -> tuple[Path, Path | None]:
 def _tell(fetched: list[Fetched], as_json: bool) -> None:
     if as_json:
         files = [
-            {"path": str(item.path), "size": item.size, "resumed": item.resumed, "seconds": round(item.seconds, 3)}
+            {
+                "path": str(item.path),
+                "size": item.size,
+                "resumed": item.resumed,
+                "seconds": round(item.seconds, 3),
+                "verified": item.verified,
+            }
             for item in fetched
         ]
         print_json({"files": files})
         return
     for item in fetched:
         resumed = f", of which {size_text(item.resumed)} were there already" if item.resumed else ""
-        click.echo(f"{item.path}: {size_text(item.size)}{resumed}")
+        verified = ", SHA-256 verified" if item.verified else ""
+        click.echo(f"{item.path}: {size_text(item.size)}{resumed}{verified}")

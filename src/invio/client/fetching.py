@@ -7,6 +7,8 @@ and never mixed.
 
 from __future__ import annotations
 
+import base64
+import hashlib
 import json
 import os
 import re
@@ -25,6 +27,7 @@ from invio.core.progress import Pace, percent, seconds_left
 _EXTENDED = re.compile(r"filename\*\s*=\s*UTF-8'[^']*'([^;\s]+)", re.IGNORECASE)
 _PLAIN = re.compile(r'filename\s*=\s*"([^"]*)"', re.IGNORECASE)
 
+_DIGEST = re.compile(r"(?:^|[, \t])sha-256=:([A-Za-z0-9+/=]+):")
 _PIECE = 256 * 1024  # bytes
 TRIES = 5
 _PAUSE = 0.5  # seconds before the second try; doubled each time
@@ -50,12 +53,17 @@ class Progress:
 
 @dataclass(frozen=True, slots=True)
 class Fetched:
-    """A file that has arrived whole. `resumed` is how many bytes were there before."""
+    """A file that has arrived whole.
+
+    `resumed` is how many bytes were there before; `verified` says that the service told the
+    content's SHA-256, and that the file has it.
+    """
 
     path: Path
     size: int
     resumed: int
     seconds: float
+    verified: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -95,6 +103,7 @@ class _Download:
         self._pace = Pace()
         self._done = 0
         self._resumed: int | None = None
+        self._sha256: bytes | None = None  # what the service says the content's digest is
 
     def run(self) -> Fetched:
         began = time.monotonic()
@@ -103,7 +112,7 @@ class _Download:
             before = self._done
             try:
                 path = self._attempt()
-                return Fetched(path, self._done, self._resumed or 0, time.monotonic() - began)
+                return Fetched(path, self._done, self._resumed or 0, time.monotonic() - began, self._sha256 is not None)
             except httpx.ConnectError as error:
                 if not self._done:
                     raise ServiceUnreachable(f"no service answers at {self._url.partition('?')[0]}: {error}") from None
@@ -132,7 +141,7 @@ class _Download:
         if self._target is None:
             self._target = self._left_behind()
         begun = self._begun() if self._target is not None else _Begun()
-        headers = {"accept-encoding": "identity"}
+        headers = {"accept-encoding": "identity", "want-repr-digest": "sha-256=1"}
         if begun.size and begun.etag:
             headers |= {"range": f"bytes={begun.size}-", "if-range": begun.etag}
         with self._http.stream("GET", self._url, headers=headers) as response:
@@ -170,7 +179,7 @@ class _Download:
     def _after_416(self, response: httpx.Response, begun: _Begun) -> Path:
         """All of the file may be there already: the connection was lost after its last byte."""
         size = response.headers.get("content-range", "").rpartition("/")[2]
-        head = self._http.head(self._url)
+        head = self._http.head(self._url, headers={"if-match": begun.etag or "*"})
         if size == str(begun.size) and head.headers.get("etag") == begun.etag:
             self._done = begun.size
             self._resumed = begun.size
@@ -182,6 +191,7 @@ class _Download:
     def _receive(self, response: httpx.Response, offset: int) -> Path:
         if self._resumed is None:
             self._resumed = offset
+        self._sha256 = _told_digest(response)
         length = response.headers.get("content-length")
         size = None if length is None else offset + int(length)
         if not offset:
@@ -209,9 +219,28 @@ class _Download:
         assert self._target is not None
         if size is not None and self._done != size:
             raise FileChanged(f"{self._done} bytes arrived where {size} were announced; fetch it again")
+        if self._sha256 is not None and _digest_of(self._part) != self._sha256:
+            # What is there is not the content, whatever it is; it must not be gone on with.
+            self._part.unlink()
+            self._note.unlink(missing_ok=True)
+            raise FileChanged("what arrived has not the SHA-256 that the service tells; fetch it again")
         self._part.replace(self._target)
         self._note.unlink(missing_ok=True)
         return self._target
+
+
+def _told_digest(response: httpx.Response) -> bytes | None:
+    """The SHA-256 of the whole content, from Repr-Digest (RFC 9530 §3)."""
+    found = _DIGEST.search(response.headers.get("repr-digest", ""))
+    try:
+        return base64.b64decode(found[1], validate=True) if found else None
+    except ValueError:
+        return None  # not a byte sequence, so nothing was told
+
+
+def _digest_of(path: Path) -> bytes:
+    with path.open("rb") as file:
+        return hashlib.file_digest(file, "sha256").digest()
 
 
 def name_of(response: httpx.Response) -> str:

@@ -10,6 +10,7 @@ from __future__ import annotations
 import time
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
+from functools import lru_cache
 from typing import Any
 
 import structlog
@@ -164,8 +165,7 @@ class Delivery:
                 raise
             check_link(link, self._way.keys, replace(asked, grace=self._way.grace))
             late = refused
-        presentation = Presentation(link.says("as"), link.says("name"), link.says("version"), sealed=True)
-        planned = await self._planned(request, link.address, presentation, link)
+        planned = await self._planned(request, link.address, _presentation(link), link)
         if late is not None:
             began = planned.earlier.started if planned.earlier else None
             if began is None or link.expires is None or began >= link.expires:
@@ -263,6 +263,11 @@ def _raw_path(scope: Any) -> str:
     raw: bytes = scope.get("raw_path") or scope["path"].encode()
     root = scope.get("root_path", "")
     return raw.decode("latin-1").removeprefix(root)
+
+
+@lru_cache(maxsize=4096)
+def _presentation(link: SealedLink) -> Presentation:
+    return Presentation(link.says("as"), link.says("name"), link.says("version"), sealed=True)
 
 
 def _asking(caller: Caller, address: Address, link: SealedLink | None) -> Asking:

@@ -18,7 +18,6 @@ import socket
 import struct
 from collections.abc import Callable
 from fcntl import ioctl
-from functools import lru_cache
 from typing import Any
 
 from uvicorn.protocols.http.httptools_impl import STATUS_LINE, HttpToolsProtocol
@@ -146,9 +145,8 @@ class Wire:
         cycle = self._cycle
         cycle.response_started = True
         cycle.waiting_for_100_continue = False
-        lines = [STATUS_LINE[status][:-2]]
-        lines += [name + b": " + value for name, value in cycle.default_headers]
-        block, length = _block(tuple(headers))
+        lines = [STATUS_LINE[status][:-2], *[name + b": " + value for name, value in cycle.default_headers]]
+        block, length = _block(headers)
         if block:
             lines.append(block)
         if length is not None:
@@ -398,15 +396,26 @@ class ZeroCopyProtocol(HttpToolsProtocol):
             self._waiting.set_exception(lost if self.cut_because is None else ReaderStuck(self.cut_because))
 
 
-@lru_cache(maxsize=4096)
-def _block(headers: tuple[tuple[bytes, bytes], ...]) -> tuple[bytes, int | None]:
-    """Header fields as they are sent, and the length that they announce. Kept: many answers have the same."""
-    block = b"\r\n".join(name + b": " + value for name, value in headers)
+# Header blocks by the identity of the list that they were made from, which is kept with them so that it
+# stays the same: a reply's headers are never changed, and many answers have the same ones.
+_BLOCKS: dict[int, tuple[object, bytes, int | None]] = {}
+_BLOCKS_KEPT = 2048
+
+
+def _block(headers: list[tuple[bytes, bytes]]) -> tuple[bytes, int | None]:
+    """Header fields as they are sent, and the length that they announce."""
+    kept = _BLOCKS.get(id(headers))
+    if kept is not None and kept[0] is headers:
+        return kept[1], kept[2]
+    block = b"\r\n".join([name + b": " + value for name, value in headers])
     # Whatever the values came from, none of them may end its line and begin another.
     ends = max(0, len(headers) - 1)
     if block.count(b"\n") != ends or block.count(b"\r") != ends:
         raise RuntimeError("a header holds a line end")
     length = next((int(value) for name, value in headers if name == b"content-length"), None)
+    if len(_BLOCKS) >= _BLOCKS_KEPT:
+        _BLOCKS.clear()
+    _BLOCKS[id(headers)] = (headers, block, length)
     return block, length
 
 

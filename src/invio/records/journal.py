@@ -31,7 +31,7 @@ T = TypeVar("T")
 # How long a line that nobody waits for may wait for company. Seconds.
 _LINGER = 0.05
 # A checkpoint waits for the disk: one for so many lines, and for the few of a quiet time now and then.
-_CHECKPOINT_LINES = 20_000
+_CHECKPOINT_LINES = 10_000
 _CHECKPOINT_EVERY = 30.0  # seconds
 
 
@@ -65,7 +65,7 @@ class Journal:
         self._connection: sa.Connection | None = None
         # One worker, so that what waits for another process's transaction keeps its order.
         self._worker = ThreadPoolExecutor(1, thread_name_prefix="journal")
-        self._in_worker = False
+        self._in_worker = False  # what is to be written waits, for another process or a checkpoint
         self._since_checkpoint = 0  # lines
         self._checkpointed = time.monotonic()
 
@@ -105,6 +105,16 @@ class Journal:
         if due or self._since_checkpoint > _CHECKPOINT_LINES:
             self._since_checkpoint, self._checkpointed = 0, now
             await asyncio.to_thread(self._checkpoint)
+            if self._in_worker:
+                return
+            # What was written meanwhile is little. Once that is in the database file too, and nobody
+            # has written since, the WAL begins anew; otherwise it would grow as long as there is work.
+            self._in_worker = True
+            try:
+                await asyncio.to_thread(self._checkpoint)
+            finally:
+                self._in_worker = False
+                self._flush()
 
     def close(self) -> None:
         """Writes what is waiting. To be called when the loop takes no more."""
@@ -161,8 +171,10 @@ class Journal:
 
     def _commit(self, connection: sa.Connection, batch: list[_Item]) -> list[_Outcome]:
         """Writes all of it in one transaction, or raises and has written nothing."""
-        outcomes: list[_Outcome] = []
         self._since_checkpoint += len(batch)
+        if all(_is_plain(item) for item in batch):
+            return self._commit_plain(connection, batch)
+        outcomes: list[_Outcome] = []
         with connection.begin():
             began = (self._begun(connection, item, outcomes) for item in batch)
             if any(isinstance(item, _Begin) and item.most is not None for item in batch):
@@ -176,6 +188,15 @@ class Journal:
             calls = [item for item in batch if isinstance(item, _Call)]
             outcomes += [(item.done, *self._attempt(connection, item.work)) for item in calls]
         return outcomes
+
+    @staticmethod
+    def _commit_plain(connection: sa.Connection, batch: list[_Item]) -> list[_Outcome]:
+        begins = [item for item in batch if isinstance(item, _Begin)]
+        latest = {item.id: item for item in batch if isinstance(item, TransferRow)}
+        driver = connection.connection.driver_connection
+        assert driver is not None
+        transfers.write_plain(driver, [item.row for item in begins], list(latest.values()))
+        return [(item.done, None, None) for item in begins]
 
     @staticmethod
     def _begun(connection: sa.Connection, item: _Item, outcomes: list[_Outcome]) -> TransferRow | None:
@@ -204,6 +225,13 @@ class Journal:
     def _checkpoint(self) -> None:
         with self._engine.connect().execution_options(isolation_level="AUTOCOMMIT") as connection:
             connection.exec_driver_sql("PRAGMA wal_checkpoint(PASSIVE)")
+
+
+def _is_plain(item: _Item) -> bool:
+    """Whether nothing has to be read before the line is written."""
+    if isinstance(item, TransferRow):
+        return item.requests == 1
+    return isinstance(item, _Begin) and item.counts is None and item.most is None
 
 
 def _resolve(outcomes: list[_Outcome]) -> None:

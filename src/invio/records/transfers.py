@@ -57,7 +57,7 @@ _CHANCE = random.Random(os.urandom(16))
 
 def new_transfer_id(now: float) -> str:
     """20 characters; ids of later transfers sort after those of earlier ones (to the millisecond)."""
-    return f"{int(now * 1000):012x}{_CHANCE.getrandbits(32):08x}"
+    return "%012x%08x" % (int(now * 1000), _CHANCE.getrandbits(32))
 
 
 def _first_id(moment: float) -> str:
@@ -111,6 +111,31 @@ def update(connection: sa.Connection, rows: Sequence[TransferRow]) -> None:
         _execute_many(connection, _UPDATE, [_changed(row) for row in rows])
 
 
+def write_plain(driver: sqlite3.Connection, begun: Sequence[TransferRow], changed: Sequence[TransferRow]) -> None:
+    """`insert` and `update` in one transaction of their own, for transfers of one request each.
+
+    It is what most batches are, and takes half the time without the layers in between.
+
+    Raises:
+        OperationalError: another transaction is writing, or the disk is full; nothing was written.
+    """
+    cursor = driver.cursor()
+    try:
+        cursor.execute("BEGIN IMMEDIATE")
+        try:
+            if begun:
+                cursor.executemany(_INSERT, [_inserted(row) for row in begun])
+            if changed:
+                cursor.executemany(_UPDATE, [_changed(row) for row in changed])
+            cursor.execute("COMMIT")
+        except BaseException:
+            if driver.in_transaction:
+                cursor.execute("ROLLBACK")
+            raise
+    except sqlite3.Error as error:
+        raise sa.exc.OperationalError("a batch of transfers", None, error) from error
+
+
 def _unite(connection: sa.Connection, row: TransferRow) -> None:
     known = connection.execute(sa.select(transfers).where(transfers.c.id == row.id)).first()
     if known is None:
@@ -146,6 +171,8 @@ def _inserted(row: TransferRow) -> tuple[Any, ...]:
 
 
 def _json(coverage: list[list[int]]) -> str:
+    if len(coverage) == 1:
+        return f"[[{coverage[0][0]}, {coverage[0][1]}]]"
     return json.dumps(coverage) if coverage else "[]"
 
 
@@ -156,9 +183,13 @@ def _changed(row: TransferRow) -> tuple[Any, ...]:
     )  # fmt: skip
 
 
+# In the words of the index, without which it would not be used.
+_OPEN = sa.text(f"state != '{COMPLETE}'")
+
+
 def check_running(connection: sa.Connection, who: str, most: int) -> None:
     """Counts the running transfers of `who`, in all processes. Raises TooMany when `most` are."""
-    running = sa.select(sa.func.count()).where(transfers.c.who == who, transfers.c.state == sa.text(f"'{RUNNING}'"))
+    running = sa.select(sa.func.count()).where(transfers.c.who == who, _OPEN, transfers.c.state == RUNNING)
     if connection.execute(running).scalar_one() >= most:
         raise TooMany
 
@@ -198,7 +229,7 @@ def resumable(connection: sa.Connection, who: str, address: str, etag: str, tag:
             transfers.c.address == address,
             transfers.c.etag == etag,
             transfers.c.tag.is_(tag) if tag is None else transfers.c.tag == tag,
-            transfers.c.state != COMPLETE,
+            _OPEN,
         )
         .order_by(transfers.c.id.desc())
         .limit(1)

@@ -1,4 +1,4 @@
-"""SHA-256 of contents; running transfers by who has them."""
+"""SHA-256 of contents; transfers that are not complete by who obtains them."""
 
 import sqlalchemy as sa
 from alembic import op
@@ -13,9 +13,11 @@ def upgrade() -> None:
         sa.Column("tag", sa.String(64), primary_key=True),
         sa.Column("sha256", sa.LargeBinary(32), nullable=False),
     )
-    op.create_index("transfers_running", "transfers", ["who"], sqlite_where=sa.text("state = 'running'"))
+    op.drop_index("transfers_by_who", "transfers")
+    op.create_index("transfers_open", "transfers", ["who"], sqlite_where=sa.text("state != 'complete'"))
 
 
 def downgrade() -> None:
-    op.drop_index("transfers_running", "transfers")
+    op.drop_index("transfers_open", "transfers")
+    op.create_index("transfers_by_who", "transfers", ["who"])
     op.drop_table("digests")
