@@ -9,6 +9,7 @@ from pathlib import Path
 from invio.core.addresses import parse_address
 from invio.core.keys import KeyRing, new_keys, write_keys
 from invio.core.links import link_target, make_link
+from invio.records.database import open_database
 
 SMALL_FILES = 1000
 SMALL = 4096  # bytes
@@ -41,6 +42,9 @@ class Scene:
         (folder / "rules.toml").write_text(_RULES)
         self._ring: KeyRing = new_keys()
         write_keys(self._ring, folder / "keys.json")
+        # As 'invio init' does: the service finds its records as they should be.
+        (folder / "data").mkdir()
+        open_database(folder / "data" / "records.sqlite").dispose()
         block = os.urandom(MIB)
         with (folder / "large.bin").open("wb") as file:
             for _ in range(large // MIB):

@@ -7,6 +7,7 @@ not known has it computed, and the next one gets it. A small file is hashed whil
 from __future__ import annotations
 
 import hashlib
+import logging
 import os
 import threading
 import time
@@ -16,14 +17,13 @@ from concurrent.futures import ThreadPoolExecutor
 from typing import cast
 
 import sqlalchemy as sa
-import structlog
 
 from invio.core.replies import Part, Slice
 from invio.records.database import patient
 from invio.records.digests import known_digest, save_digest
 from invio.stores.sources import ContentChanged, DiskFile, SliceSource
 
-log = structlog.get_logger()
+log = logging.getLogger("invio.delivery")
 
 # Up to this size an answer waits for its digest.
 AT_ONCE = 4 * 1024 * 1024  # bytes
@@ -80,7 +80,7 @@ class Digests:
         except ContentChanged:
             pass  # another content, another tag: it will be asked for by that
         except (OSError, sa.exc.SQLAlchemyError) as error:
-            log.warning("digest.failed", error=str(error))
+            log.warning("digest.failed", extra={"fields": {"error": str(error)}})
         finally:
             with self._lock:
                 self._asked.discard(tag)

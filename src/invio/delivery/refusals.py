@@ -4,15 +4,22 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable
+from functools import cache
 from typing import Any
 from urllib.parse import quote
-
-from jinja2 import Environment, PackageLoader, select_autoescape
 
 from invio.core.reasons import Refusal
 from invio.core.replies import Headers, Reply
 
-_pages = Environment(loader=PackageLoader("invio.delivery", "pages"), autoescape=select_autoescape())
+
+@cache
+def _page() -> Any:
+    """The template. Its engine takes memory, so it is loaded when the first page is asked for."""
+    from jinja2 import Environment, PackageLoader, select_autoescape
+
+    pages = Environment(loader=PackageLoader("invio.delivery", "pages"), autoescape=select_autoescape())
+    return pages.get_template("refusal.html")
+
 
 SIGN_IN_PAGE = "/console/sign-in"
 _BARE = b"default-src 'none'; style-src 'unsafe-inline'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'"
@@ -46,7 +53,7 @@ def refusal_reply(
         if refusal.reason.word == "sign-in" and target and sign_in:
             where = f"{sign_in}?then={quote(target, safe='')}"
             return _reply(303, [*headers, (b"location", where.encode())], b"", method)
-        page = _pages.get_template("refusal.html").render(refusal=refusal, reason=refusal.reason)
+        page = _page().render(refusal=refusal, reason=refusal.reason)
         headers += [(b"content-type", b"text/html; charset=utf-8"), (b"content-security-policy", _BARE)]
         return _reply(refusal.reason.status, headers, page.encode(), method)
     headers.append((b"content-type", b"application/problem+json"))

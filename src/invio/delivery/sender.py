@@ -252,7 +252,9 @@ class Sender:
             while begin < stop:
                 step = self._step(stop - begin if self._zero_copy else min(PIECE, stop - begin))
                 await self._turn(step)
-                if self._zero_copy:
+                if self._wire is not None and not self._wrapped:
+                    await self._wire.send_file(descriptor, begin, step, more=True)
+                elif self._zero_copy:
                     message = {"file": descriptor, "offset": begin, "count": step, "more_body": True}
                     await self._send({"type": "http.response.zerocopysend", **message})
                     self.meter.counted += step

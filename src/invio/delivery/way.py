@@ -7,13 +7,13 @@ leaves no transfer.
 
 from __future__ import annotations
 
+import logging
 import time
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from typing import Any
 
-import structlog
 from starlette.concurrency import run_in_threadpool
 
 from invio.core.addresses import Address, BadAddress, parse_file_address, percent_decoded
@@ -42,7 +42,7 @@ from invio.delivery.zerocopy import ClientGone, ReaderStuck, ReplyBroken
 from invio.records.transfers import TransferRow
 from invio.stores.store import Found, Missing
 
-log = structlog.get_logger()
+log = logging.getLogger("invio.delivery")
 
 PREFIX = "/get/"
 
@@ -233,7 +233,8 @@ class Delivery:
             broken = "the client went away"
         except ReplyBroken as error:
             broken = str(error)
-            log.warning("delivery.broken", address=asking.address, transfer=live.row.id, reason=broken)
+            said = {"address": asking.address, "transfer": live.row.id, "reason": broken}
+            log.warning("delivery.broken", extra={"fields": said})
             if not sender.untouched:
                 raise
             sender.limit(())

@@ -53,9 +53,10 @@ class ReplyBroken(Exception):
 class Wire:
     """One response on one connection."""
 
-    __slots__ = ("_cycle", "_direct", "_head", "_protocol", "_until_close", "answered", "body_sent")
+    __slots__ = ("_app", "_cycle", "_direct", "_head", "_protocol", "_until_close", "answered", "body_sent")
 
-    def __init__(self, cycle: Any, protocol: ZeroCopyProtocol) -> None:
+    def __init__(self, app: Callable[..., Any], cycle: Any, protocol: ZeroCopyProtocol) -> None:
+        self._app = app
         self._cycle = cycle
         self._protocol = protocol
         self._direct = False
@@ -96,10 +97,10 @@ class Wire:
     def cut_because(self) -> str | None:
         return self._protocol.cut_because
 
-    async def run(self, app: Callable[..., Any], scope: Any, receive: Any) -> None:
+    async def __call__(self, scope: Any, receive: Any, _send: Any) -> None:
         """The application, with a connection that is broken when a reply cannot be completed."""
         try:
-            await app(scope, receive, self.send)
+            await self._app(scope, receive, self.send)
         except (ReplyBroken, ClientGone):
             self._give_up()
 
@@ -117,7 +118,9 @@ class Wire:
         if kind == _QUESTION:
             self.answered = True
         elif kind == "http.response.zerocopysend":
-            await self._send_file(message)
+            file = message["file"]
+            descriptor = file if isinstance(file, int) else file.fileno()
+            await self.send_file(descriptor, message["offset"], message["count"], message.get("more_body", False))
         elif kind == "http.response.body" and self._direct:
             await self._send_bytes(message)
         else:
@@ -223,33 +226,39 @@ class Wire:
         view = memoryview(data)
         flags = socket.MSG_MORE if more else 0
         while view:
-            try:
-                view = view[sock.send(view, flags) :]
-            except BlockingIOError:
+            sent = self._attempt(sock.send, view, flags)
+            if sent is None:
                 await self._protocol.writable()
-            except OSError as error:
-                raise self._lost(str(error)) from None
+            else:
+                view = view[sent:]
 
-    async def _send_file(self, message: dict[str, Any]) -> None:
-        """`file` (a descriptor or file object), `offset`, `count` and `more_body` of the extension."""
-        file, offset, count = message["file"], message["offset"], message["count"]
-        descriptor = file if isinstance(file, int) else file.fileno()
+    def _attempt(self, send: Callable[..., int], *given: object) -> int | None:
+        """What a call has sent; None when the socket takes no more at present.
+
+        A function of its own, so that nobody waits with an exception, and its traceback, in hand.
+        """
+        try:
+            return send(*given)
+        except BlockingIOError:
+            return None
+        except OSError as error:
+            raise self._lost(str(error)) from None
+
+    async def send_file(self, descriptor: int, offset: int, count: int, more: bool) -> None:
+        """`count` bytes of an open file, from `offset` on; `more` says that they are not the body's last."""
         sock = await self._go_direct()
         if self._head:
-            head, self._head = self._head, b""
-            await self._write(sock, head, more=True)
+            await self._write(sock, self._head, more=True)
+            self._head = b""
         if count > self._cycle.expected_content_length:
             raise ReplyBroken("more was to be sent than the head announced")
         target, turn = sock.fileno(), _TURN
         while count:
-            try:
-                sent = os.sendfile(target, descriptor, offset, min(count, _STEP))
-            except BlockingIOError:
+            sent = self._attempt(os.sendfile, target, descriptor, offset, min(count, _STEP))
+            if sent is None:
                 await self._protocol.writable()
                 turn = _TURN
                 continue
-            except OSError as error:
-                raise self._lost(str(error)) from None
             if not sent:
                 raise ReplyBroken("the file ended before its announced length")
             offset += sent
@@ -262,7 +271,7 @@ class Wire:
                 await asyncio.sleep(0)
                 if self._protocol.gone:
                     raise self._lost("the client closed the connection")
-        self._end_unless(message.get("more_body", False))
+        self._end_unless(more)
 
     def _end_unless(self, more: bool) -> None:
         """Ends the response as the cycle itself would after its last message."""
@@ -278,6 +287,49 @@ class Wire:
         cycle.on_response()
 
 
+_OFFERED: dict[str, Any] = {}  # what the extension says of itself: nothing, and the same for all
+
+
+class _Signal:
+    """As much of asyncio.Event as a response needs, in a tenth of its memory: one waiter, if any."""
+
+    __slots__ = ("_set", "_waiting")
+
+    def __init__(self) -> None:
+        self._set = False
+        self._waiting: asyncio.Future[None] | None = None
+
+    def is_set(self) -> bool:
+        return self._set
+
+    def set(self) -> None:
+        self._set = True
+        if self._waiting is not None:
+            _wake(self._waiting)
+
+    def clear(self) -> None:
+        self._set = False
+
+    async def wait(self) -> bool:
+        while not self._set:
+            if self._waiting is not None:  # a second one, which is not to be: it looks now and then
+                await asyncio.sleep(0.01)
+                continue
+            self._waiting = asyncio.get_running_loop().create_future()
+            try:
+                await self._waiting
+            finally:
+                self._waiting = None
+        return True
+
+
+class _Queue(list[Any]):
+    """Requests that wait for their turn on a connection: few, and mostly none."""
+
+    def appendleft(self, item: Any) -> None:
+        self.insert(0, item)
+
+
 class ZeroCopyProtocol(HttpToolsProtocol):
     """uvicorn's protocol for httptools, with the zero-copy extension and a limit on a request's head."""
 
@@ -288,17 +340,20 @@ class ZeroCopyProtocol(HttpToolsProtocol):
     _waiting: asyncio.Future[None] | None = None
     _last_unacknowledged = 0
 
+    def connection_made(self, transport: Any) -> None:
+        super().connection_made(transport)
+        self.pipeline = _Queue()  # type: ignore[assignment]
+        self.flow._is_writable_event = _Signal()  # type: ignore[assignment]
+        self.flow._is_writable_event.set()
+
     def _start_asgi_task(self, cycle: Any, app: Any) -> None:
         if self.scheme == "https":
             super()._start_asgi_task(cycle, app)
             return
-        wire = Wire(cycle, self)
-        cycle.scope["extensions"] = {"http.response.zerocopysend": {}, "invio.connection": wire}
-
-        async def wired(scope: Any, receive: Any, _send: Any) -> None:
-            await wire.run(app, scope, receive)
-
-        super()._start_asgi_task(cycle, wired)
+        wire = Wire(app, cycle, self)
+        cycle.scope["extensions"] = {"http.response.zerocopysend": _OFFERED, "invio.connection": wire}
+        cycle.message_event = _Signal()
+        super()._start_asgi_task(cycle, wire)
 
     def direct_socket(self) -> socket.socket:
         """A duplicate of the connection's socket; made when first asked for, closed with the connection."""

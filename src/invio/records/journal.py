@@ -13,6 +13,7 @@ rides along. One failed line does not fail its neighbours.
 from __future__ import annotations
 
 import asyncio
+import logging
 import time
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
@@ -20,13 +21,12 @@ from dataclasses import dataclass
 from typing import Any, TypeVar
 
 import sqlalchemy as sa
-import structlog
 
 from invio.records import transfers
 from invio.records.database import impatient, patient
 from invio.records.transfers import LinkSpent, TooMany, TransferRow
 
-log = structlog.get_logger()
+log = logging.getLogger("invio.records")
 T = TypeVar("T")
 # How long a line that nobody waits for may wait for company. Seconds.
 _LINGER = 0.05
@@ -160,7 +160,8 @@ class Journal:
                 return self._commit(connection, batch)
         except sa.exc.SQLAlchemyError as error:
             # Nothing of the batch is durable: whoever waits is told so, and nothing is delivered.
-            log.error("records.write-failed", error=str(error.__cause__ or error), lines=len(batch))
+            said = {"error": str(error.__cause__ or error), "lines": len(batch)}
+            log.error("records.write-failed", extra={"fields": said})
             return [(item.done, None, error) for item in batch if not isinstance(item, TransferRow)]
 
     def _worker_done(self, waiting: asyncio.Future[list[_Outcome]]) -> None:

@@ -57,7 +57,7 @@ _CHANCE = random.Random(os.urandom(16))
 
 def new_transfer_id(now: float) -> str:
     """20 characters; ids of later transfers sort after those of earlier ones (to the millisecond)."""
-    return "%012x%08x" % (int(now * 1000), _CHANCE.getrandbits(32))
+    return f"{int(now * 1000):012x}{_CHANCE.getrandbits(32):08x}"
 
 
 def _first_id(moment: float) -> str:

@@ -6,16 +6,17 @@ import asyncio
 import contextlib
 import errno
 import gc
+import json
 import logging
 import signal
 import socket
 import sys
 from collections.abc import Callable, Iterator
 
-import structlog
 import uvicorn
 
 from invio.core.errors import Unusable
+from invio.delivery.board import timestamp
 from invio.delivery.zerocopy import ZeroCopyProtocol
 from invio.service.app import Service
 from invio.service.assembly import assemble
@@ -116,16 +117,25 @@ def _spare_the_collector() -> None:
     gc.set_threshold(10_000, 20, 20)
 
 
+class _OneLine(logging.Formatter):
+    """An event as one line of JSON: `event`, `level`, `logger`, `at` (UTC), and the event's own fields."""
+
+    def format(self, record: logging.LogRecord) -> str:
+        line = {
+            "event": record.getMessage(),
+            "level": record.levelname.lower(),
+            "logger": record.name,
+            "at": timestamp(record.created),
+            **getattr(record, "fields", {}),
+        }
+        if record.exc_info:
+            line["exception"] = self.formatException(record.exc_info)
+        return json.dumps(line, ensure_ascii=False)
+
+
 def _set_up_logging() -> None:
-    """One line of JSON an event, to standard error."""
-    logging.basicConfig(level=logging.WARNING, stream=sys.stderr, format="%(levelname)s %(name)s: %(message)s")
-    structlog.configure(
-        processors=[
-            structlog.processors.add_log_level,
-            structlog.processors.TimeStamper(fmt="iso", utc=True),
-            structlog.processors.format_exc_info,
-            structlog.processors.JSONRenderer(),
-        ],
-        wrapper_class=structlog.make_filtering_bound_logger(logging.INFO),
-        logger_factory=structlog.WriteLoggerFactory(file=sys.stderr),
-    )
+    """To standard error, warnings and worse of anybody's, and what Invio itself has to tell."""
+    handler = logging.StreamHandler(sys.stderr)
+    handler.setFormatter(_OneLine())
+    logging.basicConfig(level=logging.WARNING, handlers=[handler])
+    logging.getLogger("invio").setLevel(logging.INFO)
