@@ -71,7 +71,10 @@ def test_files_lists_what_one_may_see(ann: Invio, bob: Invio) -> None:
 
 def test_fetch_saves_under_the_names_and_says_so(ann: Invio, tmp_path: Path) -> None:
     ended = ann("fetch", "files/big.bin", "files/charts/Å – 潮.txt")
-    assert (ended.returncode, ended.stdout) == (0, "big.bin: 2.9 MiB\nÅ – 潮.txt: 1 B\n")
+    assert (ended.returncode, ended.stdout) == (
+        0,
+        "big.bin: 2.9 MiB, SHA-256 verified\nÅ – 潮.txt: 1 B, SHA-256 verified\n",
+    )
     assert (tmp_path / "big.bin").read_bytes() == BIG
     assert "100.0 %" in ended.stderr
     (tmp_path / "out").mkdir()

@@ -104,7 +104,7 @@ def test_the_front_server_sends_the_file_with_our_headers(front: httpx.Client, s
                  "content-security-policy", "x-content-type-options", "cross-origin-resource-policy"):  # fmt: skip
         assert through.headers[name] == direct.headers[name], name
     assert through.headers["accept-ranges"] == "bytes"
-    assert {shown["state"] for shown in settled(service)} == {"handed-off"}
+    assert {(shown["state"], shown["percent"]) for shown in settled(service)} == {("handed-off", None)}
     assert front.get("/get/files/%C3%9Cber%20uns%20100%25.txt").text == "about\n"
 
 

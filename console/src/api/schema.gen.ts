@@ -363,6 +363,11 @@ export interface components {
             /** Media Type */
             media_type?: string | null;
             /**
+             * Sha256
+             * @description in hexadecimal digits, once it is known
+             */
+            sha256?: string | null;
+            /**
              * May
              * @description what the caller may do with it
              */
@@ -479,7 +484,7 @@ export interface components {
              * Reason
              * @enum {string}
              */
-            reason: "malformed" | "unknown-key" | "bad-seal" | "out-of-scope" | "not-yet" | "expired" | "wrong-recipient" | "wrong-network" | "wrong-agent" | "revoked" | "used-up" | "sign-in" | "bad-token" | "not-allowed" | "cross-site" | "missing" | "wrong-method" | "precondition" | "bad-request" | "no-selection" | "bad-selection" | "too-large" | "range" | "changed" | "unavailable";
+            reason: "malformed" | "unknown-key" | "bad-seal" | "out-of-scope" | "not-yet" | "expired" | "wrong-recipient" | "wrong-network" | "wrong-agent" | "revoked" | "used-up" | "sign-in" | "bad-token" | "not-allowed" | "cross-site" | "missing" | "wrong-method" | "precondition" | "bad-request" | "long-head" | "no-selection" | "bad-selection" | "too-large" | "range" | "changed" | "too-many" | "busy" | "unavailable";
             /** Names */
             names?: string[] | null;
         };
@@ -541,7 +546,7 @@ export interface components {
              * State
              * @enum {string}
              */
-            state: "running" | "complete" | "partial" | "broken-off";
+            state: "running" | "complete" | "partial" | "broken-off" | "handed-off";
             /** Reason */
             reason: string | null;
             /** Bytes */

@@ -23,6 +23,7 @@ const COLOURS: Record<Transfer['state'], string> = {
   complete: token.good,
   partial: token.warn,
   'broken-off': token.bad,
+  'handed-off': token.good,
 }
 
 /** How much of a file has arrived. Without a known size there is no bar to fill. */

@@ -7,6 +7,7 @@ const LOOKS: Record<Transfer['state'], { text: string; colour: string; mark: str
   complete: { text: 'complete', colour: token.good, mark: '✓' },
   partial: { text: 'a part', colour: token.warn, mark: '◐' },
   'broken-off': { text: 'broken off', colour: token.bad, mark: '✗' },
+  'handed-off': { text: 'handed on', colour: token.good, mark: '→' },
 }
 
 const Word = styled.span<{ $colour: string }>`

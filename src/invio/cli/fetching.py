@@ -9,8 +9,8 @@ import click
 from rich.progress import BarColumn, Progress, TextColumn
 from rich.progress import TaskID as Line
 
-from invio.cli.options import gives_json, talks_to_service
-from invio.cli.output import console, duration_text, print_json, size_text
+from invio.cli.options import gives_json, print_json, talks_to_service
+from invio.cli.output import console, duration_text, size_text
 from invio.client import Client, Fetched
 from invio.client import Progress as Done
 

@@ -12,8 +12,9 @@ from typing import Any
 import click
 from rich.text import Text
 
-from invio.cli.options import SaidNo, gives_json
-from invio.cli.output import console, print_json
+from invio.cli.commands import SaidNo
+from invio.cli.options import gives_json, print_json
+from invio.cli.output import console
 from invio.core.addresses import parse_address
 from invio.core.keys import read_keys
 from invio.core.link_terms import CONDITION_NAMES, ROOT, Asked, LinkRefused, agent_mark

@@ -12,8 +12,9 @@ from rich.live import Live
 from rich.table import Table
 from rich.text import Text
 
-from invio.cli.options import SaidNo, gives_json, talks_to_service
-from invio.cli.output import console, duration_text, print_json, print_table, size_text, state_text, table
+from invio.cli.commands import SaidNo
+from invio.cli.options import gives_json, print_json, talks_to_service
+from invio.cli.output import console, duration_text, print_table, size_text, state_text, table
 from invio.client import Client
 from invio.core.rules import ACTIONS
 

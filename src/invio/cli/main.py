@@ -5,18 +5,24 @@ from __future__ import annotations
 import click
 
 from invio import __version__
-from invio.cli.fetching import bundle, fetch
-from invio.cli.links import link
-from invio.cli.looking import files, transfers, why
-from invio.cli.options import Commands
-from invio.cli.serving import demo, init, serve
+from invio.cli.commands import Commands
 
 
-@click.group(cls=Commands, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 110})
+@click.group(
+    cls=Commands,
+    context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 110},
+    places={
+        "init": "invio.cli.serving",
+        "serve": "invio.cli.serving",
+        "demo": "invio.cli.serving",
+        "files": "invio.cli.looking",
+        "fetch": "invio.cli.fetching",
+        "bundle": "invio.cli.fetching",
+        "link": "invio.cli.links",
+        "why": "invio.cli.looking",
+        "transfers": "invio.cli.looking",
+    },
+)
 @click.version_option(__version__, package_name="invio")
 def main() -> None:
     """Invio delivers files: by address, by sealed link, and as bundles."""
-
-
-for command in (init, serve, demo, files, fetch, bundle, link, why, transfers):
-    main.add_command(command)

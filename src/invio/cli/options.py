@@ -1,24 +1,17 @@
-"""Options that several commands share, and the end that a command comes to when something is wrong."""
+"""Options that several commands share."""
 
 from __future__ import annotations
 
 import functools
+import json
 from collections.abc import Callable
 from typing import Any, TypeVar
 
 import click
 
-from invio.client import Client, ClientError, Refused
-from invio.core.addresses import BadAddress
-from invio.core.errors import Unusable
+from invio.cli.commands import SaidNo
 
 Command = TypeVar("Command", bound=Callable[..., Any])
-
-
-class SaidNo(click.ClickException):
-    """The service or the file said no: exit status 1."""
-
-    exit_code = 1
 
 
 def talks_to_service(command: Command) -> Command:
@@ -35,8 +28,15 @@ def talks_to_service(command: Command) -> Command:
     @click.option("--token", envvar="INVIO_TOKEN", show_envvar=True, help="Your access token.")
     @functools.wraps(command)
     def wrapped(*args: Any, url: str, token: str | None, **kwargs: Any) -> Any:
-        with Client(url, token) as client:
-            return command(*args, client=client, **kwargs)
+        from invio.client import Client, ClientError, Refused
+
+        try:
+            with Client(url, token) as client:
+                return command(*args, client=client, **kwargs)
+        except Refused as error:
+            raise SaidNo(f"{error.detail} ({error.reason})") from None
+        except ClientError as error:
+            raise SaidNo(str(error)) from None
 
     return wrapped  # type: ignore[return-value]
 
@@ -46,17 +46,5 @@ def gives_json(command: Command) -> Command:
     return click.option("--json", "as_json", is_flag=True, help="Print the result as JSON.")(command)
 
 
-class Commands(click.Group):
-    """A group whose commands end with a message and status 1, not a traceback, when something says no."""
-
-    def invoke(self, context: click.Context) -> Any:
-        try:
-            return super().invoke(context)
-        except Refused as error:
-            raise SaidNo(f"{error.detail} ({error.reason})") from None
-        except BadAddress as error:
-            raise click.UsageError(f"not an address: {error}") from None
-        except (Unusable, ClientError, FileExistsError) as error:
-            raise SaidNo(str(error)) from None
-        except OSError as error:
-            raise SaidNo(f"{error.filename}: {error.strerror}" if error.filename else str(error)) from None
+def print_json(result: Any) -> None:
+    click.echo(json.dumps(result, indent=2, ensure_ascii=False))

@@ -2,12 +2,9 @@
 
 from __future__ import annotations
 
-import json
 import math
 from collections.abc import Iterable, Sequence
-from typing import Any
 
-import click
 from rich.console import Console
 from rich.table import Table
 from rich.text import Text
@@ -20,11 +17,8 @@ STATES = {
     "complete": ("✓", "green"),
     "partial": ("◐", "yellow"),
     "broken-off": ("✗", "red"),
+    "handed-off": ("→", "green"),
 }
-
-
-def print_json(result: Any) -> None:
-    click.echo(json.dumps(result, indent=2, ensure_ascii=False))
 
 
 def size_text(size: float | None) -> str:

@@ -7,8 +7,8 @@ from typing import Any
 
 import click
 
-from invio.cli.options import SaidNo, gives_json
-from invio.cli.output import print_json
+from invio.cli.commands import SaidNo
+from invio.cli.options import gives_json, print_json
 from invio.core.keys import new_keys, write_keys
 
 # The service itself is imported by the commands that run it: the others shall not wait for it.

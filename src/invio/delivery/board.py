@@ -15,7 +15,7 @@ from typing import Any
 from invio.core.multipart import Span
 from invio.core.progress import Coverage, Pace, percent, seconds_left
 from invio.delivery.sender import Meter
-from invio.records.transfers import COMPLETE, RUNNING, TransferRow
+from invio.records.transfers import COMPLETE, HANDED_OFF, RUNNING, TransferRow
 
 _RECENT = 512
 
@@ -83,13 +83,19 @@ def view(row: TransferRow, rate: float | None = None) -> dict[str, Any]:
         "reason": row.reason,
         "bytes": row.covered,
         "size": row.size,
-        "percent": 100.0 if row.state == COMPLETE else percent(row.covered, row.size),
+        "percent": _percent(row),
         "rate": None if rate is None else round(rate),
         "seconds_left": seconds_left(row.covered, row.size, rate) if row.state == RUNNING else None,
         "requests": row.requests,
         "started": timestamp(row.started),
         "updated": timestamp(row.updated),
     }
+
+
+def _percent(row: TransferRow) -> float | None:
+    if row.state == HANDED_OFF:
+        return None  # whoever sends it does not tell
+    return 100.0 if row.state == COMPLETE else percent(row.covered, row.size)
 
 
 def timestamp(seconds: float) -> str:

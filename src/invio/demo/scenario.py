@@ -83,6 +83,8 @@ effect = "allow"
 who = ["anyone"]
 what = ["notices/**"]
 actions = ["list", "read", "bundle"]
+disposition = "inline"
+cache = "public, max-age=300"
 
 [[rule]]
 name = "tide tables are for everyone"

@@ -1,0 +1,45 @@
+"""The group of all commands: each is imported when it is called for, and ends with a message, not a traceback."""
+
+from __future__ import annotations
+
+from importlib import import_module
+from typing import Any
+
+import click
+
+from invio.core.addresses import BadAddress
+from invio.core.errors import Unusable
+
+
+class SaidNo(click.ClickException):
+    """The service or the file said no: exit status 1."""
+
+    exit_code = 1
+
+
+class Commands(click.Group):
+    """`places` tells by name in which module each command is.
+
+    A service that runs for months shall not hold in memory what draws progress bars.
+    """
+
+    def __init__(self, *given: Any, places: dict[str, str] | None = None, **named: Any) -> None:
+        super().__init__(*given, **named)
+        self._places = places or {}
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return list(self._places)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        place = self._places.get(cmd_name)
+        return None if place is None else getattr(import_module(place), cmd_name)
+
+    def invoke(self, ctx: click.Context) -> Any:
+        try:
+            return super().invoke(ctx)
+        except BadAddress as error:
+            raise click.UsageError(f"not an address: {error}") from None
+        except (Unusable, FileExistsError) as error:
+            raise SaidNo(str(error)) from None
+        except OSError as error:
+            raise SaidNo(f"{error.filename}: {error.strerror}" if error.filename else str(error)) from None
