@@ -5,14 +5,18 @@ from __future__ import annotations
 import json
 import os
 import platform
+import random
 import statistics
+import subprocess
 import sys
 import tempfile
+import time
 from collections.abc import Callable
 from dataclasses import asdict, dataclass
 from pathlib import Path
+from threading import Thread
 
-from bench.clients import SlowReaders, download, hammer
+from bench.clients import SlowReaders, download, hammer, latencies
 from bench.scene import MIB, Scene
 from bench.servers import Running, server
 
@@ -20,6 +24,7 @@ ROUNDS = 9
 CONNECTIONS = 16
 SECONDS = 2.0
 READERS = 1000
+LATENCIES = 600
 
 
 @dataclass(frozen=True)
@@ -70,16 +75,65 @@ def many_small(scene: Scene, invio: Running, stock: Running) -> list[Figure]:
     return [*figures, Figure(f"{what}, to the stock file response", a_second(speed), a_second(other), ratio, 6)]
 
 
-def slow_readers(scene: Scene) -> Figure:
+def random_ranges(scene: Scene, invio: Running, stock: Running) -> Figure:
+    """1 MiB from anywhere in the large file, as a player or a viewer of large images asks."""
+    chance = random.Random(1)
+    starts = [chance.randrange(scene.large - MIB) for _ in range(500)]
+    spans = [(start, start + MIB - 1) for start in starts]
+    speed, other, ratio = alternating(
+        lambda: hammer(invio.port, ["/get/files/large.bin"], CONNECTIONS, SECONDS, spans),
+        lambda: hammer(stock.port, ["/stock/large.bin"], CONNECTIONS, SECONDS, spans),
+        ROUNDS,
+    )
+    what = f"ranges of 1 MiB, {CONNECTIONS} connections, to the stock file response"
+    return Figure(what, a_second(speed), a_second(other), ratio, 10)
+
+
+def slow_readers(scene: Scene) -> list[Figure]:
+    """Memory while many take a large file slowly, and how long a small one takes meanwhile."""
+    sealed = scene.sealed()[:50]
     with server("invio", scene.folder) as fresh:
+        latencies(fresh.port, sealed, 200)
+        idle = percentile(latencies(fresh.port, sealed, LATENCIES), 99)
         readers = SlowReaders(fresh.port, scene.slow_links()[:READERS])
-        alive = readers.read_for(8)
+        reading = Thread(target=readers.read_for, args=(12,))
+        reading.start()
+        time.sleep(4)
+        # Asked by a process of its own, for it is the service's time that is measured, not this one's.
+        asking = subprocess.run(
+            [sys.executable, "-m", "bench.asking", str(fresh.port), str(LATENCIES), *sealed],
+            check=True,
+            capture_output=True,
+            text=True,
+        )
+        loaded = percentile([float(line) for line in asking.stdout.split()], 99)
+        reading.join()
+        alive = readers.read_for(1)
         resident = fresh.resident()
         readers.close()
     if alive < READERS * 0.9:
         raise RuntimeError(f"only {alive} of {READERS} readers were being served")
-    measured = f"{resident / 1e6:.0f} MB"
-    return Figure(f"resident memory with {READERS} slow readers", measured, "100 MB", resident / 100e6, 1.0, True)
+    memory = f"resident memory with {READERS} slow readers"
+    latency = f"4 KiB meanwhile, 99th percentile, to the same without them, over {LATENCIES}"
+    return [
+        Figure(memory, f"{resident / 1e6:.0f} MB", "80 MB", resident / 80e6, 1.0, True),
+        Figure(latency, f"{loaded * 1e3:.1f} ms", f"{idle * 1e3:.1f} ms", loaded / idle, 10, True),
+    ]
+
+
+def rates(scene: Scene, invio: Running) -> list[Figure]:
+    """How far the speed of a link is from what it says, either way."""
+    figures = []
+    for rate in (256 * 1024, 4 * MIB):
+        speed = download(invio.port, scene.limited(rate), 4 * rate)
+        off = abs(speed / rate - 1)
+        what = f"a link's limit of {rate // 1024} KiB/s, over 4 seconds, off by"
+        figures.append(Figure(what, f"{speed / 1024:,.0f} KiB/s", f"{rate // 1024:,} KiB/s", off, 0.05, True))
+    return figures
+
+
+def percentile(values: list[float], share: int) -> float:
+    return statistics.quantiles(values, n=100)[share - 1]
 
 
 def gigabytes(speed: float) -> str:
@@ -104,8 +158,9 @@ def measure(large: int) -> list[Figure]:
         scene = Scene(Path(name), large)
         with server("bare", scene.folder) as bare, server("stock", scene.folder) as stock:
             with server("invio", scene.folder) as invio:
-                figures = [*one_large(scene, invio, bare, stock), *many_small(scene, invio, stock)]
-            return [*figures, slow_readers(scene)]
+                figures = [*one_large(scene, invio, bare, stock), random_ranges(scene, invio, stock)]
+                figures += [*many_small(scene, invio, stock), *rates(scene, invio)]
+            return [*figures, *slow_readers(scene)]
 
 
 def main() -> None:

@@ -8,16 +8,18 @@ import time
 from collections.abc import Sequence
 from itertools import cycle
 
-BUFFER = 1024 * 1024
+BUFFER = 1024 * 1024  # bytes
+SMALL = 16 * 1024  # bytes
 
 
-def _request(target: str) -> bytes:
-    return f"GET {target} HTTP/1.1\r\nhost: 127.0.0.1\r\nuser-agent: bench\r\n\r\n".encode()
+def _request(target: str, span: tuple[int, int] | None = None) -> bytes:
+    wanted = "" if span is None else f"range: bytes={span[0]}-{span[1]}\r\n"
+    return f"GET {target} HTTP/1.1\r\nhost: 127.0.0.1\r\nuser-agent: bench\r\n{wanted}\r\n".encode()
 
 
 def _length(head: bytes) -> int:
     status = head.split(b"\r\n", 1)[0]
-    if b" 200 " not in status:
+    if b" 200 " not in status and b" 206 " not in status:
         raise RuntimeError(f"the server answered {status.decode()}")
     for line in head.split(b"\r\n"):
         if line.lower().startswith(b"content-length:"):
@@ -25,12 +27,12 @@ def _length(head: bytes) -> int:
     raise RuntimeError("the answer has no length")
 
 
-def download(port: int, target: str) -> float:
-    """Takes one file whole, over one connection; gives bytes a second."""
+def download(port: int, target: str, count: int | None = None) -> float:
+    """Takes one file whole, or its first `count` bytes, over one connection; gives bytes a second."""
     buffer = memoryview(bytearray(BUFFER))
     with socket.create_connection(("127.0.0.1", port)) as connection:
         began = time.perf_counter()
-        connection.sendall(_request(target))
+        connection.sendall(_request(target, None if count is None else (0, count - 1)))
         head = b""
         while b"\r\n\r\n" not in head:
             head += connection.recv(65536)
@@ -45,10 +47,16 @@ def download(port: int, target: str) -> float:
         return size / (time.perf_counter() - began)
 
 
-def hammer(port: int, targets: Sequence[str], connections: int, seconds: float) -> float:
-    """Asks for the targets in turn over kept connections; gives answers a second."""
-    requests = cycle([_request(target) for target in targets])
+def hammer(
+    port: int, targets: Sequence[str], connections: int, seconds: float, spans: Sequence[tuple[int, int]] = ()
+) -> float:
+    """Asks for the targets in turn over kept connections; gives answers a second.
+
+    With `spans`, each (first, last) byte of one target in turn.
+    """
+    requests = cycle([_request(targets[0], span) for span in spans] or [_request(target) for target in targets])
     selector = selectors.DefaultSelector()
+    buffer = memoryview(bytearray(BUFFER))
     expected: dict[int, int] = {}
     for _ in range(connections):
         connection = socket.create_connection(("127.0.0.1", port))
@@ -62,14 +70,18 @@ def hammer(port: int, targets: Sequence[str], connections: int, seconds: float) 
     while (now := time.perf_counter()) < end:
         for key, _ in selector.select(1.0):
             connection = key.fileobj  # type: ignore[assignment]
-            data = connection.recv(BUFFER)
-            if not data:
-                raise RuntimeError("the server closed the connection")
             left = expected[key.fd]
-            if not left:
+            if left:
+                # MSG_TRUNC: the kernel drops the bytes instead of copying them; what came is still counted.
+                got = connection.recv_into(buffer, min(BUFFER, left), socket.MSG_TRUNC)
+                if not got:
+                    raise RuntimeError("the server closed the connection")
+            else:
+                # The head and what comes with it: little, so that looking for its end costs little.
+                data = connection.recv(SMALL)
                 front, _, rest = data.partition(b"\r\n\r\n")
-                left, data = _length(front), rest
-            left -= len(data)
+                left, got = _length(front), len(rest)
+            left -= got
             expected[key.fd] = left
             if not left:
                 answers += 1
@@ -77,6 +89,23 @@ def hammer(port: int, targets: Sequence[str], connections: int, seconds: float) 
     for key in list(selector.get_map().values()):
         key.fileobj.close()  # type: ignore[union-attr]
     return answers / (now - began)
+
+
+def latencies(port: int, targets: Sequence[str], count: int) -> list[float]:
+    """Asks for one target after the other over one connection; gives how long each answer took, in seconds."""
+    took = []
+    requests = cycle([_request(target) for target in targets])
+    with socket.create_connection(("127.0.0.1", port)) as connection:
+        for _ in range(count):
+            began = time.perf_counter()
+            connection.sendall(next(requests))
+            front, _, rest = connection.recv(65536).partition(b"\r\n\r\n")
+            left = _length(front) - len(rest)
+            while left:
+                left -= len(connection.recv(65536))
+            took.append(time.perf_counter() - began)
+            time.sleep(0.005)
+    return took
 
 
 class SlowReaders:
@@ -93,19 +122,25 @@ class SlowReaders:
             self._connections.append(connection)
 
     def read_for(self, seconds: float) -> int:
-        """Reads for a while; gives how many connections got something in the last second."""
+        """Reads for a while; gives how many connections got something in the last second.
+
+        The connections are read one after the other throughout each second, not all at its start.
+        """
         end = time.perf_counter() + seconds
         alive = 0
-        while time.perf_counter() < end:
-            tick = time.perf_counter()
+        for connection in self._connections:
+            connection.setblocking(False)
+        while (second := time.perf_counter()) < end:
             alive = 0
-            for connection in self._connections:
-                connection.setblocking(False)
+            for place, connection in enumerate(self._connections):
                 try:
                     alive += bool(connection.recv(64 * 1024))
                 except BlockingIOError:
                     pass
-            time.sleep(max(0.0, 1 - (time.perf_counter() - tick)))
+                ahead = second + place / len(self._connections) - time.perf_counter()
+                if place % 20 == 0 and ahead > 0:
+                    time.sleep(ahead)
+            time.sleep(max(0.0, second + 1 - time.perf_counter()))
         return alive
 
     def close(self) -> None:

@@ -60,6 +60,10 @@ class Scene:
     def slow_links(self) -> list[str]:
         return [self._link("files/large.bin", [("tag", f"reader-{number}")]) for number in range(SMALL_FILES)]
 
+    def limited(self, rate: int) -> str:
+        """A link to the large file, at so many bytes a second."""
+        return self._link("files/large.bin", [("rate", str(rate))])
+
     def _link(self, address: str, conditions: list[tuple[str, str]]) -> str:
         key = self._ring.keys[self._ring.current]
         return link_target(make_link(parse_address(address), self._ring.current, key, [("to", "bench")], conditions))

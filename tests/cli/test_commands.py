@@ -80,7 +80,7 @@ def test_fetch_saves_under_the_names_and_says_so(ann: Invio, tmp_path: Path) -> 
     (tmp_path / "out").mkdir()
     told = json.loads(ann("fetch", "files/big.bin", "-o", "out", "--json").stdout)
     assert told["files"][0]["path"] == "out/big.bin"
-    assert ann("fetch", "files/big.bin", "-o", "renamed.bin").stdout == "renamed.bin: 2.9 MiB\n"
+    assert ann("fetch", "files/big.bin", "-o", "renamed.bin").stdout == "renamed.bin: 2.9 MiB, SHA-256 verified\n"
 
 
 def test_fetch_goes_on_where_it_was_killed(ann: Invio, service: Service, tmp_path: Path) -> None:

@@ -1,7 +1,7 @@
 from hypothesis import given
 from hypothesis import strategies as st
 
-from invio.core.throttle import Throttle
+from invio.core.throttle import SLACK, Throttle
 
 
 @given(st.integers(1, 10**9), st.integers(1, 20), st.lists(st.floats(0, 0.3), min_size=30, max_size=60))
@@ -18,7 +18,7 @@ def test_no_more_leaves_than_the_rate_allows_however_many_ask_and_whenever(
         step = throttle.step
         last = max(last, throttle.reserve(now, step))
         # by the moment at which the step may leave, what left before is within the rate and its slack
-        assert let_through <= rate * (last - begin + 0.1) + 1
+        assert let_through <= rate * (last - begin + SLACK) + 1
         let_through += step
 
 

@@ -9,7 +9,7 @@ many there are, and no byte is held in memory for it.
 from __future__ import annotations
 
 # A wake-up that came late is made up for; a line that was not used for longer has lost its turn. Seconds.
-_SLACK = 0.1
+SLACK = 0.5
 _TICK = 0.02  # seconds
 # A step below this is more wake-ups than a slow line is worth.
 _LEAST = 16 * 1024  # bytes
@@ -28,7 +28,7 @@ class Throttle:
 
     def reserve(self, now: float, count: int) -> float:
         """The moment at which `count` bytes may leave; `now` is of any steady clock, in seconds."""
-        begin = self._free if self._free >= now - _SLACK else now
+        begin = self._free if self._free >= now - SLACK else now
         self._free = begin + count / self.rate
         return begin
 

@@ -45,6 +45,7 @@ class Live:
     key: Key
     arrived: Coverage
     segments: list[Segment]
+    durable: bool = False  # whether the records know of it
     broken: str | None = None  # why the last request broke off that did
     pace: Pace | None = None  # from the first look at it on
 

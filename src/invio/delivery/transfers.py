@@ -99,6 +99,11 @@ class Transfers:
             live = Live(_row(asking, etag, size, earlier), key, arrived, [])
             self.board.add(live)
         live.segments.append(segment)
+        if live.durable and _counted(asking.link)[0] is None:
+            # Its line is written, and there is nothing to ask the records; how often it was asked for
+            # is told to them with its progress.
+            live.row.requests += 1
+            return live, segment
         try:
             if earlier is None:
                 await self._journal.begin(live.row, *_counted(asking.link), self._limits.recipient_transfers)
@@ -116,6 +121,7 @@ class Transfers:
             if isinstance(error, sa.exc.SQLAlchemyError):
                 raise Refusal("unavailable", "the records cannot be written at present") from None
             raise
+        live.durable = True
         return live, segment
 
     async def _go_on(self, live: Live, asking: Asking, runs: bool) -> None:
@@ -170,12 +176,11 @@ class Transfers:
             broken = "the client left before it had taken everything"
         live.close(segment)
         live.broken = broken or live.broken
+        if live.segments:
+            return  # what it brought is told with the progress of the others
         row = live.now()
         if row.size is None and broken is None:
             row.size = row.covered  # a content that was made has its length at its end
-        if live.segments:
-            self._journal.write(row)
-            return
         whole = row.size is not None and row.covered >= row.size
         row.state = COMPLETE if whole else BROKEN_OFF if live.broken else PARTIAL
         row.reason = None if whole else live.broken
