@@ -21,7 +21,7 @@ SWITCHES = [
 ]  # fmt: skip
 
 
-@pytest.fixture(scope="session")
+@pytest.fixture(scope="module")
 def browser() -> Iterator[Browser]:
     path = shutil.which("chromium")
     assert path, "Chromium is missing: 'make test' installs it, or apt-get install chromium"

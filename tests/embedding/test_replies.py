@@ -139,7 +139,7 @@ def test_a_speed_holds_and_bad_wishes_are_told(run: Run, tmp_path: Path) -> None
     app.get("/")(lambda: invio.FileReply(tmp_path / "big.bin", speed=400_000))
     began = time.monotonic()
     assert len(run(app).get("/").content) == 400_000
-    assert 0.95 < time.monotonic() - began < 2
+    assert 0.95 < time.monotonic() - began < 10
     for wish in ({"disposition": "show"}, {"speed": 0}, {"cache": "for ever"}):
         with pytest.raises(ValueError, match=r"expected|directive"):
             invio.FileReply("x", **wish)  # type: ignore[arg-type]

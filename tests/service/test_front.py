@@ -145,7 +145,7 @@ def test_rules_seals_and_uses_hold_through_the_front_server(front: httpx.Client,
 def test_a_links_speed_is_given_to_the_front_server(front: httpx.Client, service: Service) -> None:
     began = time.monotonic()
     assert front.get(service.link("files/big.bin", rate=1_000_000)).content == BIG
-    assert 1.0 < time.monotonic() - began < 6
+    assert 1.0 < time.monotonic() - began < 20
 
 
 def test_the_client_is_whom_the_front_server_names(front: httpx.Client, service: Service) -> None:

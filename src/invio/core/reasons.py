@@ -66,6 +66,7 @@ _TABLE = [
     Reason("too-large", 413, "The selection is too large", "Select fewer files."),
     Reason("range", 416, "The range lies outside the file", "Ask for a range inside the file."),
     Reason("changed", 503, "The file changed while it was being read", "Try again."),
+    Reason("not-made", 503, "The file could not be made", "Try again in a while, or ask the operator."),
     Reason(
         "too-many",
         429,

@@ -35,7 +35,7 @@ from invio.delivery.offering import Offering
 from invio.delivery.presentation import Presentation
 from invio.delivery.refusals import refusal_reply
 from invio.delivery.sender import Sender
-from invio.delivery.zerocopy import ClientGone
+from invio.delivery.wire import ClientGone
 from invio.producers.csv_rows import csv_pieces
 from invio.stores.directory import DirectoryStore
 from invio.stores.single import found_at

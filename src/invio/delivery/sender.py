@@ -20,7 +20,7 @@ from starlette.concurrency import iterate_in_threadpool, run_in_threadpool
 
 from invio.core.replies import Reply, Slice, Streamed
 from invio.core.throttle import Throttle
-from invio.delivery.zerocopy import ClientGone, ReaderStuck, ReplyBroken, Wire
+from invio.delivery.wire import ClientGone, NotMade, ReaderStuck, ReplyBroken, Wire
 from invio.stores.contents import SmallContents
 from invio.stores.sources import ContentChanged, SliceSource
 
@@ -294,7 +294,7 @@ async def _pieces(chunks: Iterator[bytes] | AsyncIterator[bytes]) -> AsyncIterat
     except (ClientGone, ReplyBroken, asyncio.CancelledError):
         raise
     except Exception as error:  # a producer is the operator's own code, and may raise anything
-        raise ReplyBroken(f"the content could not be made: {type(error).__name__}: {error}") from error
+        raise NotMade(f"the content could not be made: {type(error).__name__}: {error}") from error
 
 
 def _source(part: Slice) -> SliceSource:

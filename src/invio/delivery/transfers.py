@@ -67,11 +67,14 @@ class Transfers:
         if etag is None:
             return None
         live = self.board.find((asking.who, asking.address, etag, asking.tag))
-        return live.row if live is not None else await run_in_threadpool(self._find, asking, etag)
+        if live is not None:
+            return live.row
 
-    def _find(self, asking: Asking, etag: str) -> TransferRow | None:
-        with self._engine.connect() as connection:
+        def find(connection: sa.Connection) -> TransferRow | None:
             return resumable(connection, asking.who, asking.address, etag, asking.tag)
+
+        # By the journal, after the lines that wait in it: what has just ended complete is not gone on with.
+        return await self._journal.call(find)
 
     async def admit(
         self,
@@ -93,7 +96,9 @@ class Transfers:
             raise Refusal("busy", "the service is sending as much as it may at once", retry_after=_SOON)
         segment = Segment(meter, reply.spans)
         key = (asking.who, asking.address, etag, asking.tag)
-        live = self.board.find(key) if earlier is not None else None
+        # Segments that are asked for at once look for each other before the first of them has begun.
+        live = self.board.find(key) if reply.status == 206 else None
+        begins = live is None and earlier is None
         if live is None:
             arrived = Coverage() if earlier is None else Coverage((start, stop) for start, stop in earlier.coverage)
             live = Live(_row(asking, etag, size, earlier), key, arrived, [])
@@ -105,10 +110,10 @@ class Transfers:
             live.row.requests += 1
             return live, segment
         try:
-            if earlier is None:
+            if begins:
                 await self._journal.begin(live.row, *_counted(asking.link), self._limits.recipient_transfers)
             else:
-                await self._go_on(live, asking, earlier.state == RUNNING)
+                await self._go_on(live, asking, runs=earlier is None or earlier.state == RUNNING)
         except BaseException as error:
             live.segments.remove(segment)
             if not live.segments:
@@ -137,7 +142,9 @@ class Transfers:
             return go_on(connection, live.row.id)
 
         # A request that ended since the earlier one was looked up may have brought more.
+        known = live.row.requests
         live.row = await self._journal.call(work)
+        live.row.requests = max(live.row.requests, known + 1)
         for start, stop in live.row.coverage:
             live.arrived.add(start, stop)
 

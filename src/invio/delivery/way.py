@@ -38,7 +38,7 @@ from invio.delivery.presentation import Presentation, read_presentation
 from invio.delivery.refusals import SIGN_IN_PAGE, refusal_reply
 from invio.delivery.sender import SMALL, Sender
 from invio.delivery.transfers import Asking, Transfers
-from invio.delivery.zerocopy import ClientGone, ReaderStuck, ReplyBroken
+from invio.delivery.wire import ClientGone, NotMade, ReaderStuck, ReplyBroken
 from invio.records.transfers import TransferRow
 from invio.stores.store import Found, Missing
 
@@ -108,15 +108,17 @@ class Delivery:
         client = scope.get("client")
         sender = Sender(scope, receive, send, self._way.limits.idle)
         try:
+            _check_host(head, scope)
             if head.method == "OPTIONS":
                 await sender.send(self._options(head))
                 return
-            _check_host(head, scope)
             planned = await self._plan(scope, head, path, query, client[0] if client else None)
             if head.method == "GET" and planned.reply.status in (200, 206):
                 await self._deliver(sender, head, planned)
                 return
             reply = planned.reply
+        except ClientGone:
+            return
         except Refusal as refusal:
             target = scope.get("root_path", "") + path + ("?" + query if query else "")
             reply = refusal_reply(refusal, head.method, head.get(b"accept"), target, self._way.sign_in)
@@ -238,7 +240,9 @@ class Delivery:
             if not sender.untouched:
                 raise
             sender.limit(())
-            refusal = Refusal("changed", broken)
+            refusal = Refusal("not-made", f"{asking.address} could not be made; the operator's log says why")
+            if not isinstance(error, NotMade):
+                refusal = Refusal("changed", broken)
             await sender.send(self._shared(head, refusal_reply(refusal, head.method, head.get(b"accept"))))
         finally:
             way.transfers.settle(live, segment, broken)

@@ -12,7 +12,7 @@ from invio.core.replies import Content, Representation, Slice, plan
 from invio.core.request_head import RequestHead
 from invio.delivery.refusals import refusal_reply
 from invio.delivery.sender import Sender
-from invio.delivery.zerocopy import ClientGone
+from invio.delivery.wire import ClientGone
 from invio.stores.directory import DirectoryStore
 from invio.stores.sources import DiskFile
 from invio.stores.store import Found, Missing, StoreFault
