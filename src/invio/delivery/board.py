@@ -45,6 +45,7 @@ class Live:
     key: Key
     arrived: Coverage
     segments: list[Segment]
+    requests: int = 0  # how many there were for it, as far as this process knows
     durable: bool = False  # whether the records know of it
     broken: str | None = None  # why the last request broke off that did
     pace: Pace | None = None  # from the first look at it on
@@ -63,6 +64,7 @@ class Live:
         row = self.row
         row.covered, row.coverage = coverage.total, [list(pair) for pair in coverage.ranges]
         row.updated = time.time()
+        row.requests = max(row.requests, self.requests)
         return row
 
     def close(self, segment: Segment) -> None:

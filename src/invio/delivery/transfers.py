@@ -102,12 +102,13 @@ class Transfers:
         if live is None:
             arrived = Coverage() if earlier is None else Coverage((start, stop) for start, stop in earlier.coverage)
             live = Live(_row(asking, etag, size, earlier), key, arrived, [])
+            live.requests = earlier.requests if earlier is not None else 0
             self.board.add(live)
         live.segments.append(segment)
+        live.requests += 1
         if live.durable and _counted(asking.link)[0] is None:
             # Its line is written, and there is nothing to ask the records; how often it was asked for
             # is told to them with its progress.
-            live.row.requests += 1
             return live, segment
         try:
             if begins:
@@ -116,6 +117,7 @@ class Transfers:
                 await self._go_on(live, asking, runs=earlier is None or earlier.state == RUNNING)
         except BaseException as error:
             live.segments.remove(segment)
+            live.requests -= 1
             if not live.segments:
                 self.board.drop(live)
             if isinstance(error, LinkSpent):
@@ -142,9 +144,7 @@ class Transfers:
             return go_on(connection, live.row.id)
 
         # A request that ended since the earlier one was looked up may have brought more.
-        known = live.row.requests
         live.row = await self._journal.call(work)
-        live.row.requests = max(live.row.requests, known + 1)
         for start, stop in live.row.coverage:
             live.arrived.add(start, stop)
 
