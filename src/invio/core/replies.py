@@ -15,6 +15,7 @@ from dataclasses import dataclass, replace
 from functools import cached_property, lru_cache
 from itertools import accumulate
 
+from invio.core.caching import USUAL
 from invio.core.digests import digest_field, wants_sha256
 from invio.core.http_dates import http_date
 from invio.core.media_types import content_type, may_be_inline, security_policy
@@ -108,7 +109,7 @@ class Representation:
     media_type: str
     name: str
     disposition: str | None = None
-    cache: str = "private, no-cache"
+    cache: str = USUAL
     sealed: bool = False
     own_policy: str | None = None
     charset: str | None = "utf-8"

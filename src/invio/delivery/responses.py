@@ -18,7 +18,7 @@ from starlette.concurrency import run_in_threadpool
 from starlette.responses import Response
 
 from invio.core.addresses import Address, BadAddress, parse_address
-from invio.core.caching import read_cache_control
+from invio.core.caching import USUAL, read_cache_control
 from invio.core.encodings import choose_coding, encoded_tag
 from invio.core.media_types import compresses, media_type_of
 from invio.core.names import safe_name
@@ -180,7 +180,7 @@ class StreamReply(_Reply):
             media_type=self._media_type,
             name=self._name,
             disposition=self._terms.disposition,
-            cache=self._terms.cache or "private, no-cache",
+            cache=self._terms.cache or USUAL,
             coding=coding,
             vary="accept-encoding" if varies else "",
         )
@@ -218,7 +218,7 @@ class BundleReply(_Reply):
             modified=None,
             media_type="application/zip",
             name=self._name,
-            cache=self._terms.cache or "private, no-cache",
+            cache=self._terms.cache or USUAL,
         )
 
     def _layout(self) -> ZipLayout:
