@@ -183,7 +183,7 @@ def test_another_process_s_transaction_is_waited_for_beside_the_loop(engine: sa.
 
     waited, turns = asyncio.run(work())
     assert waited > 0.3
-    assert turns > 10, "the loop went on while the lines waited"
+    assert turns > 3, "the loop went on while the lines waited"
     assert len(recorded(engine)) == 3
     other.close()
 

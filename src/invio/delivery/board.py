@@ -8,16 +8,18 @@ from __future__ import annotations
 import time
 from collections import deque
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from typing import Any
 
 from invio.core.multipart import Span
 from invio.core.progress import Coverage, Pace, percent, seconds_left
 from invio.delivery.sender import Meter
-from invio.records.transfers import COMPLETE, HANDED_OFF, RUNNING, TransferRow
+from invio.records.transfers import COMPLETE, HANDED_OFF, PARTIAL, RUNNING, TransferRow
 
 _RECENT = 512
+# For how long a transfer whose requests all ended is at hand for the next one, without asking the records.
+_RESTS = 2.0  # seconds
 
 # What requests are joined by: who, address, entity tag, and the tag that a link gives its transfer.
 Key = tuple[str, str, str | None, str | None]
@@ -45,7 +47,7 @@ class Live:
     key: Key
     arrived: Coverage
     segments: list[Segment]
-    requests: int = 0  # how many there were for it, as far as this process knows
+    requests: int = 0  # how many there were for it, as far as this process and the records told it know
     durable: bool = False  # whether the records know of it
     broken: str | None = None  # why the last request broke off that did
     pace: Pace | None = None  # from the first look at it on
@@ -66,11 +68,6 @@ class Live:
         row.updated = time.time()
         row.requests = max(row.requests, self.requests)
         return row
-
-    def close(self, segment: Segment) -> None:
-        """Takes a request's bytes over from its meter."""
-        self.segments.remove(segment)
-        segment.add_to(self.arrived)
 
 
 def view(row: TransferRow, rate: float | None = None) -> dict[str, Any]:
@@ -112,8 +109,10 @@ class Board:
     def __init__(self) -> None:
         self._running: dict[str, Live] = {}
         self._by_key: dict[Key, Live] = {}
+        self._resting: dict[Key, tuple[float, Live]] = {}  # the longest resting first
         self._ended: deque[tuple[int, TransferRow, float | None]] = deque(maxlen=_RECENT)
         self._count = 0
+        self.requests = 0  # under way
 
     @property
     def count(self) -> int:
@@ -128,6 +127,31 @@ class Board:
         """The running transfer that a further request for the same content belongs to."""
         return self._by_key.get(key)
 
+    def join(self, live: Live, segment: Segment) -> None:
+        """One more request of a transfer is under way."""
+        live.segments.append(segment)
+        self.requests += 1
+
+    def leave(self, live: Live, segment: Segment) -> None:
+        """One request less is; what it brought is not counted here."""
+        live.segments.remove(segment)
+        self.requests -= 1
+
+    def resting(self, key: Key) -> Live | None:
+        """A transfer that still lacks something, and whose last request ended just now."""
+        rested = self._resting.get(key)
+        return None if rested is None or time.monotonic() - rested[0] > _RESTS else rested[1]
+
+    def wake(self, key: Key) -> Live | None:
+        """Puts a resting transfer back among the running ones."""
+        live = self.resting(key)
+        if live is not None:
+            del self._resting[key]
+            # A row of its own: the one before may be waiting to be written, and be shown as it ended.
+            live.row = replace(live.row, state=RUNNING, reason=None)
+            self.add(live)
+        return live
+
     def drop(self, live: Live) -> None:
         """Takes a transfer off the board."""
         self._running.pop(live.row.id, None)
@@ -139,23 +163,27 @@ class Board:
         self.drop(live)
         self._count += 1
         self._ended.append((self._count, row, live.rate))
+        if row.state == PARTIAL:
+            self._resting.pop(live.key, None)
+            self._resting[live.key] = (time.monotonic(), live)
+
+    def forget_rested(self) -> None:
+        """Lets go of what has rested for too long."""
+        end = time.monotonic() - _RESTS
+        while self._resting and (first := next(iter(self._resting.items())))[1][0] < end:
+            del self._resting[first[0]]
 
     def running(self, may_see: Callable[[TransferRow], bool]) -> list[dict[str, Any]]:
         """Those transfers that `may_see` lets through, as they stand now."""
         return [self._look(live) for live in list(self._running.values()) if may_see(live.row)]
-
-    @property
-    def requests(self) -> int:
-        """How many requests are under way."""
-        return sum(len(live.segments) for live in self._running.values())
 
     def addresses(self) -> set[str]:
         """What is being delivered, or was a moment ago."""
         return {live.row.address for live in self._running.values()} | {row.address for _, row, _ in self._ended}
 
     def rows(self) -> list[TransferRow]:
-        """Every running transfer as it stands, for the records."""
-        return [live.now() for live in list(self._running.values())]
+        """Every running transfer that the records know of, as it stands."""
+        return [live.now() for live in list(self._running.values()) if live.durable]
 
     def ended_since(self, count: int, may_see: Callable[[TransferRow], bool]) -> list[dict[str, Any]]:
         """Those that ended after the first `count`, with the rate that they had last."""

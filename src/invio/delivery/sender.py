@@ -20,19 +20,15 @@ from starlette.concurrency import iterate_in_threadpool, run_in_threadpool
 
 from invio.core.replies import Reply, Slice, Streamed
 from invio.core.throttle import Throttle
-from invio.delivery.wire import ClientGone, NotMade, ReaderStuck, ReplyBroken, Wire
-from invio.stores.contents import SmallContents
-from invio.stores.sources import ContentChanged, SliceSource
+from invio.delivery.pump import Ended, Pump, Watch
+from invio.delivery.reading import TAIL, opened, pread, read_slice, read_unaltered, source_of
+from invio.delivery.wire import ClientGone, NotMade, Patience, ReaderStuck, ReplyBroken, Wire
 
 # A slice up to this size is copied: one write with its neighbours costs less than a sendfile.
 SMALL = 64 * 1024  # bytes
 PIECE = 256 * 1024  # bytes read at a time on a server without zero-copy
-# The end of a slice is read, then the file is looked at once more, and only then it is sent: a file
-# that was altered under way is broken off before its announced length, never completed.
-TAIL = 4 * 1024  # bytes
 # How often a reader is looked at while it is waited for, as a part of the time that it has.
 _LOOKS = 4
-_CONTENTS = SmallContents()
 
 
 class Meter:
@@ -55,7 +51,7 @@ class Meter:
         """What was sent, less what the other side has not acknowledged yet."""
         if self._wire is None:
             return self.counted
-        return max(0, self._wire.body_sent - self._wire.unacknowledged())
+        return self._wire.arrived
 
 
 class Sender:
@@ -75,12 +71,27 @@ class Sender:
         self._gone = False
         self._idle = idle
         self._look: asyncio.TimerHandle | None = None
-        self._moved = (0.0, -1)  # when more had arrived the last time, and how much
+        self._patience = Patience()
         self.meter = Meter(self._wire)
 
     def limit(self, throttles: Sequence[Throttle]) -> None:
         """Lets the body leave no faster than each of `throttles` allows."""
         self._throttles = throttles
+
+    def hand_over(self, reply: Reply, watch: Watch, ended: Ended) -> bool:
+        """Lets a body that is one long slice of a file send itself, where nothing stands in between.
+
+        True: it is on its way, and `ended` is called once, at its end. False: it is not such a body,
+        and nothing was sent. Raises ReplyBroken.
+        """
+        wire = self._wire
+        if wire is None or self._wrapped or self._throttles or reply.length is None or reply.length <= SMALL:
+            return False
+        if len(reply.parts) != 1 or not isinstance(part := reply.parts[0], Slice) or not wire.free:
+            return False
+        pump = Pump(wire, part, watch, ended)
+        pump.start(wire.head_of(reply.status, reply.headers))
+        return True
 
     async def send(self, reply: Reply) -> None:
         """Sends the reply to its last byte.
@@ -142,7 +153,7 @@ class Sender:
     async def _send_on_wire(self, wire: Wire, reply: Reply) -> None:
         if reply.length is not None and reply.length <= SMALL and not self._throttles:
             # Head and body in one write. Literals and slices alone: what is streamed has no length.
-            body = b"".join([part if isinstance(part, bytes) else _read(part) for part in reply.parts])  # type: ignore[arg-type]
+            body = b"".join([part if isinstance(part, bytes) else read_slice(part) for part in reply.parts])  # type: ignore[arg-type]
             if wire.send_whole(reply.status, reply.headers, body):
                 return
         wire.hold_head(reply.status, reply.headers)
@@ -170,10 +181,7 @@ class Sender:
         """From now on cuts off a reader that takes nothing."""
         if self._idle is None or self._wire is None or self._look is not None:
             return
-        now, arrived = time.monotonic(), self.meter.arrived
-        if arrived != self._moved[1] or not self._wire.waiting():
-            self._moved = (now, arrived)
-        elif now - self._moved[0] >= self._idle:
+        if self._patience.ended(time.monotonic(), self.meter.arrived, self._wire.waiting(), self._idle):
             self._wire.cut(f"the client took nothing for {self._idle:g} seconds")
             return
         self._look = asyncio.get_running_loop().call_later(self._idle / _LOOKS, self._look_again)
@@ -205,7 +213,7 @@ class Sender:
                     tail = await self._all_but_tail(part)
                     pending, waiting = [tail], len(tail)
                 else:
-                    pending.append(_read(part))
+                    pending.append(read_slice(part))
                     waiting += part.length
             elif isinstance(part, bytes):
                 pending.append(part)
@@ -245,8 +253,8 @@ class Sender:
 
     async def _all_but_tail(self, part: Slice) -> bytes:
         """Sends a slice up to its last few bytes, and gives those, read and found unaltered."""
-        source = _source(part)
-        descriptor = _opened(source)
+        source = source_of(part)
+        descriptor = opened(source)
         try:
             begin, stop = part.offset, part.offset + part.length - TAIL
             while begin < stop:
@@ -259,9 +267,9 @@ class Sender:
                     await self._send({"type": "http.response.zerocopysend", **message})
                     self.meter.counted += step
                 else:
-                    await self._piece(await run_in_threadpool(_pread, descriptor, step, begin), more=True)
+                    await self._piece(await run_in_threadpool(pread, descriptor, step, begin), more=True)
                 begin += step
-            return _read_unaltered(source, descriptor, TAIL, stop)
+            return read_unaltered(source, descriptor, TAIL, stop)
         finally:
             os.close(descriptor)
 
@@ -295,45 +303,3 @@ async def _pieces(chunks: Iterator[bytes] | AsyncIterator[bytes]) -> AsyncIterat
         raise
     except Exception as error:  # a producer is the operator's own code, and may raise anything
         raise NotMade(f"the content could not be made: {type(error).__name__}: {error}") from error
-
-
-def _source(part: Slice) -> SliceSource:
-    return part.source  # type: ignore[return-value]
-
-
-def _opened(source: SliceSource) -> int:
-    try:
-        return source.open()
-    except ContentChanged as error:
-        raise ReplyBroken(str(error)) from None
-
-
-def _read(part: Slice) -> bytes:
-    source = _source(part)
-    kept = _CONTENTS.get(source, part.offset, part.length)
-    if kept is not None:
-        return kept
-    descriptor = _opened(source)
-    try:
-        content = _read_unaltered(source, descriptor, part.length, part.offset)
-    finally:
-        os.close(descriptor)
-    _CONTENTS.keep(source, content)
-    return content
-
-
-def _read_unaltered(source: SliceSource, descriptor: int, count: int, offset: int) -> bytes:
-    data = _pread(descriptor, count, offset)
-    if not source.is_at(descriptor):
-        raise ReplyBroken("the file was altered while it was sent")
-    return data
-
-
-def _pread(descriptor: int, count: int, offset: int) -> bytes:
-    data = os.pread(descriptor, count, offset)
-    while len(data) < count:
-        more = os.pread(descriptor, count - len(data), offset + len(data))
-        if not more:
-            raise ReplyBroken("the file ended before its announced length")
-        data += more
-    return data

@@ -66,7 +66,8 @@ class Transfers:
         """The unfinished transfer that a request for a range goes on with."""
         if etag is None:
             return None
-        live = self.board.find((asking.who, asking.address, etag, asking.tag))
+        key = (asking.who, asking.address, etag, asking.tag)
+        live = self.board.find(key) or self.board.resting(key)
         if live is not None:
             return live.row
 
@@ -97,27 +98,30 @@ class Transfers:
         segment = Segment(meter, reply.spans)
         key = (asking.who, asking.address, etag, asking.tag)
         # Segments that are asked for at once look for each other before the first of them has begun.
-        live = self.board.find(key) if reply.status == 206 else None
+        joins = reply.status == 206
+        live = self.board.find(key) if joins else None
+        asks = _counted(asking.link)[0] is not None  # whether the records have a say each time
+        if live is None and joins and not asks and self._limits.recipient_transfers is None:
+            live = self.board.wake(key)
         begins = live is None and earlier is None
         if live is None:
             arrived = Coverage() if earlier is None else Coverage((start, stop) for start, stop in earlier.coverage)
             live = Live(_row(asking, etag, size, earlier), key, arrived, [])
-            live.requests = earlier.requests if earlier is not None else 0
             self.board.add(live)
-        live.segments.append(segment)
-        live.requests += 1
-        if live.durable and _counted(asking.link)[0] is None:
+        self.board.join(live, segment)
+        if live.durable and not asks:
             # Its line is written, and there is nothing to ask the records; how often it was asked for
             # is told to them with its progress.
+            live.requests += 1
             return live, segment
         try:
             if begins:
                 await self._journal.begin(live.row, *_counted(asking.link), self._limits.recipient_transfers)
+                live.requests = max(live.requests, 1)
             else:
                 await self._go_on(live, asking, runs=earlier is None or earlier.state == RUNNING)
         except BaseException as error:
-            live.segments.remove(segment)
-            live.requests -= 1
+            self.board.leave(live, segment)
             if not live.segments:
                 self.board.drop(live)
             if isinstance(error, LinkSpent):
@@ -141,10 +145,11 @@ class Transfers:
                 check_link_use(connection, link_id, None)
             if most is not None and not runs:
                 check_running(connection, asking.who, most)
-            return go_on(connection, live.row.id)
+            return go_on(connection, live.row.id, live.requests)
 
         # A request that ended since the earlier one was looked up may have brought more.
         live.row = await self._journal.call(work)
+        live.requests = live.row.requests
         for start, stop in live.row.coverage:
             live.arrived.add(start, stop)
 
@@ -168,7 +173,7 @@ class Transfers:
 
     def hand_off(self, live: Live, segment: Segment) -> None:
         """Records that a front server, or the remote store, sends the content in our place."""
-        live.segments.remove(segment)
+        self.board.leave(live, segment)
         if live.segments:
             return
         row = live.now()
@@ -181,7 +186,8 @@ class Transfers:
         meter = segment.meter
         if broken is None and meter.arrived < meter.sent:
             broken = "the client left before it had taken everything"
-        live.close(segment)
+        self.board.leave(live, segment)
+        segment.add_to(live.arrived)
         live.broken = broken or live.broken
         if live.segments:
             return  # what it brought is told with the progress of the others
@@ -200,6 +206,7 @@ class Transfers:
             await asyncio.sleep(NOTED_EVERY)
             for row in self.board.rows():
                 self._journal.write(row)
+            self.board.forget_rested()
             await self._journal.checkpoint()
 
 

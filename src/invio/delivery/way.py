@@ -11,7 +11,7 @@ import logging
 import time
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
-from functools import lru_cache
+from functools import lru_cache, partial
 from typing import Any
 
 from starlette.concurrency import run_in_threadpool
@@ -27,6 +27,7 @@ from invio.core.replies import METHODS, Reply, Representation, plan
 from invio.core.request_head import RequestHead
 from invio.core.rules import NO_TERMS, Terms
 from invio.delivery import bundles
+from invio.delivery.board import Live, Segment
 from invio.delivery.bundles import Bundles
 from invio.delivery.catalogue import Catalogue
 from invio.delivery.digests import digest_of
@@ -35,6 +36,7 @@ from invio.delivery.identify import Identifies
 from invio.delivery.limits import Limits, Throttles
 from invio.delivery.offering import Offering
 from invio.delivery.presentation import Presentation, read_presentation
+from invio.delivery.pump import Stopped, Watch
 from invio.delivery.refusals import SIGN_IN_PAGE, refusal_reply
 from invio.delivery.sender import SMALL, Sender
 from invio.delivery.transfers import Asking, Transfers
@@ -100,6 +102,7 @@ class Delivery:
     def __init__(self, way: Way) -> None:
         self._way = way
         self._throttles = Throttles(way.limits)
+        self._watch = Watch(way.limits.idle)
 
     async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
         head = RequestHead(scope["method"], scope["headers"])
@@ -224,28 +227,50 @@ class Delivery:
             await sender.send(self._shared(head, planned.handed_off))
             return
         sender.limit(self._throttles.holding(asking.who, asking.link, planned.terms))
-        broken: str | None = "the service was stopped"
+        ended = partial(self._ended, live, segment, asking.address)
+        reply = self._shared(head, reply)
         try:
-            await sender.send(self._shared(head, reply))
+            if sender.hand_over(reply, self._watch, ended):
+                return
+            await sender.send(reply)
             await sender.arrival()
-            broken = None
-        except ReaderStuck as error:
-            broken = str(error)
-        except ClientGone:
-            broken = "the client went away"
         except ReplyBroken as error:
-            broken = str(error)
-            said = {"address": asking.address, "transfer": live.row.id, "reason": broken}
-            log.warning("delivery.broken", extra={"fields": said})
+            ended(error)
             if not sender.untouched:
                 raise
             sender.limit(())
-            refusal = Refusal("not-made", f"{asking.address} could not be made; the operator's log says why")
-            if not isinstance(error, NotMade):
-                refusal = Refusal("changed", broken)
-            await sender.send(self._shared(head, refusal_reply(refusal, head.method, head.get(b"accept"))))
-        finally:
-            way.transfers.settle(live, segment, broken)
+            await sender.send(self._shared(head, _not_delivered(error, asking.address, head)))
+        except Exception as error:
+            ended(error)
+            raise
+        except BaseException:
+            ended(Stopped("the service was stopped"))
+            raise
+        else:
+            ended(None)
+
+    def _ended(self, live: Live, segment: Segment, address: str, error: Exception | None) -> None:
+        """Settles a request whose answer was sent, or was not for `error`."""
+        broken = None if error is None else str(error) or type(error).__name__
+        if isinstance(error, ClientGone) and not isinstance(error, ReaderStuck):
+            broken = "the client went away"
+        elif error is not None and not isinstance(error, (ClientGone, Stopped)):
+            log.warning(
+                "delivery.broken", extra={"fields": {"address": address, "transfer": live.row.id, "reason": broken}}
+            )
+        self._way.transfers.settle(live, segment, broken)
+
+    def stop(self) -> None:
+        """Breaks off what is still under way, and records it. To be called in the event loop."""
+        self._watch.stop()
+
+
+def _not_delivered(error: ReplyBroken, address: str, head: RequestHead) -> Reply:
+    """What is answered instead of a reply of which nothing has left yet."""
+    refusal = Refusal("changed", str(error))
+    if isinstance(error, NotMade):
+        refusal = Refusal("not-made", f"{address} could not be made; the operator's log says why")
+    return refusal_reply(refusal, head.method, head.get(b"accept"))
 
 
 async def _with_content_digest(reply: Reply) -> Reply:

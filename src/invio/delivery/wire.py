@@ -16,11 +16,14 @@ from typing import TYPE_CHECKING, Any
 from uvicorn.protocols.http.httptools_impl import STATUS_LINE
 
 if TYPE_CHECKING:
+    from invio.delivery.pump import Pump
     from invio.delivery.zerocopy import ZeroCopyProtocol
 
 # One call of sendfile: large enough to cost nothing, small enough to let others in.
-_STEP = 16 * 1024 * 1024  # bytes
-_TURN = 32 * 1024 * 1024  # bytes after which the loop gets a turn even though the socket takes more
+STEP = 16 * 1024 * 1024  # bytes
+TURN = 32 * 1024 * 1024  # bytes after which the loop gets a turn even though the socket takes more
+_NO_SCOPE: Any = {"type": "http"}
+_NO_HEADERS: Any = ()
 # What middleware knows of messages before a response is this one, meant for tools; the others it may not expect.
 _QUESTION = "http.response.debug"
 # The length of a body that ends with its connection, which is how HTTP/1.0 is told of an end.
@@ -41,6 +44,21 @@ class ReplyBroken(Exception):
 
 class NotMade(ReplyBroken):
     """Whoever makes the content failed at it."""
+
+
+class Patience:
+    """Notices when a reader takes nothing for too long."""
+
+    __slots__ = ("_arrived", "_since")
+
+    def __init__(self) -> None:
+        self._since, self._arrived = 0.0, -1
+
+    def ended(self, now: float, arrived: int, waiting: bool, idle: float) -> bool:
+        """Whether nothing was taken for `idle` seconds, up to `now`, while something was waiting to be."""
+        if arrived != self._arrived or not waiting:
+            self._since, self._arrived = now, arrived
+        return now - self._since >= idle
 
 
 class Wire:
@@ -77,6 +95,11 @@ class Wire:
         """Bytes that were sent on this connection and not yet acknowledged by the other side."""
         return self._protocol.unacknowledged()
 
+    @property
+    def arrived(self) -> int:
+        """Bytes of the body that the other side has acknowledged."""
+        return max(0, self.body_sent - self._protocol.unacknowledged())
+
     def waiting(self) -> bool:
         """Whether something was sent that the other side has not taken yet."""
         transport = self._protocol.transport
@@ -95,14 +118,58 @@ class Wire:
         try:
             await self._app(scope, receive, self.send)
         except (ReplyBroken, ClientGone):
-            self._give_up()
+            self.give_up()
 
-    def _give_up(self) -> None:
+    def give_up(self) -> None:
+        """Breaks the connection: the answer is not sent whole."""
         # The cycle takes a response that was begun and not ended for a fault of the application,
         # unless the client is gone; here either is known already, and was recorded.
         self._cycle.response_started = True
         self._cycle.disconnected = True
         self._protocol.transport.abort()
+
+    @property
+    def free(self) -> bool:
+        """Whether a body may be sent past the transport at once: nothing of it or before it is waiting there."""
+        return not (self._protocol.gone or self._head or self._protocol.transport.get_write_buffer_size())
+
+    def head_of(self, status: int, headers: list[tuple[bytes, bytes]]) -> bytes:
+        """The response's head, for somebody else to send."""
+        self.hold_head(status, headers)
+        head, self._head = self._head, b""
+        return head
+
+    def direct_socket(self) -> socket.socket:
+        """The socket itself. Raises ClientGone."""
+        if self._protocol.gone:
+            raise self._lost("the client closed the connection")
+        return self._protocol.direct_socket()
+
+    def attach(self, pump: Pump) -> None:
+        """From now on `pump` sends the body, and is told when the connection is lost; the application may return."""
+        self._protocol.pump = pump
+        self._cycle.disconnected = True  # or its return would be taken for a fault
+
+    def detach(self, pump: Pump) -> None:
+        if self._protocol.pump is pump:
+            self._protocol.pump = None
+            self._protocol.listen(None)
+
+    def listen(self, callback: Callable[[], None]) -> None:
+        """Has `callback` called whenever the socket takes more."""
+        self._protocol.listen(callback)
+
+    def lighten(self) -> None:
+        """Lets go of what the application was told of the request; nobody will ask for it again."""
+        self._cycle.scope = self._protocol.scope = _NO_SCOPE
+        self._protocol.headers = _NO_HEADERS
+
+    def complete(self) -> None:
+        """The body was sent by somebody else, whole: the next request may be answered."""
+        self._protocol.listen(None)
+        self._cycle.expected_content_length = 0
+        self._cycle.on_response = self._protocol.on_response_complete
+        self._end_unless(more=False)
 
     async def send(self, message: dict[str, Any]) -> None:
         """The ASGI `send` of this response."""
@@ -219,13 +286,13 @@ class Wire:
         view = memoryview(data)
         flags = socket.MSG_MORE if more else 0
         while view:
-            sent = self._attempt(sock.send, view, flags)
+            sent = self.attempt(sock.send, view, flags)
             if sent is None:
                 await self._protocol.writable()
             else:
                 view = view[sent:]
 
-    def _attempt(self, send: Callable[..., int], *given: object) -> int | None:
+    def attempt(self, send: Callable[..., int], *given: object) -> int | None:
         """What a call has sent; None when the socket takes no more at present.
 
         A function of its own, so that nobody waits with an exception, and its traceback, in hand.
@@ -245,12 +312,12 @@ class Wire:
             self._head = b""
         if count > self._cycle.expected_content_length:
             raise ReplyBroken("more was to be sent than the head announced")
-        target, turn = sock.fileno(), _TURN
+        target, turn = sock.fileno(), TURN
         while count:
-            sent = self._attempt(os.sendfile, target, descriptor, offset, min(count, _STEP))
+            sent = self.attempt(os.sendfile, target, descriptor, offset, min(count, STEP))
             if sent is None:
                 await self._protocol.writable()
-                turn = _TURN
+                turn = TURN
                 continue
             if not sent:
                 raise ReplyBroken("the file ended before its announced length")
@@ -260,7 +327,7 @@ class Wire:
             self.body_sent += sent
             self._cycle.expected_content_length -= sent
             if turn <= 0:
-                turn = _TURN
+                turn = TURN
                 await asyncio.sleep(0)
                 if self._protocol.gone:
                     raise self._lost("the client closed the connection")

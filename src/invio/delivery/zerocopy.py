@@ -15,12 +15,14 @@ import asyncio
 import os
 import socket
 import struct
+from collections.abc import Callable
 from fcntl import ioctl
 from typing import Any
 
 from uvicorn.protocols.http.httptools_impl import STATUS_LINE, HttpToolsProtocol
 
 from invio.core.reasons import Refusal
+from invio.delivery.pump import Pump
 from invio.delivery.refusals import refusal_reply
 from invio.delivery.wire import ClientGone, ReaderStuck, Wire
 
@@ -81,6 +83,8 @@ class ZeroCopyProtocol(HttpToolsProtocol):
     _direct: socket.socket | None = None
     _waiting: asyncio.Future[None] | None = None
     _last_unacknowledged = 0
+    _listening = False
+    pump: Pump | None = None  # what sends a long body on this connection, or has sent it
 
     def connection_made(self, transport: Any) -> None:
         super().connection_made(transport)
@@ -106,6 +110,8 @@ class ZeroCopyProtocol(HttpToolsProtocol):
         return self._direct
 
     def data_received(self, data: bytes) -> None:
+        if self.pump is not None and self.cycle.response_complete:
+            self.pump.look_for_arrival()  # whoever asks for more has mostly taken what came before
         self._head_bytes += len(data)
         super().data_received(data)
         if self._head_bytes > _HEAD:
@@ -159,7 +165,17 @@ class ZeroCopyProtocol(HttpToolsProtocol):
     @property
     def waits(self) -> bool:
         """Whether somebody waits for the socket to take more."""
-        return self._waiting is not None
+        return self._waiting is not None or self._listening
+
+    def listen(self, callback: Callable[[], None] | None) -> None:
+        """Has `callback` called whenever the socket takes more; None: no longer."""
+        if self._direct is None or self._listening == (callback is not None):
+            return
+        self._listening = callback is not None
+        if callback is None:
+            self.loop.remove_writer(self._direct.fileno())
+        else:
+            self.loop.add_writer(self._direct.fileno(), callback)
 
     async def writable(self) -> None:
         """Returns when the socket takes more. Raises ClientGone."""
@@ -187,10 +203,13 @@ class ZeroCopyProtocol(HttpToolsProtocol):
             self.loop.remove_writer(self._direct.fileno())
             self._direct.close()
             self._direct = None
-        self.gone = True
+        self.gone, self._listening = True, False
+        closed = ClientGone("the client closed the connection")
+        why = closed if self.cut_because is None else ReaderStuck(self.cut_because)
+        if self.pump is not None:
+            self.pump.lost(why)
         if self._waiting is not None and not self._waiting.done():
-            lost = ClientGone("the client closed the connection")
-            self._waiting.set_exception(lost if self.cut_because is None else ReaderStuck(self.cut_because))
+            self._waiting.set_exception(why)
 
 
 def _wake(waiting: asyncio.Future[None]) -> None:

@@ -147,10 +147,14 @@ def _unite(connection: sa.Connection, row: TransferRow) -> None:
         row.state, row.reason = COMPLETE, None
 
 
-def go_on(connection: sa.Connection, transfer_id: str) -> TransferRow:
-    """Notes a further request for a transfer, which runs again; gives it as it stands."""
+def go_on(connection: sa.Connection, transfer_id: str, requests: int = 0) -> TransferRow:
+    """Notes a further request for a transfer, which runs again; gives it as it stands.
+
+    `requests` is how many the caller knows of, should the records have been told of fewer.
+    """
     row = TransferRow(*connection.execute(sa.select(transfers).where(transfers.c.id == transfer_id)).one())
-    row.state, row.reason, row.updated, row.requests = RUNNING, None, time.time(), row.requests + 1
+    row.state, row.reason, row.updated = RUNNING, None, time.time()
+    row.requests = max(row.requests, requests) + 1
     _execute_many(connection, _UPDATE, [_changed(row)])
     return row
 

@@ -82,6 +82,7 @@ def make_api(parts: Parts | None, modules: Sequence[ModuleType] = _ROUTERS) -> F
         noting.cancel()
         with suppress(asyncio.CancelledError):
             await noting
+        parts.delivery.stop()
         await asyncio.to_thread(parts.close)
 
     api = FastAPI(

@@ -1,0 +1,210 @@
+"""Pumps: long bodies that send themselves, called back by the event loop when their socket takes more.
+
+A reader may take hours. While it does, there is no task and no coroutine of its request, and of the
+request itself only what the end of the answer still needs: a thousand slow readers are a few
+megabytes. One timer looks at all of them.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import os
+import socket
+import time
+from collections.abc import Callable
+
+from invio.core.replies import Slice
+from invio.delivery.reading import TAIL, opened, read_unaltered, source_of
+from invio.delivery.wire import STEP, TURN, ClientGone, Patience, ReaderStuck, ReplyBroken, Wire
+
+# How an answer ended: None when all of it was sent, and taken or the client left meanwhile.
+Ended = Callable[[Exception | None], None]
+
+_LOOKS = 4  # at a reader, within the time that it may take nothing
+_SOON = 0.002  # seconds after which acknowledgements are looked for
+_LATER = 0.1  # seconds between two looks for them, at most
+
+
+class Stopped(Exception):
+    """The service ends before the answer did."""
+
+
+class Pump:
+    """Sends a head, and one slice of a file after it."""
+
+    __slots__ = ("_at", "_descriptor", "_ended", "_last", "_rest", "_source", "_stop", "_watch", "_wire", "patience")
+
+    def __init__(self, wire: Wire, part: Slice, watch: Watch, ended: Ended) -> None:
+        """Raises ReplyBroken, when the file is no longer the one that was found; nothing was sent then."""
+        self._source = source_of(part)
+        self._descriptor = opened(self._source)
+        self._wire = wire
+        self._at, self._stop = part.offset, part.offset + part.length - TAIL
+        self._last = False  # whether `_rest` is the end of the body; before, it is the head
+        self._rest = memoryview(b"")
+        self._watch = watch
+        self._ended: Ended | None = ended
+        self.patience = Patience()
+
+    def start(self, head: bytes) -> None:
+        """Sends as much as the socket takes, and leaves the rest for later."""
+        self._rest = memoryview(head)
+        self._wire.attach(self)
+        self.push()
+        if self._sending:
+            self._wire.lighten()
+
+    def push(self) -> None:
+        """Sends what the socket takes. The event loop calls it again when it takes more."""
+        if self._ended is None:
+            return
+        try:
+            whole = self._push()
+        except (OSError, ReplyBroken) as error:
+            self._break_off(error)
+            return
+        if not whole:
+            self._wire.listen(self.push)
+            self._watch.sends(self)
+            return
+        self._wire.complete()
+        if not self.look_for_arrival():
+            self._watch.arrives(self)
+
+    def _push(self) -> bool:
+        """Whether all of the body was sent; False when the socket, or this turn of the loop, takes no more."""
+        wire, turn = self._wire, TURN
+        sock = wire.direct_socket()
+        while True:
+            if self._rest:
+                sent = wire.attempt(sock.send, self._rest, 0 if self._last else socket.MSG_MORE)
+                if sent is None:
+                    return False
+                self._rest = self._rest[sent:]
+                if self._last:
+                    wire.body_sent += sent
+            elif self._at < self._stop:
+                if turn <= 0:
+                    return False
+                count = min(self._stop - self._at, STEP)
+                sent = wire.attempt(os.sendfile, sock.fileno(), self._descriptor, self._at, count)
+                if sent is None:
+                    return False
+                if not sent:
+                    raise ReplyBroken("the file ended before its announced length")
+                self._at += sent
+                wire.body_sent += sent
+                turn -= sent
+            elif not self._last:
+                self._rest = memoryview(read_unaltered(self._source, self._descriptor, TAIL, self._stop))
+                self._last = True
+                self._close()
+            else:
+                return True
+
+    @property
+    def _sending(self) -> bool:
+        """Whether something of the body has not been handed over yet."""
+        return self._descriptor >= 0 or bool(self._rest)
+
+    def lost(self, why: ClientGone) -> None:
+        """The connection is lost; `why` says how."""
+        if self._sending:
+            self._break_off(why)
+        else:
+            self._end(why if isinstance(why, ReaderStuck) else None)
+
+    def stop(self) -> None:
+        """Ends the answer where it is, and its connection."""
+        self._break_off(Stopped("the service was stopped"))
+
+    def look(self, now: float, idle: float) -> None:
+        """Cuts off a reader that has taken nothing for too long."""
+        wire = self._wire
+        if self.patience.ended(now, wire.arrived, wire.waiting(), idle):
+            wire.cut(f"the client took nothing for {idle:g} seconds")
+
+    def look_for_arrival(self) -> bool:
+        """Ends when everything that was sent is acknowledged; whether that is so."""
+        if self._ended is not None and not self._wire.gone and self._wire.unacknowledged():
+            return False
+        self._end(None)
+        return True
+
+    def _break_off(self, error: Exception) -> None:
+        if self._ended is not None:
+            self._wire.give_up()
+            self._end(error)
+
+    def _end(self, error: Exception | None) -> None:
+        self._close()
+        self._watch.forget(self)
+        self._wire.detach(self)
+        ended, self._ended = self._ended, None
+        if ended is not None:
+            ended(error)
+
+    def _close(self) -> None:
+        if self._descriptor >= 0:
+            os.close(self._descriptor)
+            self._descriptor = -1
+
+
+class Watch:
+    """One timer for all pumps: for readers that take nothing, and for the last acknowledgements of each."""
+
+    def __init__(self, idle: float) -> None:
+        """`idle` is for how many seconds a reader may take nothing of what is ready for it."""
+        self._idle = idle
+        self._sending: set[Pump] = set()
+        self._arriving: dict[Pump, float] = {}  # with how long to wait until the next look
+        self._timer: asyncio.TimerHandle | None = None
+        self._soon: asyncio.TimerHandle | None = None
+        self._looked = 0.0
+
+    def sends(self, pump: Pump) -> None:
+        """A pump waits for its socket."""
+        self._sending.add(pump)
+        if self._timer is None:
+            self._timer = asyncio.get_running_loop().call_later(self._idle / _LOOKS, self._look)
+
+    def arrives(self, pump: Pump) -> None:
+        """A pump has sent all, and waits for acknowledgements."""
+        self._arriving[pump] = _SOON
+        if self._soon is None:
+            self._soon = asyncio.get_running_loop().call_later(_SOON, self._look_for_arrivals)
+        self.sends(pump)
+
+    def forget(self, pump: Pump) -> None:
+        self._sending.discard(pump)
+        self._arriving.pop(pump, None)
+
+    def stop(self) -> None:
+        """Ends everything that is under way."""
+        for timer in (self._timer, self._soon):
+            if timer is not None:
+                timer.cancel()
+        self._timer = self._soon = None
+        for pump in list(self._sending):
+            pump.stop()
+
+    def _look(self) -> None:
+        self._timer = None
+        now = time.monotonic()
+        for pump in list(self._sending):
+            pump.look(now, self._idle)
+        if self._sending:
+            self._timer = asyncio.get_running_loop().call_later(self._idle / _LOOKS, self._look)
+
+    def _look_for_arrivals(self) -> None:
+        self._soon = None
+        waits = [pause for pump in list(self._arriving) if (pause := self._again(pump)) is not None]
+        if waits:
+            self._soon = asyncio.get_running_loop().call_later(min(waits), self._look_for_arrivals)
+
+    def _again(self, pump: Pump) -> float | None:
+        """Looks at one; gives after how many seconds to look again."""
+        if pump.look_for_arrival():
+            return None
+        pause = self._arriving[pump] = min(_LATER, 2 * self._arriving[pump])
+        return pause

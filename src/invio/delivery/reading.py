@@ -1,0 +1,61 @@
+"""Reading what is sent: slices of files, as they were found or not at all."""
+
+from __future__ import annotations
+
+import os
+
+from invio.core.replies import Slice
+from invio.delivery.wire import ReplyBroken
+from invio.stores.contents import SmallContents
+from invio.stores.sources import ContentChanged, SliceSource
+
+# The end of a slice is read, then the file is looked at once more, and only then it is sent: a file
+# that was altered under way is broken off before its announced length, never completed.
+TAIL = 4 * 1024  # bytes
+_CONTENTS = SmallContents()
+
+
+def source_of(part: Slice) -> SliceSource:
+    return part.source  # type: ignore[return-value]
+
+
+def opened(source: SliceSource) -> int:
+    """A descriptor, which the caller closes. Raises ReplyBroken when the file is not the one that was found."""
+    try:
+        return source.open()
+    except ContentChanged as error:
+        raise ReplyBroken(str(error)) from None
+
+
+def read_slice(part: Slice) -> bytes:
+    """All of a slice. Raises ReplyBroken."""
+    source = source_of(part)
+    kept = _CONTENTS.get(source, part.offset, part.length)
+    if kept is not None:
+        return kept
+    descriptor = opened(source)
+    try:
+        content = read_unaltered(source, descriptor, part.length, part.offset)
+    finally:
+        os.close(descriptor)
+    _CONTENTS.keep(source, content)
+    return content
+
+
+def read_unaltered(source: SliceSource, descriptor: int, count: int, offset: int) -> bytes:
+    """`count` bytes of a file that, after they were read, still is what was found. Raises ReplyBroken."""
+    data = pread(descriptor, count, offset)
+    if not source.is_at(descriptor):
+        raise ReplyBroken("the file was altered while it was sent")
+    return data
+
+
+def pread(descriptor: int, count: int, offset: int) -> bytes:
+    """`count` bytes, no fewer. Raises ReplyBroken."""
+    data = os.pread(descriptor, count, offset)
+    while len(data) < count:
+        more = os.pread(descriptor, count - len(data), offset + len(data))
+        if not more:
+            raise ReplyBroken("the file ended before its announced length")
+        data += more
+    return data
