@@ -17,6 +17,7 @@ import uvicorn
 
 from invio.core.replies import Part, Reply, Slice, Streamed
 from invio.core.throttle import Throttle
+from invio.delivery.pump import Watch
 from invio.delivery.sender import Sender
 from invio.delivery.wire import ClientGone, ReaderStuck
 from invio.delivery.zerocopy import ZeroCopyProtocol
@@ -37,6 +38,8 @@ class Sending:
         self.senders: list[Sender] = []
         self.port = 0
         self.protocol: object = None
+        self.hands_over = False  # long bodies that can send themselves do
+        self.watch: Watch | None = None
 
     async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
         if scope["type"] != "http":
@@ -45,6 +48,10 @@ class Sending:
         sender.limit(self.throttles)
         self.senders.append(sender)
         try:
+            if self.hands_over:
+                self.watch = self.watch or Watch(self.idle or 60)
+                if sender.hand_over(self.reply, self.watch, self.ended):
+                    return
             await sender.send(self.reply)
             self.outcomes.append("sent")
         except ClientGone as error:
@@ -52,6 +59,11 @@ class Sending:
         except Exception as error:
             self.outcomes.append(str(error))
             raise
+
+    def ended(self, error: Exception | None) -> None:
+        """How a body ended that sent itself."""
+        gone = isinstance(error, ClientGone) and not isinstance(error, ReaderStuck)
+        self.outcomes.append("sent" if error is None else "gone" if gone else str(error))
 
     def set(self, *parts: Part, status: int = 200) -> bytes:
         """Sets the reply; gives the body that it must have."""
@@ -77,12 +89,15 @@ def _content(part: Part) -> bytes:
     return Path(os.fsdecode(part.source.path)).read_bytes()[part.offset : part.offset + part.length]  # type: ignore[attr-defined]
 
 
-@pytest.fixture(params=[ZeroCopyProtocol, "httptools", "h11"], ids=["zero-copy", "httptools", "h11"])
+@pytest.fixture(params=["by itself", "zero-copy", "httptools", "h11"])
 def server(request: pytest.FixtureRequest) -> Iterator[Sending]:
     app = Sending()
-    app.protocol = request.param
-    loop = "uvloop" if request.param is ZeroCopyProtocol else "asyncio"
-    config = uvicorn.Config(app, http=request.param, loop=loop, lifespan="off", log_config=None, access_log=False)
+    app.hands_over = request.param == "by itself"
+    app.protocol = http = request.param if request.param in ("httptools", "h11") else ZeroCopyProtocol
+    loop = "uvloop" if http is ZeroCopyProtocol else "asyncio"
+    config = uvicorn.Config(
+        app, http=http, loop=loop, lifespan="off", log_config=None, access_log=False, timeout_keep_alive=1
+    )
     running = uvicorn.Server(config)
     with socket.create_server(("127.0.0.1", 0)) as listener:
         app.port = listener.getsockname()[1]
@@ -143,6 +158,43 @@ def test_pipelined_requests_are_answered_in_order(server: Sending, big: DiskFile
         while piece := connection.recv(1_000_000):
             data += piece
     assert data.count(body) == 3
+
+
+def test_long_bodies_are_sent_one_after_the_other(server: Sending, big: DiskFile) -> None:
+    body = server.set(Slice(big, 12_345, 2_000_000))
+    head = b"GET / HTTP/1.1\r\nhost: x\r\n"
+    with socket.create_connection(("127.0.0.1", server.port), timeout=10) as connection:
+        connection.sendall(head + b"\r\n" + head[:20])  # the next one has begun while this one is answered
+        time.sleep(0.2)
+        connection.sendall(head[20:] + b"\r\n" + head + b"connection: close\r\n\r\n")
+        data = b""
+        while piece := connection.recv(1_000_000):
+            data += piece
+    assert data.count(body) == 3
+    assert [server.outcome() for _ in range(3)] == ["sent"] * 3
+    if isinstance(server.protocol, type):
+        time.sleep(0.1)
+        assert [sender.meter.arrived for sender in server.senders] == [len(body)] * 3
+
+
+@pytest.mark.parametrize("connection", [b"keep-alive", b"close"])
+def test_what_is_on_its_way_is_not_cut_off_by_the_end_of_the_connection(
+    server: Sending, big: DiskFile, connection: bytes
+) -> None:
+    body = server.set(Slice(big, 0, len(BIG)))
+    with socket.socket() as reader:
+        reader.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 64 * 1024)
+        reader.settimeout(10)
+        reader.connect(("127.0.0.1", server.port))
+        reader.sendall(b"GET / HTTP/1.1\r\nhost: x\r\nconnection: %s\r\n\r\n" % connection)
+        got = b""
+        while len(got) < len(body):  # for longer than the server keeps a connection that does nothing
+            got += reader.recv(100_000)
+            time.sleep(0.05)
+    assert body[-1000:] in got
+    assert server.outcome() == "sent"
+    if isinstance(server.protocol, type):
+        assert server.senders[-1].meter.arrived == len(body)
 
 
 def test_a_content_that_is_made_is_sent_as_it_is_made(server: Sending) -> None:

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import asyncio
 import os
+import select
 import socket
 import time
 from collections.abc import Callable
@@ -22,6 +23,7 @@ Ended = Callable[[Exception | None], None]
 
 _LOOKS = 4  # at a reader, within the time that it may take nothing
 _SOON = 0.002  # seconds after which acknowledgements are looked for
+_NOTHING = memoryview(b"")
 _LATER = 0.1  # seconds between two looks for them, at most
 
 
@@ -41,7 +43,7 @@ class Pump:
         self._wire = wire
         self._at, self._stop = part.offset, part.offset + part.length - TAIL
         self._last = False  # whether `_rest` is the end of the body; before, it is the head
-        self._rest = memoryview(b"")
+        self._rest = _NOTHING
         self._watch = watch
         self._ended: Ended | None = ended
         self.patience = Patience()
@@ -64,12 +66,12 @@ class Pump:
             self._break_off(error)
             return
         if not whole:
-            self._wire.listen(self.push)
-            self._watch.sends(self)
+            self._watch.sends(self, self._wire.direct_socket().fileno())
             return
+        self._watch.forget(self)
         self._wire.complete()
-        if not self.look_for_arrival():
-            self._watch.arrives(self)
+        # Not looked for at once: the last bytes have only just left.
+        self._watch.arrives(self)
 
     def _push(self) -> bool:
         """Whether all of the body was sent; False when the socket, or this turn of the loop, takes no more."""
@@ -80,9 +82,10 @@ class Pump:
                 sent = wire.attempt(sock.send, self._rest, 0 if self._last else socket.MSG_MORE)
                 if sent is None:
                     return False
-                self._rest = self._rest[sent:]
                 if self._last:
                     wire.body_sent += sent
+                # What was sent whole is let go of, which a slice would not do.
+                self._rest = self._rest[sent:] if sent < len(self._rest) else _NOTHING
             elif self._at < self._stop:
                 if turn <= 0:
                     return False
@@ -121,13 +124,16 @@ class Pump:
     def look(self, now: float, idle: float) -> None:
         """Cuts off a reader that has taken nothing for too long."""
         wire = self._wire
-        if self.patience.ended(now, wire.arrived, wire.waiting(), idle):
+        if self.patience.ended(now, wire.arrived, self._sending or wire.waiting(), idle):
             wire.cut(f"the client took nothing for {idle:g} seconds")
 
     def look_for_arrival(self) -> bool:
         """Ends when everything that was sent is acknowledged; whether that is so."""
-        if self._ended is not None and not self._wire.gone and self._wire.unacknowledged():
-            return False
+        wire = self._wire
+        if self._ended is not None and not wire.gone:
+            if wire.unacknowledged():
+                return False
+            wire.taken = True
         self._end(None)
         return True
 
@@ -156,28 +162,40 @@ class Watch:
     def __init__(self, idle: float) -> None:
         """`idle` is for how many seconds a reader may take nothing of what is ready for it."""
         self._idle = idle
-        self._sending: set[Pump] = set()
+        self._sending: dict[Pump, int] = {}  # with the descriptors of their sockets, or -1
+        self._pumps: dict[int, Pump] = {}  # by those descriptors
+        # Sockets that take no more at present. The event loop watches this one thing instead of a
+        # thousand sockets, for each of which it keeps three objects.
+        self._full: select.epoll | None = None
         self._arriving: dict[Pump, float] = {}  # with how long to wait until the next look
         self._timer: asyncio.TimerHandle | None = None
         self._soon: asyncio.TimerHandle | None = None
         self._looked = 0.0
 
-    def sends(self, pump: Pump) -> None:
-        """A pump waits for its socket."""
-        self._sending.add(pump)
-        if self._timer is None:
-            self._timer = asyncio.get_running_loop().call_later(self._idle / _LOOKS, self._look)
+    def sends(self, pump: Pump, descriptor: int) -> None:
+        """A pump waits for its socket to take more."""
+        if self._sending.get(pump, -1) != descriptor:
+            if self._full is None:
+                self._full = select.epoll()
+                asyncio.get_running_loop().add_reader(self._full.fileno(), self._push)
+            self._full.register(descriptor, select.EPOLLOUT)
+            self._sending[pump], self._pumps[descriptor] = descriptor, pump
+        self._look_later()
 
     def arrives(self, pump: Pump) -> None:
         """A pump has sent all, and waits for acknowledgements."""
         self._arriving[pump] = _SOON
+        self._sending[pump] = -1
         if self._soon is None:
             self._soon = asyncio.get_running_loop().call_later(_SOON, self._look_for_arrivals)
-        self.sends(pump)
+        self._look_later()
 
     def forget(self, pump: Pump) -> None:
-        self._sending.discard(pump)
         self._arriving.pop(pump, None)
+        descriptor = self._sending.pop(pump, -1)
+        if descriptor >= 0 and self._full is not None:
+            self._full.unregister(descriptor)
+            del self._pumps[descriptor]
 
     def stop(self) -> None:
         """Ends everything that is under way."""
@@ -187,6 +205,21 @@ class Watch:
         self._timer = self._soon = None
         for pump in list(self._sending):
             pump.stop()
+        if self._full is not None:
+            asyncio.get_running_loop().remove_reader(self._full.fileno())
+            self._full.close()
+            self._full = None
+
+    def _push(self) -> None:
+        assert self._full is not None
+        for descriptor, _ in self._full.poll(0):
+            pump = self._pumps.get(descriptor)
+            if pump is not None:  # it may have ended since
+                pump.push()
+
+    def _look_later(self) -> None:
+        if self._timer is None:
+            self._timer = asyncio.get_running_loop().call_later(self._idle / _LOOKS, self._look)
 
     def _look(self) -> None:
         self._timer = None
@@ -194,7 +227,7 @@ class Watch:
         for pump in list(self._sending):
             pump.look(now, self._idle)
         if self._sending:
-            self._timer = asyncio.get_running_loop().call_later(self._idle / _LOOKS, self._look)
+            self._look_later()
 
     def _look_for_arrivals(self) -> None:
         self._soon = None

@@ -11,7 +11,7 @@ import logging
 import time
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
-from functools import lru_cache, partial
+from functools import partial
 from typing import Any
 
 from starlette.concurrency import run_in_threadpool
@@ -47,6 +47,8 @@ from invio.stores.store import Found, Missing
 log = logging.getLogger("invio.delivery")
 
 PREFIX = "/get/"
+_PRESENTS = ("as", "name", "version")  # what of a link says how its file is shown
+_AS_IT_IS = Presentation(sealed=True)
 
 
 @dataclass(slots=True)
@@ -295,8 +297,9 @@ def _raw_path(scope: Any) -> str:
     return raw.decode("latin-1").removeprefix(root)
 
 
-@lru_cache(maxsize=4096)
 def _presentation(link: SealedLink) -> Presentation:
+    if not any(name in _PRESENTS for name, _ in link.root):
+        return _AS_IT_IS
     return Presentation(link.says("as"), link.says("name"), link.says("version"), sealed=True)
 
 

@@ -22,8 +22,6 @@ if TYPE_CHECKING:
 # One call of sendfile: large enough to cost nothing, small enough to let others in.
 STEP = 16 * 1024 * 1024  # bytes
 TURN = 32 * 1024 * 1024  # bytes after which the loop gets a turn even though the socket takes more
-_NO_SCOPE: Any = {"type": "http"}
-_NO_HEADERS: Any = ()
 # What middleware knows of messages before a response is this one, meant for tools; the others it may not expect.
 _QUESTION = "http.response.debug"
 # The length of a body that ends with its connection, which is how HTTP/1.0 is told of an end.
@@ -64,7 +62,7 @@ class Patience:
 class Wire:
     """One response on one connection."""
 
-    __slots__ = ("_app", "_cycle", "_direct", "_head", "_protocol", "_until_close", "answered", "body_sent")
+    __slots__ = ("_app", "_cycle", "_direct", "_head", "_protocol", "_until_close", "answered", "body_sent", "taken")
 
     def __init__(self, app: Callable[..., Any], cycle: Any, protocol: ZeroCopyProtocol) -> None:
         self._app = app
@@ -74,6 +72,7 @@ class Wire:
         self._head = b""
         self._until_close = False
         self.answered = False  # whether a question that was sent to this response has reached it
+        self.taken = False  # whether all of it is known to have arrived
         self.body_sent = 0  # bytes of the body that the kernel, or the transport's buffer, has taken
 
     @property
@@ -98,6 +97,8 @@ class Wire:
     @property
     def arrived(self) -> int:
         """Bytes of the body that the other side has acknowledged."""
+        if self.taken:
+            return self.body_sent
         return max(0, self.body_sent - self._protocol.unacknowledged())
 
     def waiting(self) -> bool:
@@ -153,20 +154,13 @@ class Wire:
     def detach(self, pump: Pump) -> None:
         if self._protocol.pump is pump:
             self._protocol.pump = None
-            self._protocol.listen(None)
-
-    def listen(self, callback: Callable[[], None]) -> None:
-        """Has `callback` called whenever the socket takes more."""
-        self._protocol.listen(callback)
 
     def lighten(self) -> None:
         """Lets go of what the application was told of the request; nobody will ask for it again."""
-        self._cycle.scope = self._protocol.scope = _NO_SCOPE
-        self._protocol.headers = _NO_HEADERS
+        self._protocol.lighten()
 
     def complete(self) -> None:
         """The body was sent by somebody else, whole: the next request may be answered."""
-        self._protocol.listen(None)
         self._cycle.expected_content_length = 0
         self._cycle.on_response = self._protocol.on_response_complete
         self._end_unless(more=False)
@@ -209,7 +203,7 @@ class Wire:
         cycle.response_started = True
         cycle.waiting_for_100_continue = False
         lines = [STATUS_LINE[status][:-2], *[name + b": " + value for name, value in cycle.default_headers]]
-        block, length = _block(headers)
+        block, length = _block(headers, status != 206)
         if block:
             lines.append(block)
         if length is not None:
@@ -343,7 +337,7 @@ class Wire:
         cycle.response_complete = True
         cycle.message_event.set()
         if not cycle.keep_alive:
-            cycle.transport.close()
+            self._protocol.close_when_taken()
         cycle.on_response()
 
 
@@ -353,8 +347,8 @@ _BLOCKS: dict[int, tuple[object, bytes, int | None]] = {}
 _BLOCKS_KEPT = 2048
 
 
-def _block(headers: list[tuple[bytes, bytes]]) -> tuple[bytes, int | None]:
-    """Header fields as they are sent, and the length that they announce."""
+def _block(headers: list[tuple[bytes, bytes]], keeps: bool) -> tuple[bytes, int | None]:
+    """Header fields as they are sent, and the length that they announce; `keeps`: others will have the same."""
     kept = _BLOCKS.get(id(headers))
     if kept is not None and kept[0] is headers:
         return kept[1], kept[2]
@@ -364,7 +358,8 @@ def _block(headers: list[tuple[bytes, bytes]]) -> tuple[bytes, int | None]:
     if block.count(b"\n") != ends or block.count(b"\r") != ends:
         raise RuntimeError("a header holds a line end")
     length = next((int(value) for name, value in headers if name == b"content-length"), None)
-    if len(_BLOCKS) >= _BLOCKS_KEPT:
-        _BLOCKS.clear()
-    _BLOCKS[id(headers)] = (headers, block, length)
+    if keeps:
+        if len(_BLOCKS) >= _BLOCKS_KEPT:
+            _BLOCKS.clear()
+        _BLOCKS[id(headers)] = (headers, block, length)
     return block, length

@@ -15,23 +15,37 @@ import asyncio
 import os
 import socket
 import struct
-from collections.abc import Callable
+import time
 from fcntl import ioctl
+from functools import lru_cache
 from typing import Any
 
+import httptools
 from uvicorn.protocols.http.httptools_impl import STATUS_LINE, HttpToolsProtocol
 
 from invio.core.reasons import Refusal
 from invio.delivery.pump import Pump
 from invio.delivery.refusals import refusal_reply
-from invio.delivery.wire import ClientGone, ReaderStuck, Wire
+from invio.delivery.wire import ClientGone, Patience, ReaderStuck, Wire
 
 # linux/sockios.h; termios.TIOCOUTQ is the same number where it exists
 _SIOCOUTQ = 0x5411
+_INT, _ROOM = struct.Struct("i"), bytes(4)
 # The longest head of a request, with its target; the parser itself knows no limit.
 _HEAD = 64 * 1024  # bytes
 
+# A connection with something on its way is not closed while some of it arrives; and how often that is looked at.
+_TAKEN_WITHIN = 60.0  # seconds
+_TAKEN_LOOK = 0.02  # seconds
+_NO_SCOPE: Any = {"type": "http"}
+_NO_HEADERS: Any = ()
 _OFFERED: dict[str, Any] = {}  # what the extension says of itself: nothing, and the same for all
+
+
+@lru_cache(maxsize=64)
+def _same(server: tuple[str, int | None] | None) -> tuple[str, int | None] | None:
+    """One object for all connections to one address."""
+    return server
 
 
 class _Signal:
@@ -77,17 +91,37 @@ class _Queue(list[Any]):
 class ZeroCopyProtocol(HttpToolsProtocol):
     """uvicorn's protocol for httptools, with the zero-copy extension and a limit on a request's head."""
 
-    gone = False
-    cut_because: str | None = None
-    _head_bytes = 0  # of a request whose head has not ended yet
-    _direct: socket.socket | None = None
-    _waiting: asyncio.Future[None] | None = None
-    _last_unacknowledged = 0
-    _listening = False
-    pump: Pump | None = None  # what sends a long body on this connection, or has sent it
+    # Apart from the server's own attributes: with these among them, they would outgrow the dictionary
+    # that instances share, and each connection had one of its own.
+    __slots__ = (
+        "_between",
+        "_direct",
+        "_head_bytes",
+        "_last_unacknowledged",
+        "_leaving",
+        "_patience",
+        "_waiting",
+        "cut_because",
+        "gone",
+        "pump",
+    )
+
+    def __init__(self, *given: Any, **named: Any) -> None:
+        super().__init__(*given, **named)
+        self.gone = False
+        self.cut_because: str | None = None
+        self.pump: Pump | None = None  # what sends a long body on this connection, or has sent it
+        self._head_bytes = 0  # of a request whose head has not ended yet
+        self._direct: socket.socket | None = None
+        self._waiting: asyncio.Future[None] | None = None
+        self._last_unacknowledged = 0
+        self._patience: Patience | None = None  # with a reader that still has to take what was sent
+        self._leaving = False  # whether the connection is closed as soon as that was taken
+        self._between = True  # whether no request has been read in part
 
     def connection_made(self, transport: Any) -> None:
         super().connection_made(transport)
+        self.server = _same(self.server)
         self.pipeline = _Queue()  # type: ignore[assignment]
         self.flow._is_writable_event = _Signal()  # type: ignore[assignment]
         self.flow._is_writable_event.set()
@@ -110,12 +144,20 @@ class ZeroCopyProtocol(HttpToolsProtocol):
         return self._direct
 
     def data_received(self, data: bytes) -> None:
+        if self._leaving:
+            return
         if self.pump is not None and self.cycle.response_complete:
             self.pump.look_for_arrival()  # whoever asks for more has mostly taken what came before
+        if self.parser is None:
+            self.parser = httptools.HttpRequestParser(self)
         self._head_bytes += len(data)
         super().data_received(data)
         if self._head_bytes > _HEAD:
             self._refuse(Refusal("long-head", f"the head of a request has at most {_HEAD} bytes"))
+
+    def on_message_begin(self) -> None:
+        self._between = False
+        super().on_message_begin()
 
     def on_headers_complete(self) -> None:
         fed, self._head_bytes = self._head_bytes, 0
@@ -134,6 +176,7 @@ class ZeroCopyProtocol(HttpToolsProtocol):
             super().on_body(body)
 
     def on_message_complete(self) -> None:
+        self._between = True
         if self.cycle is not None:
             super().on_message_complete()
 
@@ -156,6 +199,54 @@ class ZeroCopyProtocol(HttpToolsProtocol):
         self.transport.write(b"\r\n".join(lines) + b"\r\n\r\n" + body)
         self.transport.close()
 
+    def lighten(self) -> None:
+        """Lets go of what is only needed to read requests, until there is another."""
+        self.scope, self.headers = _NO_SCOPE, _NO_HEADERS
+        if self.cycle is not None:
+            self.cycle.scope = _NO_SCOPE
+        if self._between:
+            self.parser = None  # type: ignore[assignment]
+
+    def on_response_complete(self) -> None:
+        if self._leaving:
+            self.server_state.total_requests += 1
+            return
+        super().on_response_complete()
+
+    def timeout_keep_alive_handler(self) -> None:
+        # The server counts from when the last byte was handed over; it may take the other side longer to take it.
+        if self._waits_for_taking():
+            self.timeout_keep_alive_task = self.loop.call_later(
+                self.timeout_keep_alive, self.timeout_keep_alive_handler
+            )
+            return
+        super().timeout_keep_alive_handler()
+
+    def shutdown(self) -> None:
+        if self.cycle is None or self.cycle.response_complete:
+            self.close_when_taken()
+        else:
+            self.cycle.keep_alive = False
+
+    def close_when_taken(self) -> None:
+        """Closes the connection once the other side has taken what was sent; closed before, it would not be known."""
+        if self.gone:
+            return
+        if not self._waits_for_taking():
+            self.transport.close()
+            return
+        self._leaving = True
+        self.loop.call_later(_TAKEN_LOOK, self.close_when_taken)
+
+    def _waits_for_taking(self) -> bool:
+        """Whether something is on its way, and some of it was taken lately."""
+        left = self.unacknowledged()
+        if not left:
+            return False
+        if self._patience is None:
+            self._patience = Patience()
+        return not self._patience.ended(time.monotonic(), -left, True, _TAKEN_WITHIN)
+
     def cut(self, why: str) -> None:
         """Breaks the connection, and has whoever sends on it told why."""
         if not self.gone:
@@ -165,17 +256,7 @@ class ZeroCopyProtocol(HttpToolsProtocol):
     @property
     def waits(self) -> bool:
         """Whether somebody waits for the socket to take more."""
-        return self._waiting is not None or self._listening
-
-    def listen(self, callback: Callable[[], None] | None) -> None:
-        """Has `callback` called whenever the socket takes more; None: no longer."""
-        if self._direct is None or self._listening == (callback is not None):
-            return
-        self._listening = callback is not None
-        if callback is None:
-            self.loop.remove_writer(self._direct.fileno())
-        else:
-            self.loop.add_writer(self._direct.fileno(), callback)
+        return self._waiting is not None
 
     async def writable(self) -> None:
         """Returns when the socket takes more. Raises ClientGone."""
@@ -198,18 +279,17 @@ class ZeroCopyProtocol(HttpToolsProtocol):
 
     def connection_lost(self, exc: Exception | None) -> None:
         super().connection_lost(exc)
-        if self._direct is not None:
-            self._last_unacknowledged = _unacknowledged(self._direct)
-            self.loop.remove_writer(self._direct.fileno())
-            self._direct.close()
-            self._direct = None
-        self.gone, self._listening = True, False
+        self._last_unacknowledged, self.gone = self.unacknowledged(), True
         closed = ClientGone("the client closed the connection")
         why = closed if self.cut_because is None else ReaderStuck(self.cut_because)
         if self.pump is not None:
             self.pump.lost(why)
         if self._waiting is not None and not self._waiting.done():
             self._waiting.set_exception(why)
+        if self._direct is not None:
+            self.loop.remove_writer(self._direct.fileno())
+            self._direct.close()
+            self._direct = None
 
 
 def _wake(waiting: asyncio.Future[None]) -> None:
@@ -219,6 +299,6 @@ def _wake(waiting: asyncio.Future[None]) -> None:
 
 def _unacknowledged(sock: socket.socket) -> int:
     try:
-        return int(struct.unpack("i", ioctl(sock.fileno(), _SIOCOUTQ, b"\0\0\0\0"))[0])
+        return _INT.unpack(ioctl(sock.fileno(), _SIOCOUTQ, _ROOM))[0]  # type: ignore[no-any-return]
     except OSError:
         return 0
