@@ -9,7 +9,9 @@ import socket
 import ssl
 import subprocess
 import sys
+import tempfile
 from dataclasses import dataclass, field
+from functools import cache
 from pathlib import Path
 from typing import Any
 
@@ -61,15 +63,27 @@ def make_folder(
     (folder / "invio.toml").write_text(settings)
     (folder / "rules.toml").write_text(rules)
     write_keys(new_keys(), folder / "keys.json")
-    engine = open_database(folder / "data" / "records.sqlite")
-    with patient(engine).begin() as connection:
-        tokens = {}
-        for name, group in {"ann": "admins", "bob": "crew"}.items():
-            save_recipient(connection, name, name, [group])
-            tokens[name] = add_token(connection, name, "test")
-    engine.dispose()
+    records, tokens = _records()
+    (folder / "data" / "records.sqlite").write_bytes(records)
     (folder / "tokens.json").write_text(json.dumps(tokens))
     return tokens
+
+
+@cache
+def _records() -> tuple[bytes, dict[str, str]]:
+    """The records that every folder begins with, and the tokens of those in it; made once, for it takes long."""
+    tokens = {}
+    with tempfile.TemporaryDirectory() as folder:
+        file = Path(folder) / "records.sqlite"
+        engine = open_database(file)
+        with patient(engine).begin() as connection:
+            for name, group in {"ann": "admins", "bob": "crew"}.items():
+                save_recipient(connection, name, name, [group])
+                tokens[name] = add_token(connection, name, "test")
+        with engine.connect() as connection:
+            connection.exec_driver_sql("PRAGMA wal_checkpoint(TRUNCATE)")
+        engine.dispose()
+        return file.read_bytes(), tokens
 
 
 @dataclass

@@ -8,7 +8,9 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pytest
+from click.testing import CliRunner, Result
 
+from invio.cli.main import main
 from tests.running import INVIO, RULES, SETTINGS, Service, make_folder
 
 
@@ -21,6 +23,11 @@ def folder(tmp_path: Path) -> Path:
 def serve(folder: Path, *more: str) -> subprocess.CompletedProcess[str]:
     command = [INVIO, "serve", "--settings", str(folder / "invio.toml"), "--port", "0", *more]
     return subprocess.run(command, capture_output=True, text=True, timeout=20)
+
+
+def serve_here(folder: Path) -> Result:
+    """The same command in this process, for what ends before it listens."""
+    return CliRunner().invoke(main, ["serve", "--settings", str(folder / "invio.toml"), "--port", "0"])
 
 
 @pytest.mark.parametrize(
@@ -59,8 +66,8 @@ def test_an_error_in_a_file_names_file_line_and_what_was_expected(
     folder: Path, file: str, text: str, says: str
 ) -> None:
     (folder / file).write_text(text)
-    ended = serve(folder)
-    assert ended.returncode == 1
+    ended = serve_here(folder)
+    assert ended.exit_code == 1
     assert says in ended.stderr
     assert "Traceback" not in ended.stderr
     assert ended.stdout == ""
@@ -81,8 +88,8 @@ TABLES = '[stores.t]\nkind = "tables"\n[[stores.t.file]]\npath = "a.csv"\n'
 def test_a_table_that_cannot_be_made_is_said_at_the_start(folder: Path, more: str, says: str) -> None:
     (folder / "invio.toml").write_text(TABLES + more)
     (folder / "rules.toml").write_text("")
-    ended = serve(folder)
-    assert (ended.returncode, "Traceback" in ended.stderr) == (1, False)
+    ended = serve_here(folder)
+    assert (ended.exit_code, "Traceback" in ended.stderr) == (1, False)
     assert says in ended.stderr
 
 

@@ -149,7 +149,7 @@ class Transfers:
 
         # A request that ended since the earlier one was looked up may have brought more.
         live.row = await self._journal.call(work)
-        live.requests = live.row.requests
+        live.requests = max(live.requests + 1, live.row.requests)  # others may have joined meanwhile
         for start, stop in live.row.coverage:
             live.arrived.add(start, stop)
 
