@@ -107,7 +107,8 @@ def demo(port: int, data: Path, fresh: bool) -> None:
     with listening_socket("127.0.0.1", port) as listener:
         tokens = scenario.prepare(data, fresh, lambda step: click.echo(f"making {step} …", err=True))
         scenario.write_card(data, url_of(listener), tokens)
-        run(read_settings(data / "invio.toml"), listener, _announce)
+        with scenario.other_system(data):
+            run(read_settings(data / "invio.toml"), listener, _announce)
 
 
 def _scenario() -> Any:

@@ -144,7 +144,8 @@ class _Download:
         headers = {"accept-encoding": "identity", "want-repr-digest": "sha-256=1"}
         if begun.size and begun.etag:
             headers |= {"range": f"bytes={begun.size}-", "if-range": begun.etag}
-        with self._http.stream("GET", self._url, headers=headers) as response:
+        # A service may send to where the file lies; httpx gives no other host our token.
+        with self._http.stream("GET", self._url, headers=headers, follow_redirects=True) as response:
             if response.status_code == 416 and begun.size:
                 return self._after_416(response, begun)
             raise_for_refusal(response)
@@ -250,12 +251,13 @@ def name_of(response: httpx.Response) -> str:
     # RFC 6266 §4.3: where both are given, the extended one is meant.
     if extended:
         return safe_name(unquote(extended[1]))
-    return safe_name(plain[1] if plain else response.url.path.rpartition("/")[2])
+    asked = response.history[0].url if response.history else response.url
+    return safe_name(plain[1] if plain else asked.path.rpartition("/")[2])
 
 
 def raise_for_refusal(response: httpx.Response) -> None:
-    """Raises Refused for an answer of 400 or above."""
-    if response.status_code < 400:
+    """Raises Refused for an answer that is not what was asked for."""
+    if response.is_success:
         return
     response.read()
     try:

@@ -74,6 +74,7 @@ _TABLE = [
         "Let one of them end, then ask again.",
     ),
     Reason("busy", 503, "The service is busy", "Try again in a few seconds."),
+    Reason("unreachable", 503, "The system that has the file does not answer", "Try again in a while."),
     Reason("unavailable", 503, "The service cannot record the delivery", "Try again in a while."),
 ]
 

@@ -29,7 +29,7 @@ from invio.delivery.catalogue import Catalogue
 from invio.delivery.checksums import crc_of
 from invio.records.bundles import BundleRecord, bundle_named, known_crcs, save_bundle, save_crcs
 from invio.records.database import patient
-from invio.stores.sources import DiskFile, Made, SpooledFile
+from invio.stores.sources import Made, SpooledFile
 from invio.stores.store import Found
 
 STORE = "bundles"  # what stands where an address has its store
@@ -181,7 +181,7 @@ class Bundles:
 
     def _layout(self, bundle: str, chosen: Sequence[_Chosen]) -> ZipLayout:
         names = entry_names(item.path for item in chosen)
-        stored = [item.found for item in chosen if isinstance(item.found.source, DiskFile)]
+        stored = [item.found for item in chosen if not isinstance(item.found.source, Made)]
         if sum(found.facts.size or 0 for found in stored) > self._limits.size:
             raise Refusal("too-large", f"a bundle holds at most {self._limits.size} bytes")
         crcs = self._crcs(stored)

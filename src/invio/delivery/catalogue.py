@@ -71,6 +71,11 @@ class Catalogue:
             raise Missing(str(address))
         return store.locate(address)
 
+    def waits(self, address: Address) -> bool:
+        """Whether finding it may take as long as a network does, and is for a worker thread."""
+        store = self.stores.get(address.store)
+        return store is not None and store.waits
+
     async def ask_ahead(self, caller: Caller, action: str, address: Address) -> None:
         """To be awaited before `require` on the event loop: whoever decides may have to ask elsewhere."""
         await self.rules.ask_ahead(caller, action, address)

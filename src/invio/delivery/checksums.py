@@ -5,17 +5,20 @@ from __future__ import annotations
 from isal import isal_zlib
 
 from invio.core.reasons import Refusal
-from invio.stores.sources import ContentChanged, SliceSource
+from invio.stores.sources import ContentChanged, RemoteFile, SliceSource
 
 _READ = 1024 * 1024  # bytes
 
 
-def crc_of(source: SliceSource, name: str) -> int:
+def crc_of(source: SliceSource | RemoteFile, name: str) -> int:
     """The CRC-32 of a file, which is read for it; `name` is what a refusal calls it.
 
     Raises:
         Refusal: `changed`, when it is not, or no longer, the file that was found.
+        StoreFault: another system has it, and failed.
     """
+    if isinstance(source, RemoteFile):
+        return _remote_crc(source, name)
     try:
         descriptor = source.open()
     except ContentChanged as error:
@@ -26,4 +29,16 @@ def crc_of(source: SliceSource, name: str) -> int:
             crc = isal_zlib.crc32(piece, crc)
         if not source.is_at(descriptor):
             raise Refusal("changed", f"{name} was altered while it was read")
+    return crc
+
+
+def _remote_crc(source: RemoteFile, name: str) -> int:
+    crc = 0
+    try:
+        for at in range(0, source.size, _READ):
+            crc = isal_zlib.crc32(source.read(at, min(_READ, source.size - at)), crc)
+    except ContentChanged as error:
+        raise Refusal("changed", f"{name}: {error}") from None
+    if not source.is_unaltered():
+        raise Refusal("changed", f"{name} was altered while it was read")
     return crc

@@ -21,7 +21,8 @@ import sqlalchemy as sa
 from invio.core.replies import Part, Slice
 from invio.records.database import patient
 from invio.records.digests import known_digest, save_digest
-from invio.stores.sources import ContentChanged, DiskFile, SliceSource
+from invio.stores.sources import ContentChanged, DiskFile, RemoteFile, SliceSource
+from invio.stores.store import StoreFault
 
 log = logging.getLogger("invio.delivery")
 
@@ -130,6 +131,11 @@ def digest_of(parts: Sequence[Part]) -> bytes:
 
 
 def _bytes_of(part: Slice) -> bytes:
+    if isinstance(part.source, RemoteFile):
+        try:
+            return part.source.read(part.offset, part.length)
+        except (ContentChanged, StoreFault):
+            return b""  # what is sent instead is broken off
     try:
         descriptor = cast(SliceSource, part.source).open()
     except ContentChanged:

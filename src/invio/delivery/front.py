@@ -75,3 +75,17 @@ class Front:
 
 
 NO_FRONT = Front()
+
+
+def redirect(address: str) -> Reply:
+    """Sends the client to an address that a remote store made; it holds for a while, and for whoever has it.
+
+    307 keeps the method, and a range that was asked for (RFC 9110 §15.4.8).
+    """
+    fields = [
+        (b"location", address.encode("ascii")),
+        (b"cache-control", b"no-store"),
+        (b"referrer-policy", b"no-referrer"),
+        (b"content-length", b"0"),
+    ]
+    return Reply(307, fields, [], 0)

@@ -30,7 +30,7 @@ from invio.core.sniffing import SNIFFED, charset_of, sniffed_media_type
 from invio.delivery.compression import CODINGS, Compressed
 from invio.delivery.digests import AT_ONCE, Digests
 from invio.delivery.presentation import Presentation
-from invio.stores.sources import ContentChanged, DiskFile, Made
+from invio.stores.sources import ContentChanged, DiskFile, Made, RemoteFile
 from invio.stores.store import Found, Missing
 
 _KEPT = 4096
@@ -85,6 +85,8 @@ class Offering:
         Raises:
             Refusal: `changed`, when the file was replaced while it was looked at.
         """
+        if isinstance(found.source, RemoteFile):
+            await run_in_threadpool(kind_of, found)  # it may have to be read
         coding, chosen, varies = self._coded(head, found)
         tag, source = chosen.facts.tag, chosen.source
         sha256 = self._digests.known(tag)
@@ -123,7 +125,7 @@ class Offering:
             return None
         return other if (other.facts.modified or 0) >= (found.facts.modified or 0) else None
 
-    async def _wanted_digest(self, head: RequestHead, source: DiskFile | Made, tag: str) -> bytes | None:
+    async def _wanted_digest(self, head: RequestHead, source: object, tag: str) -> bytes | None:
         if not isinstance(source, DiskFile):
             return None
         wanted = any(wants_sha256(head.get(name)) for name in (b"want-repr-digest", b"want-content-digest"))
@@ -191,7 +193,12 @@ def kind_of(found: Found) -> Kind:
     return Kind(media_type, charset_of(begin))
 
 
-def _begin(source: DiskFile) -> bytes:
+def _begin(source: DiskFile | RemoteFile) -> bytes:
+    if isinstance(source, RemoteFile):
+        try:
+            return source.read(0, min(SNIFFED, source.size))
+        except ContentChanged as error:
+            raise Refusal("changed", str(error)) from None
     try:
         descriptor = source.open()
     except ContentChanged as error:

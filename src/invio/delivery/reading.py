@@ -3,15 +3,20 @@
 from __future__ import annotations
 
 import os
+from collections.abc import AsyncIterator
+
+from starlette.concurrency import run_in_threadpool
 
 from invio.core.replies import Slice
-from invio.delivery.wire import ReplyBroken
+from invio.delivery.wire import NotMade, ReplyBroken
 from invio.stores.contents import SmallContents
-from invio.stores.sources import ContentChanged, SliceSource
+from invio.stores.sources import ContentChanged, RemoteFile, SliceSource
+from invio.stores.store import StoreFault
 
 # The end of a slice is read, then the file is looked at once more, and only then it is sent: a file
 # that was altered under way is broken off before its announced length, never completed.
 TAIL = 4 * 1024  # bytes
+_AWAY = 1024 * 1024  # bytes asked for at a time of another system
 _CONTENTS = SmallContents()
 
 
@@ -25,6 +30,34 @@ def opened(source: SliceSource) -> int:
         return source.open()
     except ContentChanged as error:
         raise ReplyBroken(str(error)) from None
+
+
+def is_remote(part: Slice) -> bool:
+    """Whether reading it means waiting for another system."""
+    return type(part.source) is RemoteFile
+
+
+async def remote_pieces(part: Slice) -> AsyncIterator[bytes]:
+    """A slice of a remote file; its last piece is given only after the file was found unaltered.
+
+    Raises:
+        ReplyBroken: it was not, or the other system failed.
+    """
+    source = part.source
+    assert isinstance(source, RemoteFile)
+    at, stop = part.offset, part.offset + part.length
+    try:
+        while at < stop:
+            count = min(_AWAY, stop - at)
+            piece = await run_in_threadpool(source.read, at, count)
+            at += count
+            if at == stop and not await run_in_threadpool(source.is_unaltered):
+                raise ReplyBroken("the remote file was altered while it was sent")
+            yield piece
+    except ContentChanged as error:
+        raise ReplyBroken(str(error)) from None
+    except StoreFault as error:
+        raise NotMade(str(error)) from None
 
 
 def read_slice(part: Slice) -> bytes:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import logging
 from collections.abc import Iterable
 from functools import cache
 from typing import Any
@@ -10,6 +11,9 @@ from urllib.parse import quote
 
 from invio.core.reasons import Refusal
 from invio.core.replies import Headers, Reply
+from invio.stores.store import StoreFault
+
+log = logging.getLogger("invio.delivery")
 
 
 @cache
@@ -42,6 +46,12 @@ def problem(refusal: Refusal) -> dict[str, Any]:
     if refusal.names:
         document["names"] = list(refusal.names)
     return document
+
+
+def unreachable(fault: StoreFault) -> Refusal:
+    """What is said of a store that does not answer; the rest is for the operator."""
+    log.error("store.failed", extra={"fields": {"error": str(fault)}})
+    return Refusal("unreachable", "the system that keeps this file did not answer as it should", retry_after=10)
 
 
 def refusal_reply(

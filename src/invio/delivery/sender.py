@@ -21,7 +21,7 @@ from starlette.concurrency import iterate_in_threadpool, run_in_threadpool
 from invio.core.replies import Reply, Slice, Streamed
 from invio.core.throttle import Throttle
 from invio.delivery.pump import Ended, Pump, Watch
-from invio.delivery.reading import TAIL, opened, pread, read_slice, read_unaltered, source_of
+from invio.delivery.reading import TAIL, is_remote, opened, pread, read_slice, read_unaltered, remote_pieces, source_of
 from invio.delivery.wire import ClientGone, NotMade, Patience, ReaderStuck, ReplyBroken, Wire
 
 # A slice up to this size is copied: one write with its neighbours costs less than a sendfile.
@@ -87,7 +87,9 @@ class Sender:
         wire = self._wire
         if wire is None or self._wrapped or self._throttles or reply.length is None or reply.length <= SMALL:
             return False
-        if len(reply.parts) != 1 or not isinstance(part := reply.parts[0], Slice) or not wire.free:
+        if len(reply.parts) != 1 or not isinstance(part := reply.parts[0], Slice) or is_remote(part):
+            return False
+        if not wire.free:
             return False
         pump = Pump(wire, part, watch, ended)
         pump.start(wire.head_of(reply.status, reply.headers))
@@ -151,7 +153,7 @@ class Sender:
         return self._wire is not None and not self._wrapped and self._wire.untouched
 
     async def _send_on_wire(self, wire: Wire, reply: Reply) -> None:
-        if reply.length is not None and reply.length <= SMALL and not self._throttles:
+        if reply.length is not None and reply.length <= SMALL and not self._throttles and not _waits(reply):
             # Head and body in one write. Literals and slices alone: what is streamed has no length.
             body = b"".join([part if isinstance(part, bytes) else read_slice(part) for part in reply.parts])  # type: ignore[arg-type]
             if wire.send_whole(reply.status, reply.headers, body):
@@ -208,7 +210,11 @@ class Sender:
         waiting = 0
         for part in reply.parts:
             if isinstance(part, Slice):
-                if part.length > SMALL:
+                if is_remote(part):
+                    async for piece in remote_pieces(part):
+                        await self._literal(b"".join([*pending, piece]), more=True)
+                        pending, waiting = [], 0
+                elif part.length > SMALL:
                     await self._literal(b"".join(pending), more=True)
                     tail = await self._all_but_tail(part)
                     pending, waiting = [tail], len(tail)
@@ -292,6 +298,11 @@ class Sender:
         ready = max(throttle.reserve(now, count) for throttle in self._throttles)
         if ready > now:
             await asyncio.sleep(ready - now)
+
+
+def _waits(reply: Reply) -> bool:
+    """Whether something of it has to be read from another system."""
+    return any(isinstance(part, Slice) and is_remote(part) for part in reply.parts)
 
 
 async def _pieces(chunks: Iterator[bytes] | AsyncIterator[bytes]) -> AsyncIterator[bytes]:

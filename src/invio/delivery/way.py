@@ -31,18 +31,19 @@ from invio.delivery.board import Live, Segment
 from invio.delivery.bundles import Bundles
 from invio.delivery.catalogue import Catalogue
 from invio.delivery.digests import digest_of
-from invio.delivery.front import NO_FRONT, Front
+from invio.delivery.front import NO_FRONT, Front, redirect
 from invio.delivery.identify import Identifies
 from invio.delivery.limits import Limits, Throttles
 from invio.delivery.offering import Offering
 from invio.delivery.presentation import Presentation, read_presentation
 from invio.delivery.pump import Stopped, Watch
-from invio.delivery.refusals import SIGN_IN_PAGE, refusal_reply
+from invio.delivery.refusals import SIGN_IN_PAGE, refusal_reply, unreachable
 from invio.delivery.sender import SMALL, Sender
 from invio.delivery.transfers import Asking, Transfers
 from invio.delivery.wire import ClientGone, NotMade, ReaderStuck, ReplyBroken
 from invio.records.transfers import TransferRow
-from invio.stores.store import Found, Missing
+from invio.stores.sources import RemoteFile
+from invio.stores.store import Found, Missing, StoreFault
 
 log = logging.getLogger("invio.delivery")
 
@@ -124,7 +125,8 @@ class Delivery:
             reply = planned.reply
         except ClientGone:
             return
-        except Refusal as refusal:
+        except (Refusal, StoreFault) as error:
+            refusal = error if isinstance(error, Refusal) else unreachable(error)
             target = scope.get("root_path", "") + path + ("?" + query if query else "")
             reply = refusal_reply(refusal, head.method, head.get(b"accept"), target, self._way.sign_in)
         try:
@@ -203,17 +205,37 @@ class Delivery:
         planned = _Planned(reply, asking, representation, etag, None, terms)
         if reply.status == 206:
             planned.earlier = await way.transfers.earlier(asking, etag)
-        if found is not None and way.front.sends_from(address.store, request.peer):
-            throttles = self._throttles.holding(asking.who, link, terms)
-            planned.handed_off = way.front.hand_off(request.head, found, representation, reply, throttles)
+        if found is not None:
+            planned.handed_off = await self._handed_off(request, planned, found)
         return planned
 
+    async def _handed_off(self, request: _Request, planned: _Planned, found: Found) -> Reply | None:
+        """The answer that has somebody else send the content: the front server, or the remote store itself."""
+        way, asking = self._way, planned.asking
+        if way.front.sends_from(found.facts.address.store, request.peer):
+            throttles = self._throttles.holding(asking.who, asking.link, planned.terms)
+            return way.front.hand_off(request.head, found, planned.representation, planned.reply, throttles)
+        if not isinstance(found.source, RemoteFile) or not planned.reply.parts:
+            return None
+        if self._throttles.holding(asking.who, asking.link, planned.terms):
+            return None  # nobody but us keeps to a speed
+        elsewhere = await run_in_threadpool(found.source.store.address_of, found.source)
+        return None if elsewhere is None else redirect(elsewhere)
+
     async def _find(self, caller: Caller, address: Address, link: SealedLink | None) -> Found:
+        catalogue = self._way.catalogue
         if link is None:
-            await self._way.catalogue.ask_ahead(caller, "read", address)
-            return self._way.catalogue.obtain(caller, "read", address)
+            await catalogue.ask_ahead(caller, "read", address)
+        if catalogue.waits(address):
+            return await run_in_threadpool(self._found, caller, address, link)
+        return self._found(caller, address, link)
+
+    def _found(self, caller: Caller, address: Address, link: SealedLink | None) -> Found:
+        catalogue = self._way.catalogue
+        if link is None:
+            return catalogue.obtain(caller, "read", address)
         try:
-            return self._way.catalogue.locate(address)
+            return catalogue.locate(address)
         except Missing:
             raise Refusal("missing", f"there is no file {address}") from None
 

@@ -9,13 +9,19 @@ import json
 import os
 import random
 import shutil
+import socket
 import sqlite3
-from collections.abc import Callable
+import tomllib
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from urllib.parse import urlsplit
 
+from invio.core.errors import Unusable
 from invio.core.keys import new_keys, write_keys
+from invio.demo.archive import Archive, serving
 from invio.demo.drawings import chart_sheet, notice_page, save
 from invio.demo.tides import height
 from invio.records.database import open_database, patient
@@ -72,7 +78,15 @@ function = "invio.demo.tides:next_year"
 path = "gauges/readings-january.csv"
 database = "sqlite:///gauges.sqlite"
 query = "SELECT station, time_utc, level_m, water_c FROM readings ORDER BY time_utc, station"
+
+# On another system, a small stand-in for which 'invio demo' starts; large files are had there directly.
+[stores.archive]
+kind = "remote"
+url = "survey-archive://127.0.0.1:PORT/"
+options = { key = "brackwater" }
+redirect = 300
 """
+ARCHIVE_KEY = "brackwater"
 
 RULES = """\
 # Who may have what. Without a rule that allows, the answer is no; a deny wins; order does not matter.
@@ -118,7 +132,7 @@ actions = ["list", "read", "bundle", "link"]
 name = "soundings and gauges for researchers"
 effect = "allow"
 who = ["group:researchers"]
-what = ["charts/soundings/**", "tables/gauges/**"]
+what = ["charts/soundings/**", "tables/gauges/**", "archive/**"]
 actions = ["list", "read", "bundle"]
 
 [[rule]]
@@ -181,7 +195,7 @@ def prepare(folder: Path, fresh: bool, say: Callable[[str], None]) -> dict[str, 
         shutil.rmtree(folder)
     folder.mkdir(parents=True, exist_ok=True)
     if not mark.exists():
-        (folder / "invio.toml").write_text(SETTINGS, "utf-8")
+        (folder / "invio.toml").write_text(SETTINGS.replace("PORT", str(_free_port())), "utf-8")
         (folder / "rules.toml").write_text(RULES, "utf-8")
         for step, make in _STEPS:
             say(step)
@@ -190,6 +204,36 @@ def prepare(folder: Path, fresh: bool, say: Callable[[str], None]) -> dict[str, 
     if not (folder / "keys.json").exists():
         write_keys(new_keys(), folder / "keys.json")
     return _people(folder)
+
+
+def _free_port() -> int:
+    with socket.socket() as asked:
+        asked.bind(("127.0.0.1", 0))
+        port: int = asked.getsockname()[1]
+        return port
+
+
+@contextmanager
+def other_system(folder: Path) -> Iterator[None]:
+    """The archive, while the service runs.
+
+    Raises:
+        Unusable: its port is in use.
+    """
+    settings = tomllib.loads((folder / "invio.toml").read_text("utf-8"))
+    url = urlsplit(settings.get("stores", {}).get("archive", {}).get("url", ""))
+    if url.scheme != "survey-archive" or url.port is None:
+        yield  # somebody pointed the store elsewhere
+        return
+    try:
+        archive = Archive(folder / "files" / "archive", url.port, ARCHIVE_KEY)
+    except OSError as error:
+        raise Unusable(
+            f"port {url.port}, where the demo's archive is to be, cannot be had ({error.strerror}); "
+            "end what uses it, or give another in the demo's invio.toml"
+        ) from None
+    with serving(archive):
+        yield
 
 
 def _people(folder: Path) -> dict[str, str]:
@@ -261,6 +305,22 @@ def _make_soundings(folder: Path) -> None:
         _dated(target, day)
 
 
+_SURVEYS = {"1987/lead-line": 2, "1998/single-beam": 6, "2009/multi-beam": 24}
+
+
+def _make_archive(folder: Path) -> None:
+    """Older surveys: a grid each, as the soundings, and what is known of it."""
+    chance = random.Random(SEED + 1)
+    for day, (name, size) in enumerate(_SURVEYS.items()):
+        grid = _placed(folder, "archive", f"surveys/{name}.grid")
+        grid.write_bytes(chance.randbytes(MIB) * size)
+        about = _placed(folder, "archive", f"surveys/{name}.txt")
+        year, _, method = name.partition("/")
+        about.write_text(f"Survey of {year}, by {method.replace('-', ' ')}.\nDepths in centimetres.\n", "utf-8")
+        for file in (grid, about):
+            _dated(file, day - 4000)
+
+
 def _make_gauges(folder: Path) -> None:
     """Readings of three gauges, every ten minutes of January."""
     chance = random.Random(SEED)
@@ -286,6 +346,7 @@ _STEPS: tuple[tuple[str, Callable[[Path], None]], ...] = (
     ("notices to mariners", _make_notices),
     ("chart sheets", _make_charts),
     ("sounding grids, 283 MiB", _make_soundings),
+    ("older surveys", _make_archive),
     ("gauge readings", _make_gauges),
 )
 

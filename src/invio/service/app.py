@@ -16,10 +16,11 @@ from invio import __version__
 from invio.core.reasons import Refusal
 from invio.core.request_head import RequestHead
 from invio.delivery import way
-from invio.delivery.refusals import refusal_reply
+from invio.delivery.refusals import refusal_reply, unreachable
 from invio.service import bundles, console, decisions, files, links, operators, sessions, transfers
 from invio.service.assembly import Parts
 from invio.service.description import described
+from invio.stores.store import StoreFault
 
 _ROUTERS = (files, bundles, links, decisions, transfers, sessions, operators)
 # What is left inside an application: it decides, signs people in and is watched over by itself.
@@ -101,6 +102,7 @@ def make_api(parts: Parts | None, modules: Sequence[ModuleType] = _ROUTERS) -> F
         api.add_api_route("/", _to_console, include_in_schema=False)
         api.add_api_route("/console", _to_console, include_in_schema=False)
     api.add_exception_handler(Refusal, _refused)
+    api.add_exception_handler(StoreFault, _store_failed)
     api.add_exception_handler(RequestValidationError, _not_valid)
     api.add_exception_handler(HTTPException, _http_error)
     described(api)
@@ -120,6 +122,11 @@ async def _refused(request: Request, error: Exception) -> Response:
     response = Response(body, reply.status)
     response.raw_headers = reply.headers
     return response
+
+
+async def _store_failed(request: Request, error: Exception) -> Response:
+    assert isinstance(error, StoreFault)
+    return await _refused(request, unreachable(error))
 
 
 async def _not_valid(request: Request, error: Exception) -> Response:

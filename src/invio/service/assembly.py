@@ -26,7 +26,14 @@ from invio.producers.producer import ProducerFault, Rows, function_rows, query_r
 from invio.records import transfers as transfer_records
 from invio.records.database import open_database, patient
 from invio.records.journal import Journal
-from invio.service.settings import BadSettings, DirectorySettings, Settings, TableSettings, TablesSettings
+from invio.service.settings import (
+    BadSettings,
+    DirectorySettings,
+    RemoteSettings,
+    Settings,
+    TableSettings,
+    TablesSettings,
+)
 from invio.stores.directory import DirectoryStore
 from invio.stores.store import Store, StoreFault
 from invio.stores.tables import TablesStore
@@ -118,6 +125,10 @@ def _store(settings: Settings, name: str) -> Store:
     try:
         if isinstance(given, DirectorySettings):
             return DirectoryStore(name, settings.path(given.root), given.precompressed)
+        if isinstance(given, RemoteSettings):
+            from invio.stores.remote import RemoteStore  # the library for it is loaded where there is such a store
+
+            return RemoteStore(name, given.url, given.options, given.redirect)
         return _tables(settings, name, given)
     except (StoreFault, ProducerFault) as error:
         raise BadSettings(f"{settings.folder}: {error}") from None

@@ -131,7 +131,19 @@ class TablesSettings(_Strict):
     file: list[TableSettings] = Field(min_length=1)
 
 
-StoreSettings = Annotated[DirectorySettings | TablesSettings, Field(discriminator="kind")]
+class RemoteSettings(_Strict):
+    """A store of files on another system."""
+
+    kind: Literal["remote"]
+    url: str = Field(description="where the files are; the scheme says how they are reached")
+    options: dict[str, Any] = Field(default_factory=dict, description="for that kind of file system")
+    redirect: int | None = Field(
+        None, ge=1, le=86400, description="seconds that an address holds which the other system makes for a download"
+    )
+
+
+_KINDS = ("directory", "tables", "remote")
+StoreSettings = Annotated[DirectorySettings | TablesSettings | RemoteSettings, Field(discriminator="kind")]
 
 
 class Settings(_Strict):
@@ -200,7 +212,7 @@ def settings_of(given: Mapping[str, Any], folder: Path | None = None) -> Setting
 
 def _said(file: Path, text: str, error: Any) -> str:
     # Pydantic puts the tag of a chosen kind into the place; the file has no such key.
-    place = tuple(part for part in error["loc"] if part not in ("directory", "tables"))
+    place = tuple(part for part in error["loc"] if part not in _KINDS)
     if error["type"] == "union_tag_invalid":
         place = (*place, "kind")
     line = line_of(text, place)

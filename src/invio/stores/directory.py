@@ -16,7 +16,7 @@ from pathlib import Path
 
 from invio.core.addresses import Address, BadAddress, parse_address
 from invio.core.files import FileFacts
-from invio.stores.sources import DiskFile, Made
+from invio.stores.sources import DiskFile
 from invio.stores.store import Found, Missing, StoreFault
 
 # Without O_PATH (it is Linux's) the path is resolved by name; the check of identity at the time
@@ -31,6 +31,7 @@ class DirectoryStore:
     """Files below `root`; links inside it are followed, links that leave it are as if absent."""
 
     kind = "directory"
+    waits = False
 
     def __init__(self, name: str, root: str | Path, precompressed: bool = False) -> None:
         """`precompressed`: a file may have the same content beside it as `name.gz` or `name.zst`.
@@ -115,7 +116,7 @@ class DirectoryStore:
             os.close(reference)
 
 
-def unchanged(source: DiskFile | Made) -> bool:
+def unchanged(source: object) -> bool:
     """Whether a path still leads to the file that was found there."""
     if not isinstance(source, DiskFile):
         return False

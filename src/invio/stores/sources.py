@@ -80,6 +80,37 @@ class SpooledFile:
         return os.fstat(descriptor).st_size == self.size
 
 
+class Remote(Protocol):
+    """What a remote file is read by: its store. Every call may take long; each raises StoreFault."""
+
+    def read(self, source: RemoteFile, offset: int, count: int) -> bytes: ...
+
+    def is_unaltered(self, source: RemoteFile) -> bool: ...
+
+    def address_of(self, source: RemoteFile) -> str | None: ...
+
+
+@dataclass(frozen=True, slots=True)
+class RemoteFile:
+    """A file on another system, by its path there and by what it was when it was found (`size` bytes).
+
+    There is no descriptor to hand over: it is read, in a worker thread, while it is sent.
+    """
+
+    store: Remote
+    path: str
+    size: int
+    mark: str
+
+    def read(self, offset: int, count: int) -> bytes:
+        """`count` bytes from `offset` on. Raises ContentChanged, StoreFault."""
+        return self.store.read(self, offset, count)
+
+    def is_unaltered(self) -> bool:
+        """Whether it still is what was found. Raises StoreFault."""
+        return self.store.is_unaltered(self)
+
+
 @dataclass(frozen=True, slots=True)
 class Made:
     """A content made on demand; each call of `chunks` makes it anew, in pieces of some 64 KiB.

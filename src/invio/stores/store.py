@@ -7,7 +7,7 @@ from typing import Protocol
 
 from invio.core.addresses import Address
 from invio.core.files import FileFacts
-from invio.stores.sources import DiskFile, Made
+from invio.stores.sources import DiskFile, Made, RemoteFile
 
 
 class Missing(Exception):
@@ -26,15 +26,20 @@ class Found:
     """
 
     facts: FileFacts
-    source: DiskFile | Made
+    source: DiskFile | Made | RemoteFile
     neighbours: bool = False
 
 
 class Store(Protocol):
-    """A named place that files come from."""
+    """A named place that files come from.
+
+    `waits` says that its calls may take as long as a network does: they are for a worker thread, and
+    raise StoreFault when the other side does not answer.
+    """
 
     name: str
     kind: str
+    waits: bool
 
     def locate(self, address: Address) -> Found:
         """Finds a file without reading it. Raises Missing."""

@@ -16,6 +16,7 @@ class TablesStore:
     """`tables` maps a path in the store to what gives the table's rows, a header first."""
 
     kind = "tables"
+    waits = False
 
     def __init__(self, name: str, tables: Mapping[str, Callable[[], Rows]]) -> None:
         self.name = name
