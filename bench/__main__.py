@@ -22,6 +22,7 @@ from bench.servers import Running, server
 
 ROUNDS = 9
 CONNECTIONS = 16
+RANGE_CONNECTIONS = (16, 64, 200)
 SECONDS = 2.0
 READERS = 1000
 LATENCIES = 600
@@ -84,17 +85,21 @@ def many_small(scene: Scene, invio: Running, stock: Running) -> list[Figure]:
     return [*figures, Figure(f"{what}, to the stock file response", a_second(speed), a_second(other), ratio, 6)]
 
 
-def random_ranges(scene: Scene, invio: Running, stock: Running) -> Figure:
+def random_ranges(scene: Scene, invio: Running, stock: Running) -> list[Figure]:
     """1 MiB from anywhere in the large file, as a player or a viewer of large images asks."""
+    return [_random_ranges(scene, invio, stock, connections) for connections in RANGE_CONNECTIONS]
+
+
+def _random_ranges(scene: Scene, invio: Running, stock: Running, connections: int) -> Figure:
     chance = random.Random(1)
     starts = [chance.randrange(scene.large - MIB) for _ in range(500)]
     spans = [(start, start + MIB - 1) for start in starts]
     speed, other, ratio = alternating(
-        lambda: hammer(invio.port, ["/get/files/large.bin"], CONNECTIONS, SECONDS, spans),
-        lambda: hammer(stock.port, ["/stock/large.bin"], CONNECTIONS, SECONDS, spans),
+        lambda: hammer(invio.port, ["/get/files/large.bin"], connections, SECONDS, spans),
+        lambda: hammer(stock.port, ["/stock/large.bin"], connections, SECONDS, spans),
         ROUNDS,
     )
-    what = f"ranges of 1 MiB, {CONNECTIONS} connections, to the stock file response"
+    what = f"ranges of 1 MiB, {connections} connections, to the stock file response"
     return Figure(what, a_second(speed), a_second(other), ratio, 10)
 
 
@@ -167,7 +172,7 @@ def measure(large: int) -> list[Figure]:
         scene = Scene(Path(name), large)
         with server("bare", scene.folder) as bare, server("stock", scene.folder) as stock:
             with server("invio", scene.folder) as invio:
-                figures = [*one_large(scene, invio, bare, stock), random_ranges(scene, invio, stock)]
+                figures = [*one_large(scene, invio, bare, stock), *random_ranges(scene, invio, stock)]
                 figures += [*many_small(scene, invio, stock), *rates(scene, invio)]
             return [*figures, *slow_readers(scene)]
 

@@ -484,7 +484,7 @@ export interface components {
              * Reason
              * @enum {string}
              */
-            reason: "malformed" | "unknown-key" | "bad-seal" | "out-of-scope" | "not-yet" | "expired" | "wrong-recipient" | "wrong-network" | "wrong-agent" | "revoked" | "used-up" | "sign-in" | "bad-token" | "not-allowed" | "cross-site" | "missing" | "wrong-method" | "precondition" | "bad-request" | "long-head" | "no-selection" | "bad-selection" | "too-large" | "range" | "changed" | "not-made" | "too-many" | "busy" | "unavailable";
+            reason: "malformed" | "unknown-key" | "bad-seal" | "out-of-scope" | "not-yet" | "expired" | "wrong-recipient" | "wrong-network" | "wrong-agent" | "revoked" | "used-up" | "sign-in" | "bad-token" | "not-allowed" | "cross-site" | "missing" | "wrong-method" | "precondition" | "bad-request" | "long-head" | "no-selection" | "bad-selection" | "too-large" | "range" | "changed" | "not-made" | "too-many" | "busy" | "unreachable" | "unavailable";
             /** Names */
             names?: string[] | null;
         };
