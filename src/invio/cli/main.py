@@ -20,6 +20,7 @@ from invio.cli.commands import Commands
         "bundle": "invio.cli.fetching",
         "link": "invio.cli.links",
         "why": "invio.cli.looking",
+        "rules": "invio.cli.rules",
         "transfers": "invio.cli.looking",
     },
 )

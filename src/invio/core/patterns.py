@@ -31,6 +31,12 @@ class Pattern:
         first = self.segments[0]
         return None if "*" in first else first
 
+    @property
+    def folder(self) -> str | None:
+        """The first folder, or file, below the store that it must match; None when it may match several."""
+        first = self.segments[1] if len(self.segments) > 1 else "*"
+        return None if "*" in first else first
+
     def matches(self, address: Address) -> bool:
         """Whether a file, or a folder itself, is meant.
 

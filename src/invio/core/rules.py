@@ -7,12 +7,15 @@ reasons; `explain` adds, for each rule that did not speak, the first thing that 
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+import time
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
+from itertools import product
 
 from invio.core.addresses import Address
 from invio.core.caching import strictest
-from invio.core.files import Caller
+from invio.core.conditions import ALWAYS, Conditions
+from invio.core.files import Caller, FileFacts
 from invio.core.patterns import Pattern
 
 ACTIONS = ("list", "read", "bundle", "link", "put", "manage")
@@ -21,10 +24,14 @@ EFFECTS = ("allow", "deny")
 
 @dataclass(frozen=True, slots=True)
 class Who:
-    """A set of callers. `kind` is `anyone`, `signed-in`, `recipient` or `group`; `id` for the last two."""
+    """A set of callers. `kind` is `anyone`, `signed-in`, `recipient` or `group`; `id` for the last two.
+
+    `excepted` turns it round: a rule does not concern them, whoever else it names.
+    """
 
     kind: str
     id: str = ""
+    excepted: bool = False
 
     def includes(self, caller: Caller) -> bool:
         if self.kind == "anyone":
@@ -35,8 +42,20 @@ class Who:
             return caller.recipient == self.id
         return self.kind == "signed-in" or self.id in caller.groups
 
-    def __str__(self) -> str:
+    @property
+    def key(self) -> str:
+        """What rules are filed by, and found again for a caller."""
         return f"{self.kind}:{self.id}" if self.id else self.kind
+
+    def __str__(self) -> str:
+        return f"not {self.key}" if self.excepted else self.key
+
+
+def _keys_of(caller: Caller) -> list[str]:
+    """The keys of all that includes the caller."""
+    if caller.recipient is None:
+        return ["anyone"]
+    return ["anyone", "signed-in", f"recipient:{caller.recipient}", *[f"group:{name}" for name in caller.groups]]
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,9 +85,25 @@ class Rule:
     actions: frozenset[str]
     line: int
     terms: Terms = NO_TERMS
+    conditions: Conditions = ALWAYS
+
+    @property
+    def who_excepts(self) -> bool:
+        return self.who[-1].excepted  # exceptions stand last
+
+    @property
+    def exceptions(self) -> tuple[Who, ...]:
+        return tuple(who for who in self.who if who.excepted)
+
+    @property
+    def named(self) -> tuple[Who, ...]:
+        """Whom it concerns, but for the exceptions; everybody where it names exceptions alone."""
+        return tuple(who for who in self.who if not who.excepted) or (Who("anyone"),)
 
     def concerns(self, caller: Caller) -> bool:
-        return any(who.includes(caller) for who in self.who)
+        return any(who.includes(caller) for who in self.named) and not any(
+            who.includes(caller) for who in self.exceptions
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -88,52 +123,97 @@ class Decision:
     reasons: tuple[Reason, ...] = ()
 
 
-class RuleSet:
-    """The rules in force."""
+@dataclass(frozen=True, slots=True)
+class Expectation:
+    """What whoever wrote the rules expects of them: an `[[expect]]` of the file.
 
-    def __init__(self, rules: Iterable[Rule]) -> None:
+    `recipient` None: somebody who did not sign in. `groups` None: those that the recipient has.
+    `size` in bytes and `at` in Unix seconds, where the outcome depends on them.
+    """
+
+    recipient: str | None
+    groups: tuple[str, ...] | None
+    action: str
+    address: Address
+    outcome: str
+    line: int
+    size: int | None = None
+    at: float | None = None
+    network: str | None = None
+
+
+class RuleSet:
+    """The rules in force, filed by store, action, whom they name, and the first folder that they name."""
+
+    def __init__(self, rules: Iterable[Rule], expectations: Iterable[Expectation] = ()) -> None:
         self.rules = tuple(rules)
+        self.expectations = tuple(expectations)
+        self.looks_at_files = any(rule.conditions.of_the_file for rule in self.rules)
         self._by_store: dict[str, list[Rule]] = {}
         self._any_store: list[Rule] = []
+        self._filed_by: dict[tuple[str | None, str, str], dict[str | None, list[Rule]]] = {}
         for rule in self.rules:
-            stores = {pattern.store for pattern in rule.what}
-            if None in stores:
-                self._any_store.append(rule)
-            else:
-                for store in stores:
-                    self._by_store.setdefault(str(store), []).append(rule)
+            self._file(rule)
         self._any_terms = any(rule.terms is not NO_TERMS for rule in self.rules)
+
+    def _file(self, rule: Rule) -> None:
+        stores = {pattern.store for pattern in rule.what}
+        if None in stores:
+            self._any_store.append(rule)
+        else:
+            for store in stores:
+                self._by_store.setdefault(str(store), []).append(rule)
+        # Each place once, for a rule of several patterns.
+        places = dict.fromkeys((pattern.store, pattern.folder) for pattern in rule.what)
+        for (store, folder), action, who in product(places, rule.actions, rule.named):
+            by_folder = self._filed_by.setdefault((store, action, who.key), {})
+            by_folder.setdefault(folder, []).append(rule)
 
     def _filed(self, store: str) -> list[Rule]:
         return self._by_store.get(store, []) + self._any_store
 
-    def allows(self, caller: Caller, action: str, address: Address) -> bool:
-        """The outcome alone, as fast as it can be had."""
+    def _speaking(
+        self, caller: Caller, action: str, address: Address, facts: FileFacts | None, now: float | None
+    ) -> Iterator[Rule]:
+        """The rules that speak on a question; one may come twice.
+
+        What depends on a file that was not looked at yet, `facts` being None, is taken as it would
+        be at best: a rule that allows speaks, one that denies does not.
+        """
+        folder = address.path.partition("/")[0]
+        for key in _keys_of(caller):
+            for store in (address.store, None):
+                by_folder = self._filed_by.get((store, action, key))
+                if by_folder is None:
+                    continue
+                for place in (folder, None):
+                    for rule in by_folder.get(place, ()):
+                        if _any_match(rule, address) and _fits(rule, caller, address, facts, now):
+                            yield rule
+
+    def allows(
+        self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None, now: float | None = None
+    ) -> bool:
+        """The outcome alone, as fast as it can be had. `now` in Unix seconds; None: the present.
+
+        Without `facts`, whether it may be so: a rule on the file's type or size is then taken at best.
+        """
         allowed = False
-        for rule in self._filed(address.store):
-            if rule.effect == "allow" and allowed:
-                continue
-            if action in rule.actions and rule.concerns(caller) and _any_match(rule, address):
-                if rule.effect == "deny":
-                    return False
-                allowed = True
+        for rule in self._speaking(caller, action, address, facts, now):
+            if rule.effect == "deny":
+                return False
+            allowed = True
         return allowed
 
     async def ask_ahead(self, caller: Caller, action: str, address: Address) -> None:
         """Nothing has to be asked: rules decide by themselves."""
 
-    def terms(self, caller: Caller, action: str, address: Address) -> Terms:
+    def terms(self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None) -> Terms:
         """What applies with the rules that allow this: of several, each time the strictest."""
         if not self._any_terms:
             return NO_TERMS
-        spoke = [
-            rule.terms
-            for rule in self._filed(address.store)
-            if rule.terms is not NO_TERMS
-            and action in rule.actions
-            and rule.concerns(caller)
-            and _any_match(rule, address)
-        ]
+        speaking = self._speaking(caller, action, address, facts, None)
+        spoke = [rule.terms for rule in speaking if rule.terms is not NO_TERMS]
         if not spoke:
             return NO_TERMS
         dispositions = {terms.disposition for terms in spoke if terms.disposition}
@@ -143,30 +223,35 @@ class RuleSet:
             cache=strictest(terms.cache for terms in spoke if terms.cache is not None),
         )
 
-    def decide(self, caller: Caller, action: str, address: Address) -> Decision:
-        """The outcome and the rules that led to it."""
-        spoke = [
-            Reason(rule.name, rule.line, rule.effect, True, "it applies")
-            for rule in self._filed(address.store)
-            if action in rule.actions and rule.concerns(caller) and _any_match(rule, address)
-        ]
-        effects = {reason.effect for reason in spoke}
-        return Decision("allow" in effects and "deny" not in effects, tuple(spoke))
+    def decide(
+        self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None, now: float | None = None
+    ) -> Decision:
+        """The outcome and the rules that led to it, in the file's order."""
+        spoke = {rule.line: rule for rule in self._speaking(caller, action, address, facts, now)}
+        reasons = [Reason(rule.name, line, rule.effect, True, "it applies") for line, rule in sorted(spoke.items())]
+        effects = {reason.effect for reason in reasons}
+        return Decision("allow" in effects and "deny" not in effects, tuple(reasons))
 
-    def explain(self, caller: Caller, action: str, address: Address) -> Decision:
-        """Like `decide`, with a reason for every rule: first those that spoke, denials before the rest."""
+    def explain(
+        self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None, now: float | None = None
+    ) -> Decision:
+        """Like `decide`, with a reason for every rule: first those that spoke, denials before the rest.
+
+        Those that did not speak say the first thing that kept them from it.
+        """
+        now = time.time() if now is None else now
         reasons = []
         for rule in self.rules:
-            because = _first_misfit(rule, caller, action, address)
+            because = _first_misfit(rule, caller, action, address) or _misfit(rule, caller, address, facts, now)
             reasons.append(Reason(rule.name, rule.line, rule.effect, because is None, because or "it applies"))
         reasons.sort(key=lambda reason: (not reason.spoke, reason.effect == "allow", reason.line))
-        return Decision(self.allows(caller, action, address), tuple(reasons))
+        return Decision(self.allows(caller, action, address, facts, now), tuple(reasons))
 
     def may_enter(self, caller: Caller, folder: Address) -> bool:
         """Whether the caller may list the folder: something in it may be theirs to see."""
-        reached = False
+        reached, now = False, time.time()
         for rule in self._filed(folder.store):
-            if "list" not in rule.actions or not rule.concerns(caller):
+            if "list" not in rule.actions or not rule.concerns(caller) or not _fits(rule, caller, folder, None, now):
                 continue
             if rule.effect == "deny":
                 if any(pattern.covers(folder) for pattern in rule.what):
@@ -179,16 +264,36 @@ class RuleSet:
 
     def allows_below(self, caller: Caller, action: str, folder: Address) -> bool:
         """Whether the caller may do this with everything below the folder, come what may."""
-        allowed = False
+        allowed, now = False, time.time()
         for rule in self._filed(folder.store):
             if action not in rule.actions or not rule.concerns(caller):
                 continue
             if rule.effect == "deny":
-                if any(pattern.reaches_into(folder) or pattern.matches(folder) for pattern in rule.what):
+                # One that depends on the file may speak on some of them.
+                speaks = rule.conditions.of_the_file or _fits(rule, caller, folder, None, now)
+                if speaks and any(pattern.reaches_into(folder) or pattern.matches(folder) for pattern in rule.what):
                     return False
-            else:
+            elif not rule.conditions.of_the_file and _fits(rule, caller, folder, None, now):
                 allowed = allowed or any(pattern.covers(folder) for pattern in rule.what)
         return allowed
+
+
+def _fits(rule: Rule, caller: Caller, address: Address, facts: FileFacts | None, now: float | None) -> bool:
+    """Whether a rule that names the caller, the action and the address speaks."""
+    if rule.who_excepts and any(who.includes(caller) for who in rule.exceptions):
+        return False
+    conditions = rule.conditions
+    if conditions is ALWAYS:
+        return True
+    if facts is None and conditions.of_the_file and rule.effect == "deny":
+        return False
+    return conditions.misfit(caller, address, facts, time.time() if now is None else now) is None
+
+
+def _misfit(rule: Rule, caller: Caller, address: Address, facts: FileFacts | None, now: float) -> str | None:
+    if facts is None and rule.conditions.of_the_file:
+        return "it depends on the file, which is not there"
+    return rule.conditions.misfit(caller, address, facts, now)
 
 
 def _any_match(rule: Rule, address: Address) -> bool:

@@ -5,20 +5,32 @@ from __future__ import annotations
 import re
 import tomllib
 from collections.abc import Callable, Collection
+from datetime import UTC, date, datetime, tzinfo
+from ipaddress import ip_address
 from pathlib import Path
 from typing import Any, TypeVar
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
+from invio.core.addresses import parse_address
 from invio.core.caching import read_cache_control
+from invio.core.conditions import ALWAYS, Conditions, read_days, read_hours
 from invio.core.errors import Unusable
+from invio.core.forwarded import Network, read_networks
 from invio.core.patterns import BadPattern, Pattern, parse_pattern
-from invio.core.rules import ACTIONS, EFFECTS, NO_TERMS, Rule, RuleSet, Terms, Who
+from invio.core.rules import ACTIONS, EFFECTS, NO_TERMS, Expectation, Rule, RuleSet, Terms, Who
 from invio.core.toml_places import line_of
 
 _NEEDED = ("effect", "who", "what", "actions")
 _TERMS = ("speed", "disposition", "cache")
-_KEYS = ("name", *_NEEDED, *_TERMS)
+_CONDITIONS = ("media_types", "min_size", "max_size", "when", "networks")
+_WHEN = ("from", "until", "days", "hours", "zone")
+_KEYS = ("name", *_NEEDED, *_CONDITIONS, *_TERMS)
+_EXPECT_NEEDED = ("who", "action", "address", "outcome")
+_EXPECT = (*_EXPECT_NEEDED, "groups", "size", "at", "network")
 _ID = re.compile(r"[A-Za-z0-9._@-]{1,64}\Z")
+_TYPE = re.compile(r"[a-zA-Z0-9.+*-]+/[a-zA-Z0-9.+*-]+\Z")
 _Item = TypeVar("_Item")
+_Place = tuple[str | int, ...]
 
 
 class BadRules(Unusable):
@@ -53,13 +65,14 @@ def parse_rules(text: str, file: str = "rules.toml", stores: Collection[str] = (
         line = int(found[1]) if found else len(text.splitlines()) or 1
         raise BadRules(file, line, f"not TOML: {error}") from None
     reader = _Reader(text, file, stores)
-    for key in data:
-        if key != "rule":
-            reader.refuse((key,), f"unknown entry {key!r}; expected [[rule]]")
-    entries = data.get("rule", [])
-    if not isinstance(entries, list):
-        reader.refuse(("rule",), "a rule is written [[rule]], with two brackets")
-    return RuleSet(reader.rule(place, entry) for place, entry in enumerate(entries))
+    for key, entries in data.items():
+        if key not in ("rule", "expect"):
+            reader.refuse((key,), f"unknown entry {key!r}; expected [[rule]] or [[expect]]")
+        if not isinstance(entries, list) or not all(isinstance(entry, dict) for entry in entries):
+            reader.refuse((key,), f"a {key} is written [[{key}]], with two brackets")
+    rules = [reader.rule(place, entry) for place, entry in enumerate(data.get("rule", []))]
+    expected = [reader.expectation(place, entry) for place, entry in enumerate(data.get("expect", []))]
+    return RuleSet(rules, expected)
 
 
 class _Reader:
@@ -68,7 +81,7 @@ class _Reader:
         self._file = file
         self._stores = stores
 
-    def refuse(self, path: tuple[str | int, ...], message: str) -> Any:
+    def refuse(self, path: _Place, message: str) -> Any:
         raise BadRules(self._file, line_of(self._text, path), message)
 
     def rule(self, place: int, entry: dict[str, Any]) -> Rule:
@@ -87,14 +100,114 @@ class _Reader:
         return Rule(
             name=name,
             effect=entry["effect"],
-            who=self._each((*at, "who"), entry["who"], self._who),
+            who=tuple(sorted(self._each((*at, "who"), entry["who"], self._who), key=lambda who: who.excepted)),
             what=self._each((*at, "what"), entry["what"], self._what),
             actions=frozenset(self._each((*at, "actions"), entry["actions"], self._action)),
             line=line_of(self._text, at),
             terms=self._terms(at, entry),
+            conditions=self._conditions(at, entry),
         )
 
-    def _terms(self, at: tuple[str | int, ...], entry: dict[str, Any]) -> Terms:
+    def _conditions(self, at: _Place, entry: dict[str, Any]) -> Conditions:
+        if not any(key in entry for key in _CONDITIONS):
+            return ALWAYS
+        when = entry.get("when", {})
+        if not isinstance(when, dict) or (not when and "when" in entry):
+            self.refuse((*at, "when"), f"when is a table of {', '.join(_WHEN)}, one of them at least")
+        for key in when:
+            if key not in _WHEN:
+                self.refuse((*at, "when", key), f"when has no {key!r}; it has {', '.join(_WHEN)}")
+        zone = self._zone((*at, "when"), when.get("zone", "UTC"))
+        hours = when.get("hours")
+        networks: tuple[Network, ...] = ()
+        media_types: tuple[str, ...] = ()
+        if "networks" in entry:
+            networks = self._each((*at, "networks"), entry["networks"], lambda text: read_networks([text])[0])
+        if "media_types" in entry:
+            media_types = self._each((*at, "media_types"), entry["media_types"], _media_type)
+        try:
+            days = read_days(when["days"]) if "days" in when else frozenset()
+            minutes = None if hours is None else read_hours(str(hours))
+        except (ValueError, TypeError) as error:
+            self.refuse((*at, "when"), str(error))
+        conditions = Conditions(
+            media_types=media_types,
+            min_size=self._size((*at, "min_size"), entry.get("min_size")),
+            max_size=self._size((*at, "max_size"), entry.get("max_size")),
+            begins=self._moment((*at, "when", "from"), when.get("from"), zone),
+            ends=self._moment((*at, "when", "until"), when.get("until"), zone),
+            days=days,
+            hours=minutes,
+            zone=zone,
+            networks=networks,
+        )
+        if conditions.begins is not None and conditions.ends is not None and conditions.begins >= conditions.ends:
+            self.refuse((*at, "when"), "'from' must be before 'until'")
+        return conditions
+
+    def _zone(self, at: _Place, name: object) -> tzinfo:
+        try:
+            return UTC if name == "UTC" else ZoneInfo(str(name))
+        except (ZoneInfoNotFoundError, ValueError, OSError):
+            self.refuse(at, f"{name!r} is no time zone; expected one such as 'Europe/Stockholm'")
+            raise
+
+    def _moment(self, at: _Place, value: object, zone: tzinfo) -> float | None:
+        """Unix seconds; a date is its first moment, and what names no zone is in the rule's."""
+        if value is None:
+            return None
+        if isinstance(value, date) and not isinstance(value, datetime):
+            value = datetime(value.year, value.month, value.day)
+        if not isinstance(value, datetime):
+            self.refuse(at, f"{at[-1]} is {value!r}; expected a date or a time, without quotes: 2026-03-01")
+            return None
+        return (value if value.tzinfo else value.replace(tzinfo=zone)).timestamp()
+
+    def _size(self, at: _Place, value: object) -> int | None:
+        if value is not None and (type(value) is not int or value < 0):
+            self.refuse(at, f"{at[-1]} is {value!r}; expected bytes, a whole number")
+        return value  # type: ignore[return-value]
+
+    def expectation(self, place: int, entry: dict[str, Any]) -> Expectation:
+        """One `[[expect]]` of the file. Raises BadRules."""
+        at = ("expect", place)
+        for key in entry:
+            if key not in _EXPECT:
+                self.refuse((*at, key), f"an expectation has no {key!r}; it has {', '.join(_EXPECT)}")
+        for key in _EXPECT_NEEDED:
+            if not isinstance(entry.get(key), str):
+                self.refuse((*at, key), f"the expectation needs {key!r}, a text")
+        if entry["outcome"] not in ("allowed", "refused"):
+            self.refuse((*at, "outcome"), f"outcome is {entry['outcome']!r}; expected 'allowed' or 'refused'")
+        groups = entry.get("groups")
+        if groups is not None:
+            groups = self._each((*at, "groups"), groups, _group)
+        try:
+            who, action, address = (
+                self._who(entry["who"]),
+                self._action(entry["action"]),
+                parse_address(entry["address"]),
+            )
+            network = None if "network" not in entry else str(ip_address(entry["network"]))
+        except ValueError as error:
+            self.refuse(at, str(error))
+        if who.kind == "signed-in" or who.excepted:
+            self.refuse((*at, "who"), f"who is {who}; expected 'anyone', 'recipient:ID' or 'group:NAME'")
+        if who.kind == "group":
+            groups = (who.id, *(groups or ()))
+        return Expectation(
+            recipient=None if who.kind == "anyone" else who.id if who.kind == "recipient" else f"somebody-of-{who.id}",
+            groups=groups,
+            action=action,
+            address=address,
+            outcome=entry["outcome"],
+            line=line_of(self._text, at),
+            size=self._size((*at, "size"), entry.get("size")),
+            at=self._moment((*at, "at"), entry.get("at"), UTC),
+            network=network,
+        )
+
+    def _terms(self, at: _Place, entry: dict[str, Any]) -> Terms:
         given = {key: entry[key] for key in _TERMS if key in entry}
         if not given:
             return NO_TERMS
@@ -114,7 +227,7 @@ class _Reader:
                 self.refuse((*at, "cache"), str(error))
         return Terms(speed, given.get("disposition"), cache)
 
-    def _each(self, at: tuple[str | int, ...], value: Any, read: Callable[[str], _Item]) -> tuple[_Item, ...]:
+    def _each(self, at: _Place, value: Any, read: Callable[[str], _Item]) -> tuple[_Item, ...]:
         if not isinstance(value, list) or not value or not all(isinstance(item, str) for item in value):
             self.refuse(at, f'{at[-1]} is a list of one text or more, as in {at[-1]} = ["…"]')
         items = []
@@ -126,12 +239,14 @@ class _Reader:
         return tuple(items)
 
     def _who(self, text: str) -> Who:
-        if text in ("anyone", "signed-in"):
-            return Who(text)
+        excepted = text.startswith("not ")
+        text = text.removeprefix("not ")
+        if text == "signed-in" or (text == "anyone" and not excepted):
+            return Who(text, "", excepted)
         kind, _, name = text.partition(":")
         if kind not in ("recipient", "group") or not _ID.match(name):
-            raise ValueError("expected 'anyone', 'signed-in', 'recipient:ID' or 'group:NAME'")
-        return Who(kind, name)
+            raise ValueError("expected 'anyone', 'signed-in', 'recipient:ID' or 'group:NAME', or 'not' before the last")
+        return Who(kind, name, excepted)
 
     def _what(self, text: str) -> Pattern:
         pattern = parse_pattern(text)
@@ -143,3 +258,15 @@ class _Reader:
         if text not in ACTIONS:
             raise ValueError(f"expected one of {', '.join(ACTIONS)}")
         return text
+
+
+def _media_type(text: str) -> str:
+    if not _TYPE.match(text):
+        raise ValueError("expected a media type such as 'application/pdf' or 'image/*'")
+    return text.lower()
+
+
+def _group(text: str) -> str:
+    if not _ID.match(text):
+        raise ValueError("expected the name of a group")
+    return text

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
+from functools import lru_cache
 
 _HEADER = re.compile(r"\s*(\[\[?)\s*(.+?)\s*\]\]?\s*(?:#.*)?\Z")
 _KEY = re.compile(r"""\s*((?:"[^"]*"|'[^']*'|[A-Za-z0-9_-]+)(?:\s*\.\s*(?:"[^"]*"|'[^']*'|[A-Za-z0-9_-]+))*)\s*=""")
@@ -21,14 +22,21 @@ def line_of(text: str, path: Sequence[str | int]) -> int:
     `path` holds keys, and the index (from 0) of a table within an array of tables:
     `("rule", 2, "effect")`.
     """
-    best_line, best_length = 1, 0
-    for line, found in _places(text):
-        length = 0
-        while length < min(len(found), len(path)) and found[length] == path[length]:
-            length += 1
-        if length == len(found) and length > best_length:
-            best_line, best_length = line, length
-    return best_line
+    lines = _lines(text)
+    for length in range(len(path), 0, -1):
+        line = lines.get(tuple(path[:length]))
+        if line is not None:
+            return line
+    return 1
+
+
+@lru_cache(maxsize=4)
+def _lines(text: str) -> dict[tuple[str | int, ...], int]:
+    """Each place of a text with its first line. Kept: a file of rules asks for every rule of it."""
+    lines: dict[tuple[str | int, ...], int] = {}
+    for number, place in _places(text):
+        lines.setdefault(place, number)
+    return lines
 
 
 def _places(text: str) -> list[tuple[int, tuple[str | int, ...]]]:

@@ -148,7 +148,7 @@ class Bundles:
         for text in files:
             try:
                 for item in self._expand(caller, text):
-                    if self._allowed(caller, item.found.facts.address):
+                    if self._allowed(caller, item.found):
                         chosen.setdefault(str(item.found.facts.address), item)
                     else:
                         refused.append(str(item.found.facts.address))
@@ -164,10 +164,10 @@ class Bundles:
             raise Refusal("no-selection", "the selected folders hold no file for you")
         return list(chosen.values())
 
-    def _allowed(self, caller: Caller, address: Address) -> bool:
+    def _allowed(self, caller: Caller, found: Found) -> bool:
         """A bundle delivers what `read` would: it takes both rights."""
-        rules = self._catalogue.rules
-        return rules.allows(caller, "bundle", address) and rules.allows(caller, "read", address)
+        rules, facts = self._catalogue.rules, found.facts
+        return all(rules.allows(caller, action, facts.address, facts) for action in ("bundle", "read"))
 
     def _expand(self, caller: Caller, text: str) -> Iterator[_Chosen]:
         address = parse_address(text)

@@ -7,20 +7,27 @@ from dataclasses import dataclass
 from typing import Protocol
 
 from invio.core.addresses import Address
-from invio.core.files import Caller
+from invio.core.files import Caller, FileFacts
 from invio.core.reasons import Refusal
 from invio.core.rules import Decision, Terms
 from invio.stores.store import Found, Missing, Store
 
 
 class Decider(Protocol):
-    """Who decides: the rules of a service, or the application that Invio is part of."""
+    """Who decides: the rules of a service, or the application that Invio is part of.
 
-    def allows(self, caller: Caller, action: str, address: Address) -> bool:
+    `looks_at_files` says that the outcome may depend on the file's facts. Without them, `allows` tells
+    whether it may come to a yes.
+    """
+
+    @property
+    def looks_at_files(self) -> bool: ...
+
+    def allows(self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None) -> bool:
         """Whether the caller may do this with the file."""
         ...
 
-    def terms(self, caller: Caller, action: str, address: Address) -> Terms:
+    def terms(self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None) -> Terms:
         """How the file is delivered to a caller who may have it."""
         ...
 
@@ -32,7 +39,7 @@ class Decider(Protocol):
         """Whether the caller may do this with everything below the folder."""
         ...
 
-    def explain(self, caller: Caller, action: str, address: Address) -> Decision:
+    def explain(self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None) -> Decision:
         """The outcome and its reasons."""
         ...
 
@@ -80,18 +87,18 @@ class Catalogue:
         """To be awaited before `require` on the event loop: whoever decides may have to ask elsewhere."""
         await self.rules.ask_ahead(caller, action, address)
 
-    def require(self, caller: Caller, action: str, address: Address) -> None:
+    def require(self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None) -> None:
         """Returns when the caller may do this.
 
         Raises:
             Refusal: `sign-in`, when that might help; `not-allowed`, when the caller may at least
                 see the file; else `missing`, which says nothing of whether there is one.
         """
-        if self.rules.allows(caller, action, address):
+        if self.rules.allows(caller, action, address, facts):
             return
         if caller.recipient is None and caller.context is None:
             raise Refusal("sign-in", f"{address} is not open to everyone")
-        if self.rules.allows(caller, "list", address):
+        if self.rules.allows(caller, "list", address, facts):
             who = caller.recipient or "you"
             raise Refusal("not-allowed", f"the rules do not let {who} {action} {address}")
         raise Refusal("missing", f"there is no file {address} for you here")
@@ -104,9 +111,21 @@ class Catalogue:
         """
         self.require(caller, action, address)
         try:
-            return self.locate(address)
+            found = self.locate(address)
         except Missing:
             raise Refusal("missing", f"there is no file {address}") from None
+        if self.rules.looks_at_files:
+            self.require(caller, action, address, found.facts)
+        return found
+
+    def facts(self, address: Address) -> FileFacts | None:
+        """A file's facts, where the rules look at them and there is such a file."""
+        if not self.rules.looks_at_files or address.folder:
+            return None
+        try:
+            return self.locate(address).facts
+        except Missing:
+            return None
 
     def page(self, caller: Caller, folder: Address | None, after: str | None, limit: int) -> Page:
         """What the caller may see in a folder (None: the stores), in the order of names, folders first.
@@ -146,9 +165,12 @@ class Catalogue:
         if not self.rules.allows(caller, "list", address):
             return None
         try:
-            return Listed(address, self.locate(address))
+            found = self.locate(address)
         except Missing:  # it vanished since the folder was read
             return None
+        if self.rules.looks_at_files and not self.rules.allows(caller, "list", address, found.facts):
+            return None
+        return Listed(address, found)
 
     def walk(self, caller: Caller, folder: Address) -> Iterator[Listed]:
         """Every file below a folder that the caller may see.

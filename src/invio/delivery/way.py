@@ -197,7 +197,7 @@ class Delivery:
             if presentation.version is not None:
                 raise Refusal("missing", f"{address} is not kept in versions")
             if link is None:
-                terms = way.catalogue.rules.terms(caller, "read", address)
+                terms = way.catalogue.rules.terms(caller, "read", address, found.facts)
             offer = await way.offering.offer(request.head, found, presentation, terms)
             representation, etag = offer.representation, offer.found.facts.tag
         reply = plan(request.head, representation)

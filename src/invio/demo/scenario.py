@@ -148,6 +148,50 @@ effect = "allow"
 who = ["group:office"]
 what = ["**"]
 actions = ["list", "read", "bundle", "link", "put", "manage"]
+
+# What is meant by all this; 'invio rules check' puts it to the rules.
+
+[[expect]]
+who = "anyone"
+action = "read"
+address = "notices/2026/001-north-channel-buoy.pdf"
+outcome = "allowed"
+
+[[expect]]
+who = "anyone"
+action = "read"
+address = "charts/harbour/inner-basin.pdf"
+outcome = "refused"
+
+[[expect]]
+who = "recipient:pilot-7"
+action = "link"
+address = "charts/approach/north-channel.pdf"
+outcome = "allowed"
+
+[[expect]]
+who = "recipient:pilot-7"
+action = "link"
+address = "charts/harbour/inner-basin.pdf"
+outcome = "refused"
+
+[[expect]]
+who = "group:researchers"
+action = "read"
+address = "charts/soundings/west-bank-5m.grid"
+outcome = "allowed"
+
+[[expect]]
+who = "recipient:tern-lab"
+action = "list"
+address = "charts/drafts/west-bank-2027.pdf"
+outcome = "refused"
+
+[[expect]]
+who = "recipient:harbour-office"
+action = "manage"
+address = "charts/drafts/west-bank-2027.pdf"
+outcome = "allowed"
 """
 
 _CHARTS = {

@@ -55,6 +55,12 @@ def recipient_named(connection: sa.Connection, recipient_id: str) -> Recipient |
     return _recipient(connection, sa.select(recipients).where(recipients.c.id == recipient_id))
 
 
+def all_recipients(connection: sa.Connection) -> list[Recipient]:
+    """Everybody, in the order of their ids."""
+    rows = connection.execute(sa.select(recipients).order_by(recipients.c.id))
+    return [Recipient(row.id, row.name, frozenset(row.groups)) for row in rows]
+
+
 def open_session(connection: sa.Connection, recipient_id: str) -> str:
     """Makes a session for a recipient and gives the secret for the cookie."""
     secret = secrets.token_urlsafe(32)

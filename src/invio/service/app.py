@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import AsyncIterator, Sequence
-from contextlib import asynccontextmanager, suppress
+from contextlib import asynccontextmanager
 from types import ModuleType
 from typing import Any
 
@@ -17,12 +17,12 @@ from invio.core.reasons import Refusal
 from invio.core.request_head import RequestHead
 from invio.delivery import way
 from invio.delivery.refusals import refusal_reply, unreachable
-from invio.service import bundles, console, decisions, files, links, operators, sessions, transfers
+from invio.service import bundles, console, decisions, files, links, operators, rules, sessions, transfers
 from invio.service.assembly import Parts
 from invio.service.description import described
 from invio.stores.store import StoreFault
 
-_ROUTERS = (files, bundles, links, decisions, transfers, sessions, operators)
+_ROUTERS = (files, bundles, links, decisions, rules, transfers, sessions, operators)
 # What is left inside an application: it decides, signs people in and is watched over by itself.
 _MOUNTED = (files, bundles, transfers)
 
@@ -78,11 +78,13 @@ def make_api(parts: Parts | None, modules: Sequence[ModuleType] = _ROUTERS) -> F
     @asynccontextmanager
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
         assert parts is not None
-        noting = asyncio.create_task(parts.transfers.note_progress())
+        lasting = [asyncio.create_task(parts.transfers.note_progress())]
+        if parts.rules_file is not None:
+            lasting.append(asyncio.create_task(parts.rules_file.keep(parts.catalogue)))
         yield
-        noting.cancel()
-        with suppress(asyncio.CancelledError):
-            await noting
+        for task in lasting:
+            task.cancel()
+        await asyncio.gather(*lasting, return_exceptions=True)
         parts.delivery.stop()
         await asyncio.to_thread(parts.close)
 

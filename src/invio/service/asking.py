@@ -53,5 +53,14 @@ def read_address(text: str) -> Address:
         raise Refusal("malformed", f"the address {text[:200]!r}: {error}") from None
 
 
+def require_manager(parts: Parts, caller: Caller) -> None:
+    """What is about the whole service is for those who may `manage` all of a store. Raises Refusal."""
+    if any(parts.rules.allows_below(caller, "manage", Address(name, "")) for name in parts.catalogue.stores):
+        return
+    if caller.recipient is None:
+        raise Refusal("sign-in", "this is for those who manage the service")
+    raise Refusal("not-allowed", f"the rules do not let {caller.recipient} manage any store")
+
+
 TheParts = Annotated[Parts, Depends(parts_of)]
 TheCaller = Annotated[Caller, Depends(caller_of)]

@@ -12,7 +12,6 @@ from invio.core.addresses import BadAddress, parse_file_address
 from invio.core.cross_origin import CrossOrigin
 from invio.core.forwarded import read_networks
 from invio.core.keys import KeyRing, read_keys
-from invio.core.rules_file import read_rules
 from invio.delivery.bundles import BundleLimits, Bundles
 from invio.delivery.catalogue import Catalogue, Decider
 from invio.delivery.digests import Digests
@@ -26,6 +25,7 @@ from invio.producers.producer import ProducerFault, Rows, function_rows, query_r
 from invio.records import transfers as transfer_records
 from invio.records.database import open_database, patient
 from invio.records.journal import Journal
+from invio.service.rules_in_force import RulesInForce
 from invio.service.settings import (
     BadSettings,
     DirectorySettings,
@@ -54,6 +54,7 @@ class Parts:
     digests: Digests
     way: Way
     delivery: Delivery
+    rules_file: RulesInForce | None  # None where the application decides
     stopping: Callable[[], bool] = field(default=lambda: False)
 
     @property
@@ -75,8 +76,11 @@ def assemble(settings: Settings, decider: Decider | None = None, identifier: Ide
     Raises:
         BadSettings, BadRules, BadKeyFile: with what is wrong and where.
     """
-    stores = [_store(settings, name) for name in settings.stores]
-    rules = decider or read_rules(settings.path(settings.service.rules), settings.stores)
+    stores = open_stores(settings)
+    in_force = None
+    if decider is None:
+        in_force = RulesInForce(settings.path(settings.service.rules), settings.stores)
+    rules = decider or in_force.rules  # type: ignore[union-attr]
     keys = _keys(settings.path(settings.service.keys), needed=decider is None)
     settings.database.parent.mkdir(parents=True, exist_ok=True)
     engine = open_database(settings.database)
@@ -98,7 +102,14 @@ def assemble(settings: Settings, decider: Decider | None = None, identifier: Ide
     if decider is not None:
         way.sign_in = None  # the application has its own page for that
     delivery = Delivery(way)
-    return Parts(settings, keys, engine, journal, catalogue, identifier, transfers, bundles, digests, way, delivery)
+    return Parts(
+        settings, keys, engine, journal, catalogue, identifier, transfers, bundles, digests, way, delivery, in_force
+    )
+
+
+def open_stores(settings: Settings) -> list[Store]:
+    """The stores that the settings name. Raises BadSettings."""
+    return [_store(settings, name) for name in settings.stores]
 
 
 def _keys(file: Path, needed: bool) -> KeyRing:

@@ -35,7 +35,8 @@ async def get_decision(
     """
     where = read_address(address)
     subject = await run_in_threadpool(_subject, parts, caller, where, recipient)
-    decision = parts.rules.explain(subject, action, where)
+    facts = await run_in_threadpool(parts.catalogue.facts, where)
+    decision = parts.rules.explain(subject, action, where, facts)
     reasons = [ReasonShape.model_validate(asdict(reason)) for reason in decision.reasons]
     if not parts.rules.allows(caller, "manage", where):
         reasons = []

@@ -61,5 +61,5 @@ def _shape(parts: Parts, caller: Caller, address: Address, found: Found | None) 
         modified=None if facts.modified is None else timestamp(facts.modified),
         media_type=kind_of(found).media_type,
         sha256=None if sha256 is None else sha256.hex(),
-        may=[action for action in ACTIONS if parts.rules.allows(caller, action, address)],
+        may=[action for action in ACTIONS if parts.rules.allows(caller, action, address, facts)],
     )

@@ -22,7 +22,7 @@ from starlette.requests import Request
 
 from invio.core.addresses import Address
 from invio.core.caching import read_cache_control
-from invio.core.files import Caller
+from invio.core.files import Caller, FileFacts
 from invio.core.request_head import RequestHead
 from invio.core.rules import NO_TERMS, Decision, Reason, Terms
 from invio.service.app import Service
@@ -79,6 +79,8 @@ class _AppIdentifier:
 class _AppDecider:
     """Decides by the application's function; each question is asked once a request."""
 
+    looks_at_files = False
+
     def __init__(self, authorize: Authorize) -> None:
         self._authorize = authorize
 
@@ -92,10 +94,10 @@ class _AppDecider:
             if answers[asked, str(address)]:
                 return
 
-    def allows(self, caller: Caller, action: str, address: Address) -> bool:
+    def allows(self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None) -> bool:
         return bool(self._answer(caller, action, address))
 
-    def terms(self, caller: Caller, action: str, address: Address) -> Terms:
+    def terms(self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None) -> Terms:
         answer = self._answer(caller, action, address)
         return answer.terms() if isinstance(answer, Allowed) else NO_TERMS
 
@@ -105,7 +107,7 @@ class _AppDecider:
     def allows_below(self, caller: Caller, action: str, folder: Address) -> bool:
         return self.allows(caller, action, folder)
 
-    def explain(self, caller: Caller, action: str, address: Address) -> Decision:
+    def explain(self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None) -> Decision:
         allowed = self.allows(caller, action, address)
         effect = "allow" if allowed else "deny"
         return Decision(allowed, (Reason("the application", 0, effect, True, "its own function says so"),))

@@ -18,7 +18,10 @@ async def healthz() -> dict[str, str]:
 
 @router.get("/readyz", summary="The service can deliver")
 async def readyz(response: Response, parts: TheParts) -> dict[str, str]:
-    """200 when the records can be written; 503 otherwise, and while the service is stopping."""
+    """200 when the records can be written; 503 otherwise, and while the service is stopping.
+
+    `rules` says that a rules file came which cannot be used, so that those before it are still in force.
+    """
     if parts.stopping():
         response.status_code = 503
         return {"status": "stopping"}
@@ -27,4 +30,6 @@ async def readyz(response: Response, parts: TheParts) -> dict[str, str]:
     except sa.exc.SQLAlchemyError:
         response.status_code = 503
         return {"status": "the records cannot be written"}
+    if parts.rules_file is not None and parts.rules_file.fault is not None:
+        return {"status": "ready", "rules": "the rules file cannot be used; those before it are in force"}
     return {"status": "ready"}

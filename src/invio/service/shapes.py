@@ -156,3 +156,22 @@ class Problem(BaseModel):
     detail: str
     reason: str
     names: list[str] | None = None
+
+
+class RuleShape(BaseModel):
+    """One rule, as the file has it."""
+
+    name: str
+    line: int
+    effect: Literal["allow", "deny"]
+    who: list[str]
+    what: list[str]
+    actions: list[str]
+
+
+class RulesShape(BaseModel):
+    """The rules in force, since when, and what is wrong with a file that came after them."""
+
+    since: str
+    fault: str | None
+    rules: list[RuleShape]

@@ -1,0 +1,175 @@
+"""Proof of rules: what was expected of them, and what a change of them would change."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import dataclass
+
+from invio.core.addresses import Address
+from invio.core.files import Caller, FileFacts
+from invio.core.rules import ACTIONS, Decision, Expectation, Rule, RuleSet
+
+_KNOWN = 10_000  # sets of rules whose outcomes are kept
+
+
+@dataclass(frozen=True, slots=True)
+class Checked:
+    """An expectation, what was decided, and whether that is it."""
+
+    expectation: Expectation
+    decision: Decision
+
+    @property
+    def met(self) -> bool:
+        return self.decision.allowed is (self.expectation.outcome == "allowed")
+
+
+def check(
+    rules: RuleSet, groups_of: Callable[[str], frozenset[str]], facts_of: Callable[[Address], FileFacts | None]
+) -> list[Checked]:
+    """Puts every expectation to the rules.
+
+    `groups_of` tells a recipient's groups, `facts_of` what is known of a file; an expectation that
+    names them needs neither.
+    """
+    return [_checked(rules, expected, groups_of, facts_of) for expected in rules.expectations]
+
+
+def _checked(
+    rules: RuleSet,
+    expected: Expectation,
+    groups_of: Callable[[str], frozenset[str]],
+    facts_of: Callable[[Address], FileFacts | None],
+) -> Checked:
+    groups = frozenset(expected.groups or ())
+    if expected.recipient is not None and expected.groups is None:
+        groups = groups_of(expected.recipient)
+    caller = Caller(expected.recipient, groups, expected.network)
+    facts = None
+    if rules.looks_at_files:
+        facts = facts_of(expected.address) if expected.size is None else None
+        facts = facts or FileFacts(expected.address, expected.size, None, None)
+    return Checked(expected, rules.explain(caller, expected.action, expected.address, facts, expected.at))
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """An outcome that would be another, and the rule that makes it so: one that comes, or one that goes."""
+
+    who: str
+    address: Address
+    action: str
+    allowed: bool  # as it would be
+    rule: str
+    line: int
+
+
+def compare(
+    old: RuleSet, new: RuleSet, callers: Sequence[tuple[str, Caller]], files: Iterable[FileFacts], now: float
+) -> Iterator[Change]:
+    """Every outcome that differs, file by file, at the moment `now`, Unix seconds.
+
+    `callers` are those to ask for, with what each is called. Memory does not grow with the files.
+    """
+    comparison = _Comparison(old, new, callers, now)
+    for facts in files:
+        for difference in comparison.differences(facts):
+            yield Change(difference.who, facts.address, difference.action, *difference.outcome)
+
+
+@dataclass(frozen=True, slots=True)
+class _Told:
+    """A rule, and which of the two files has it."""
+
+    rule: Rule
+    old: bool
+    new: bool
+
+
+@dataclass(frozen=True, slots=True)
+class _Difference:
+    who: str
+    action: str
+    outcome: tuple[bool, str, int]  # whether it would be allowed, and by which rule of which line
+
+
+class _Comparison:
+    """Two sets of rules side by side.
+
+    Files that the same rules are about have the same outcomes; those are worked out once.
+    """
+
+    def __init__(self, old: RuleSet, new: RuleSet, callers: Sequence[tuple[str, Caller]], now: float) -> None:
+        self._callers = callers
+        self._now = now
+        before = {_meaning(rule): rule for rule in old.rules}
+        after = {_meaning(rule): rule for rule in new.rules}
+        # As the new file has it, where both do: that is the line to look at.
+        self._told = [_Told(rule, meaning in before, meaning in after) for meaning, rule in {**before, **after}.items()]
+        self._filed: dict[tuple[str | None, str | None], list[int]] = {}
+        for place, told in enumerate(self._told):
+            for where in dict.fromkeys((pattern.store, pattern.folder) for pattern in told.rule.what):
+                self._filed.setdefault(where, []).append(place)
+        self._known: dict[tuple[int, ...], list[_Difference]] = {}
+
+    def differences(self, facts: FileFacts) -> list[_Difference]:
+        about = self._about(facts)
+        known = self._known.get(about)
+        if known is None:
+            if len(self._known) >= _KNOWN:
+                self._known.clear()
+            known = self._known[about] = list(self._worked_out([self._told[place] for place in about], facts))
+        return known
+
+    def _about(self, facts: FileFacts) -> tuple[int, ...]:
+        """Which rules are about a file, by its address and by what they say of its type and size."""
+        address, found = facts.address, set()
+        folder = address.path.partition("/")[0]
+        for where in ((address.store, folder), (address.store, None), (None, folder), (None, None)):
+            for place in self._filed.get(where, ()):
+                rule = self._told[place].rule
+                if any(pattern.matches(address) for pattern in rule.what) and rule.conditions.fits_file(address, facts):
+                    found.add(place)
+        return tuple(sorted(found))
+
+    def _worked_out(self, about: list[_Told], facts: FileFacts) -> Iterator[_Difference]:
+        if all(told.old and told.new for told in about):
+            return
+        for who, caller in self._callers:
+            concerned = [
+                told
+                for told in about
+                if told.rule.concerns(caller)
+                and told.rule.conditions.misfit(caller, facts.address, facts, self._now) is None
+            ]
+            if all(told.old and told.new for told in concerned):
+                continue
+            for action in ACTIONS:
+                speaking = [told for told in concerned if action in told.rule.actions]
+                before = _outcome(told.rule for told in speaking if told.old)
+                after = _outcome(told.rule for told in speaking if told.new)
+                if before is not after:
+                    cause = _cause(speaking, after)
+                    yield _Difference(who, action, (after, cause.name, cause.line))
+
+
+def _outcome(speaking: Iterable[Rule]) -> bool:
+    effects = {rule.effect for rule in speaking}
+    return "allow" in effects and "deny" not in effects
+
+
+def _cause(speaking: list[_Told], allowed: bool) -> Rule:
+    """The rule that comes and makes it so, else the one that goes; without either, nothing would change."""
+    wanted = "allow" if allowed else "deny"
+    came = [told.rule for told in speaking if told.new and not told.old and told.rule.effect == wanted]
+    went = [told.rule for told in speaking if told.old and not told.new and told.rule.effect != wanted]
+    return (sorted(came, key=_line) + sorted(went, key=_line))[0]
+
+
+def _line(rule: Rule) -> int:
+    return rule.line
+
+
+def _meaning(rule: Rule) -> object:
+    """What a rule says, wherever it stands and whatever it is called."""
+    return (rule.effect, rule.who, rule.what, rule.actions, rule.conditions)

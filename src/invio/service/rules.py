@@ -1,0 +1,34 @@
+"""The rules in force, for those who manage."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter
+
+from invio.core.rules import Rule
+from invio.delivery.board import timestamp
+from invio.service.asking import TheCaller, TheParts, require_manager
+from invio.service.shapes import RuleShape, RulesShape
+
+router = APIRouter(tags=["rules"])
+
+
+@router.get("/api/rules", summary="The rules in force")
+def get_rules(caller: TheCaller, parts: TheParts) -> RulesShape:
+    """What decides now, and whether a rules file came since that cannot be used. For those who may `manage` a store."""
+    require_manager(parts, caller)
+    in_force = parts.rules_file
+    assert in_force is not None
+    return RulesShape(
+        since=timestamp(in_force.since), fault=in_force.fault, rules=[_shape(rule) for rule in in_force.rules.rules]
+    )
+
+
+def _shape(rule: Rule) -> RuleShape:
+    return RuleShape(
+        name=rule.name,
+        line=rule.line,
+        effect=rule.effect,
+        who=[str(who) for who in rule.who],
+        what=[pattern.text for pattern in rule.what],
+        actions=sorted(rule.actions),
+    )

@@ -1,0 +1,135 @@
+"""Expectations put to rules, and what a change of rules would change: the same as deciding everything twice."""
+
+from __future__ import annotations
+
+import time
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from invio.core.addresses import Address, parse_address
+from invio.core.files import ANYONE, Caller, FileFacts
+from invio.core.rule_proofs import check, compare
+from invio.core.rules import ACTIONS, Rule, RuleSet
+from invio.core.rules_file import BadRules, parse_rules
+from tests.core.test_conditions import rules
+
+RULES = """
+[[rule]]
+name = "charts"
+effect = "allow"
+who = ["group:pilots"]
+what = ["charts/**"]
+actions = ["list", "read"]
+
+[[rule]]
+name = "large ones by day"
+effect = "deny"
+who = ["anyone"]
+what = ["charts/**"]
+actions = ["read"]
+min_size = 1000
+when = { hours = "08:00-17:00" }
+"""
+CALLERS = [
+    ("anyone", ANYONE),
+    ("a", Caller("a", frozenset({"g"}))),
+    ("b", Caller("b", frozenset({"h"}))),
+    ("c", Caller("c")),
+]
+FILES = [
+    FileFacts(parse_address(text), 1, None, None) for text in ("s/x/y.txt", "s/a", "s/q/y", "t/x/y", "u/x/z", "s/x")
+]
+
+
+def expecting(text: str) -> RuleSet:
+    return parse_rules(RULES + "[[expect]]\n" + text)
+
+
+@pytest.mark.parametrize(
+    ("text", "met"),
+    [
+        ('who = "group:pilots"\naction = "read"\naddress = "charts/a"\noutcome = "allowed"', True),
+        ('who = "anyone"\naction = "read"\naddress = "charts/a"\noutcome = "refused"', True),
+        ('who = "anyone"\naction = "read"\naddress = "charts/a"\noutcome = "allowed"', False),
+        ('who = "recipient:pilot-7"\naction = "read"\naddress = "charts/a"\noutcome = "allowed"', True),
+        (
+            'who = "recipient:pilot-7"\ngroups = ["cooks"]\naction = "read"\naddress = "charts/a"\noutcome = "refused"',
+            True,
+        ),
+        (
+            'who = "group:pilots"\naction = "read"\naddress = "charts/a"\nsize = 1000\nat = 2026-03-02T12:00:00Z\n'
+            'outcome = "refused"',
+            True,
+        ),
+        (
+            'who = "group:pilots"\naction = "read"\naddress = "charts/a"\nsize = 999\nat = 2026-03-02T12:00:00Z\n'
+            'outcome = "refused"',
+            False,
+        ),
+        (
+            'who = "group:pilots"\naction = "read"\naddress = "charts/a"\nsize = 1000\nat = 2026-03-02T19:00:00Z\n'
+            'outcome = "allowed"',
+            True,
+        ),
+    ],
+)
+def test_what_is_expected_is_put_to_the_rules(text: str, met: bool) -> None:
+    def groups_of(recipient: str) -> frozenset[str]:
+        return frozenset({"pilots"} if recipient == "pilot-7" else ())
+
+    [checked] = check(expecting(text), groups_of, lambda _: None)
+    assert checked.met is met
+    assert checked.expectation.line == 17
+
+
+@pytest.mark.parametrize(
+    ("text", "says"),
+    [
+        ('who = "anyone"\naction = "read"\naddress = "charts/a"\n', "rules.toml:17: the expectation needs 'outcome'"),
+        (
+            'who = "anyone"\naction = "read"\naddress = "charts/a"\noutcome = "yes"',
+            "rules.toml:21: outcome is 'yes'; expected 'allowed' or 'refused'",
+        ),
+        (
+            'who = "signed-in"\naction = "read"\naddress = "charts/a"\noutcome = "refused"',
+            "rules.toml:18: who is signed-in; expected",
+        ),
+        ('who = "anyone"\naction = "fly"\naddress = "charts/a"\noutcome = "refused"', "expected one of list, read"),
+        ('who = "anyone"\nmood = 1\n', "rules.toml:19: an expectation has no 'mood'"),
+    ],
+)
+def test_an_expectation_that_is_none_is_said_with_its_line(text: str, says: str) -> None:
+    with pytest.raises(BadRules) as error:
+        expecting(text)
+    assert says in str(error.value)
+
+
+@given(rules(), rules(), st.integers(0, 8))
+def test_a_comparison_finds_what_deciding_everything_twice_finds(
+    before: list[Rule], after: list[Rule], kept: int
+) -> None:
+    old, new = RuleSet(before), RuleSet(before[:kept] + after)
+    found = {(one.who, one.address, one.action): one for one in compare(old, new, CALLERS, FILES, time.time())}
+    expected = {
+        (who, facts.address, action): new.allows(caller, action, facts.address, facts)
+        for who, caller in CALLERS
+        for facts in FILES
+        for action in ACTIONS
+        if old.allows(caller, action, facts.address, facts) is not new.allows(caller, action, facts.address, facts)
+    }
+    assert {key: one.allowed for key, one in found.items()} == expected
+    for one in found.values():
+        assert one.rule in {rule.name for rule in (*old.rules, *new.rules)}
+
+
+def test_a_comparison_looks_at_sizes_and_names_the_rule() -> None:
+    old, new = parse_rules(RULES), parse_rules(RULES.replace("min_size = 1000", "min_size = 10"))
+    noon = 1_772_452_800.0  # 2026-03-02 12:00 UTC
+    files = [FileFacts(Address("charts", f"f{size}"), size, None, None) for size in (5, 50, 5000)]
+    pilots = [("group:pilots", Caller("p", frozenset({"pilots"})))]
+    [change] = compare(old, new, pilots, files, noon)
+    assert (str(change.address), change.action, change.allowed) == ("charts/f50", "read", False)
+    assert (change.rule, change.line) == ("large ones by day", 9)
+    assert list(compare(old, new, pilots, files, noon + 6 * 3600)) == [], "in the evening the rule does not hold"
