@@ -51,7 +51,7 @@ class Moment(click.ParamType[int]):
 
 
 WHEN = Moment()
-_KEYS = click.option(
+KEYS = click.option(
     "--keys", type=click.Path(path_type=Path), envvar="INVIO_KEYS", default=Path("keys.json"), show_default=True,
     show_envvar=True, help="The key file.",
 )  # fmt: skip
@@ -93,7 +93,7 @@ def link() -> None:
 
 @link.command()
 @click.argument("address")
-@_KEYS
+@KEYS
 @click.option("--base", envvar="INVIO_URL", default="http://127.0.0.1:8480", show_default=True, show_envvar=True,
               help="What the link begins with.")  # fmt: skip
 @click.option("--in", "within", metavar="FOLDER", help="Open everything below this folder (store/folder/).")
@@ -153,7 +153,7 @@ def _facts(of: SealedLink) -> dict[str, Any]:
 
 @link.command()
 @click.argument("url")
-@_KEYS
+@KEYS
 @click.option("--at", type=float, metavar="UNIX", help="When it is used; now, when not given.")
 @click.option("--from", "network", metavar="IP", help="From which network address.")
 @click.option("--agent", default="", metavar="TEXT", help="With which User-Agent.")

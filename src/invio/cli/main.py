@@ -21,6 +21,8 @@ from invio.cli.commands import Commands
         "link": "invio.cli.links",
         "why": "invio.cli.looking",
         "rules": "invio.cli.rules",
+        "recipients": "invio.cli.managing",
+        "keys": "invio.cli.managing",
         "transfers": "invio.cli.looking",
     },
 )

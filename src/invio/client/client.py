@@ -10,7 +10,7 @@ import json
 from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import Any
-from urllib.parse import urljoin
+from urllib.parse import quote, urljoin
 
 import httpx
 
@@ -87,6 +87,27 @@ class Client:
         """Has the service seal a link; `says` are the format's names (`in` and `as` by way of `**{}`)."""
         return self._json("POST", "/api/links", json={"address": address, **says})
 
+    def recipients(self) -> list[dict[str, Any]]:
+        """Everybody, with what is known of their tokens."""
+        listed: list[dict[str, Any]] = self._json("GET", "/api/recipients")["recipients"]
+        return listed
+
+    def save_recipient(self, recipient: str, name: str | None = None, groups: Iterable[str] = ()) -> dict[str, Any]:
+        """Adds a recipient, or gives an existing one this name and these groups."""
+        return self._json("PUT", _path(recipient), json={"name": name, "groups": list(groups)})
+
+    def add_token(self, recipient: str, label: str = "", seconds: int | None = None) -> dict[str, Any]:
+        """Makes a token, which the answer tells for the only time. It holds for `seconds`, or without an end."""
+        return self._json("POST", f"{_path(recipient)}/tokens", json={"label": label, "seconds": seconds})
+
+    def end_token(self, recipient: str, token_id: str) -> None:
+        """Ends a token by its id."""
+        self._json("DELETE", f"{_path(recipient)}/tokens/{quote(token_id, safe='')}")
+
+    def disable(self, recipient: str, disabled: bool = True) -> dict[str, Any]:
+        """Has the recipient's tokens and sessions be refused, or hold again."""
+        return self._json("POST", f"{_path(recipient)}/{'disable' if disabled else 'enable'}")
+
     def why(self, address: str, recipient: str | None = None, action: str = "read") -> dict[str, Any]:
         """The decision on one question, and its reasons; `recipient` may be `anyone`."""
         asked = {"address": address, "action": action, "as": recipient}
@@ -122,5 +143,9 @@ class Client:
         except httpx.InvalidURL as error:
             raise ServiceUnreachable(f"{self.url} is no URL of a service: {error}") from None
         raise_for_refusal(response)
-        answer: dict[str, Any] = response.json()
+        answer: dict[str, Any] = response.json() if response.content else {}
         return answer
+
+
+def _path(recipient: str) -> str:
+    return f"/api/recipients/{quote(recipient, safe='')}"

@@ -67,6 +67,7 @@ _TABLE = [
     Reason("range", 416, "The range lies outside the file", "Ask for a range inside the file."),
     Reason("changed", 503, "The file changed while it was being read", "Try again."),
     Reason("not-made", 503, "The file could not be made", "Try again in a while, or ask the operator."),
+    Reason("slow-down", 429, "There were too many failed sign-ins from here", "Wait a while, then try again."),
     Reason(
         "too-many",
         429,

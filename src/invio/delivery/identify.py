@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import time
 from collections.abc import Callable
 from http.cookies import CookieError, SimpleCookie
@@ -13,12 +14,16 @@ from starlette.concurrency import run_in_threadpool
 from invio.core.files import Caller
 from invio.core.reasons import Refusal
 from invio.core.request_head import RequestHead
-from invio.records.recipients import Recipient, recipient_of_session, recipient_of_token
+from invio.records.database import patient
+from invio.records.recipients import Recipient, note_use, recipient_of_session, recipient_of_token
+
+log = logging.getLogger("invio.delivery")
 
 COOKIE = "invio-session"
 # How long another process may go on honouring a credential that was ended. Seconds.
 _KEPT = 2.0
 _KEPT_COUNT = 4096
+_NOTED = 60.0  # seconds
 _NO_GROUPS: frozenset[str] = frozenset()
 
 
@@ -33,6 +38,10 @@ class Identifies(Protocol):
         """Drops what is remembered of a session that ended."""
         ...
 
+    def forget_all(self) -> None:
+        """Drops all that is remembered: recipients or their tokens have changed."""
+        ...
+
 
 class Identifier:
     """Looks credentials up in the records, and remembers the answer for two seconds."""
@@ -40,6 +49,7 @@ class Identifier:
     def __init__(self, engine: sa.Engine) -> None:
         self._engine = engine
         self._kept: dict[tuple[str, str], tuple[float, Recipient | None]] = {}
+        self._noted: dict[str, float] = {}  # when the use of a token was last written down
 
     async def identify(self, head: RequestHead, network: str | None, scope: Any = None) -> Caller:  # noqa: ARG002
         """The caller of a request; `network` is the address it came from.
@@ -69,6 +79,10 @@ class Identifier:
         """Drops what is remembered of a session that ended here."""
         self._kept.pop(("session", secret), None)
 
+    def forget_all(self) -> None:
+        """Drops what is remembered of anybody."""
+        self._kept.clear()
+
     async def _look_up(
         self, kind: str, secret: str, query: Callable[[sa.Connection, str], Recipient | None]
     ) -> Recipient | None:
@@ -84,7 +98,23 @@ class Identifier:
 
     def _read(self, query: Callable[[sa.Connection, str], Recipient | None], secret: str) -> Recipient | None:
         with self._engine.connect() as connection:
-            return query(connection, secret)
+            recipient = query(connection, secret)
+        if recipient is not None and query is recipient_of_token:
+            self._note_use(secret)
+        return recipient
+
+    def _note_use(self, token: str) -> None:
+        now = time.monotonic()
+        if now - self._noted.get(token, -_NOTED) < _NOTED:
+            return
+        if len(self._noted) >= _KEPT_COUNT:
+            self._noted.clear()
+        self._noted[token] = now
+        try:
+            with patient(self._engine).begin() as connection:
+                note_use(connection, token)
+        except sa.exc.SQLAlchemyError:
+            log.warning("records.use-not-noted")  # nobody is kept from anything by it
 
 
 def session_secret(head: RequestHead) -> str | None:

@@ -13,6 +13,8 @@ import sqlalchemy as sa
 from invio.records.tables import recipients, sessions, tokens
 
 SESSION_LIFE = 12 * 3600  # seconds
+_TOKEN_ID = 12  # characters of its hash by which a token is called
+_USED_TO = 60.0  # seconds, to which it is known when a token was last used
 
 
 @dataclass(frozen=True, slots=True)
@@ -20,6 +22,19 @@ class Recipient:
     id: str
     name: str
     groups: frozenset[str]
+    disabled: float | None = None  # since when, Unix seconds
+
+
+@dataclass(frozen=True, slots=True)
+class TokenFacts:
+    """What is known of a token, which itself is not. Times in Unix seconds."""
+
+    id: str
+    recipient: str
+    label: str
+    created: float
+    expires: float | None
+    used: float | None
 
 
 def hashed(secret: str) -> str:
@@ -35,20 +50,68 @@ def save_recipient(connection: sa.Connection, recipient_id: str, name: str, grou
         connection.execute(sa.insert(recipients).values(id=recipient_id, created=time.time(), **values))
 
 
-def add_token(connection: sa.Connection, recipient_id: str, label: str) -> str:
-    """Makes a token for a recipient and gives it, for the only time."""
+def add_token(connection: sa.Connection, recipient_id: str, label: str, expires: float | None = None) -> str:
+    """Makes a token for a recipient and gives it, for the only time. `expires` in Unix seconds."""
     token = secrets.token_urlsafe(32)
     connection.execute(
-        sa.insert(tokens).values(hash=hashed(token), recipient=recipient_id, label=label, created=time.time())
+        sa.insert(tokens).values(
+            hash=hashed(token), recipient=recipient_id, label=label, created=time.time(), expires=expires
+        )
     )
     return token
 
 
+def token_id(token: str) -> str:
+    """What a token is called where it must not be shown."""
+    return hashed(token)[:_TOKEN_ID]
+
+
+def tokens_of(connection: sa.Connection, recipient_id: str) -> list[TokenFacts]:
+    """A recipient's tokens, the newest first."""
+    rows = connection.execute(
+        sa.select(tokens).where(tokens.c.recipient == recipient_id).order_by(tokens.c.created.desc())
+    )
+    return [
+        TokenFacts(row.hash[:_TOKEN_ID], row.recipient, row.label, row.created, row.expires, row.used) for row in rows
+    ]
+
+
+def end_token(connection: sa.Connection, recipient_id: str, called: str) -> bool:
+    """Ends a token by its id; whether there was one."""
+    if len(called) != _TOKEN_ID or not called.isalnum():
+        return False
+    ended = connection.execute(
+        sa.delete(tokens).where(tokens.c.recipient == recipient_id, tokens.c.hash.startswith(called))
+    )
+    return bool(ended.rowcount)
+
+
+def disable(connection: sa.Connection, recipient_id: str, disabled: bool) -> bool:
+    """Has a recipient's tokens and sessions be good for nothing, or good again; whether there is one."""
+    since = time.time() if disabled else None
+    changed = connection.execute(sa.update(recipients).where(recipients.c.id == recipient_id).values(disabled=since))
+    return bool(changed.rowcount)
+
+
 def recipient_of_token(connection: sa.Connection, token: str) -> Recipient | None:
+    """Whose token this is, if it still holds."""
     return _recipient(
         connection,
-        sa.select(recipients).join(tokens, tokens.c.recipient == recipients.c.id).where(tokens.c.hash == hashed(token)),
+        sa.select(recipients)
+        .join(tokens, tokens.c.recipient == recipients.c.id)
+        .where(
+            tokens.c.hash == hashed(token),
+            recipients.c.disabled.is_(None),
+            sa.or_(tokens.c.expires.is_(None), tokens.c.expires > time.time()),
+        ),
     )
+
+
+def note_use(connection: sa.Connection, token: str) -> None:
+    """Notes that a token was used, unless that was noted within the minute."""
+    now = time.time()
+    lately = sa.or_(tokens.c.used.is_(None), tokens.c.used < now - _USED_TO)
+    connection.execute(sa.update(tokens).where(tokens.c.hash == hashed(token), lately).values(used=now))
 
 
 def recipient_named(connection: sa.Connection, recipient_id: str) -> Recipient | None:
@@ -58,7 +121,7 @@ def recipient_named(connection: sa.Connection, recipient_id: str) -> Recipient |
 def all_recipients(connection: sa.Connection) -> list[Recipient]:
     """Everybody, in the order of their ids."""
     rows = connection.execute(sa.select(recipients).order_by(recipients.c.id))
-    return [Recipient(row.id, row.name, frozenset(row.groups)) for row in rows]
+    return [Recipient(row.id, row.name, frozenset(row.groups), row.disabled) for row in rows]
 
 
 def open_session(connection: sa.Connection, recipient_id: str) -> str:
@@ -77,7 +140,7 @@ def recipient_of_session(connection: sa.Connection, secret: str) -> Recipient | 
         connection,
         sa.select(recipients)
         .join(sessions, sessions.c.recipient == recipients.c.id)
-        .where(sessions.c.hash == hashed(secret), sessions.c.expires > time.time()),
+        .where(sessions.c.hash == hashed(secret), sessions.c.expires > time.time(), recipients.c.disabled.is_(None)),
     )
 
 
@@ -87,4 +150,4 @@ def close_session(connection: sa.Connection, secret: str) -> None:
 
 def _recipient(connection: sa.Connection, query: sa.Select[tuple[object, ...]]) -> Recipient | None:
     row = connection.execute(query).first()
-    return None if row is None else Recipient(row.id, row.name, frozenset(row.groups))
+    return None if row is None else Recipient(row.id, row.name, frozenset(row.groups), row.disabled)

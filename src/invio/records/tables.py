@@ -13,6 +13,7 @@ recipients = sa.Table(
     sa.Column("name", sa.String(200), nullable=False),
     sa.Column("groups", sa.JSON, nullable=False),
     sa.Column("created", sa.Float, nullable=False),
+    sa.Column("disabled", sa.Float),  # since when; its tokens and sessions are good for nothing then
 )
 
 # A token is 32 random bytes; their SHA-256 is kept. A slow hash would add nothing: there is no
@@ -24,6 +25,8 @@ tokens = sa.Table(
     sa.Column("recipient", sa.String(64), sa.ForeignKey("recipients.id"), nullable=False),
     sa.Column("label", sa.String(200), nullable=False),
     sa.Column("created", sa.Float, nullable=False),
+    sa.Column("expires", sa.Float),
+    sa.Column("used", sa.Float),  # last, to the minute
 )
 
 sessions = sa.Table(

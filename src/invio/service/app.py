@@ -17,12 +17,12 @@ from invio.core.reasons import Refusal
 from invio.core.request_head import RequestHead
 from invio.delivery import way
 from invio.delivery.refusals import refusal_reply, unreachable
-from invio.service import bundles, console, decisions, files, links, operators, rules, sessions, transfers
+from invio.service import bundles, console, decisions, files, links, operators, recipients, rules, sessions, transfers
 from invio.service.assembly import Parts
 from invio.service.description import described
 from invio.stores.store import StoreFault
 
-_ROUTERS = (files, bundles, links, decisions, rules, transfers, sessions, operators)
+_ROUTERS = (files, bundles, links, decisions, rules, recipients, transfers, sessions, operators)
 # What is left inside an application: it decides, signs people in and is watched over by itself.
 _MOUNTED = (files, bundles, transfers)
 
@@ -80,7 +80,9 @@ def make_api(parts: Parts | None, modules: Sequence[ModuleType] = _ROUTERS) -> F
         assert parts is not None
         lasting = [asyncio.create_task(parts.transfers.note_progress())]
         if parts.rules_file is not None:
-            lasting.append(asyncio.create_task(parts.rules_file.keep(parts.catalogue)))
+            lasting.append(asyncio.create_task(parts.rules_file.keep(parts.decide_by)))
+        if parts.keys_file is not None:
+            lasting.append(asyncio.create_task(parts.keys_file.keep(parts.seal_by)))
         yield
         for task in lasting:
             task.cancel()

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from pathlib import Path
 
 import sqlalchemy as sa
 
@@ -12,6 +11,8 @@ from invio.core.addresses import BadAddress, parse_file_address
 from invio.core.cross_origin import CrossOrigin
 from invio.core.forwarded import read_networks
 from invio.core.keys import KeyRing, read_keys
+from invio.core.rules import RuleSet
+from invio.core.rules_file import read_rules
 from invio.delivery.bundles import BundleLimits, Bundles
 from invio.delivery.catalogue import Catalogue, Decider
 from invio.delivery.digests import Digests
@@ -25,7 +26,7 @@ from invio.producers.producer import ProducerFault, Rows, function_rows, query_r
 from invio.records import transfers as transfer_records
 from invio.records.database import open_database, patient
 from invio.records.journal import Journal
-from invio.service.rules_in_force import RulesInForce
+from invio.service.attempts import Attempts
 from invio.service.settings import (
     BadSettings,
     DirectorySettings,
@@ -34,6 +35,7 @@ from invio.service.settings import (
     TableSettings,
     TablesSettings,
 )
+from invio.service.watched import Watched
 from invio.stores.directory import DirectoryStore
 from invio.stores.store import Store, StoreFault
 from invio.stores.tables import TablesStore
@@ -54,12 +56,22 @@ class Parts:
     digests: Digests
     way: Way
     delivery: Delivery
-    rules_file: RulesInForce | None  # None where the application decides
+    rules_file: Watched[RuleSet] | None  # None where the application decides
+    keys_file: Watched[KeyRing] | None
+    attempts: Attempts = field(default_factory=Attempts)
     stopping: Callable[[], bool] = field(default=lambda: False)
 
     @property
     def rules(self) -> Decider:
         return self.catalogue.rules
+
+    def decide_by(self, rules: RuleSet) -> None:
+        """From now on these rules are in force."""
+        self.catalogue.rules = rules
+
+    def seal_by(self, keys: KeyRing) -> None:
+        """From now on these keys open links, and one of them seals new ones."""
+        self.keys, self.way.keys = keys, keys.keys
 
     def close(self) -> None:
         self.digests.close()
@@ -77,11 +89,16 @@ def assemble(settings: Settings, decider: Decider | None = None, identifier: Ide
         BadSettings, BadRules, BadKeyFile: with what is wrong and where.
     """
     stores = open_stores(settings)
-    in_force = None
+    rules_file, keys_file, keys, rules = None, None, KeyRing({}, ""), decider
     if decider is None:
-        in_force = RulesInForce(settings.path(settings.service.rules), settings.stores)
-    rules = decider or in_force.rules  # type: ignore[union-attr]
-    keys = _keys(settings.path(settings.service.keys), needed=decider is None)
+        rules_file = Watched(
+            "rules", settings.path(settings.service.rules), lambda path: read_rules(path, settings.stores)
+        )
+        rules = rules_file.value
+    if decider is None or settings.path(settings.service.keys).exists():
+        keys_file = Watched("keys", settings.path(settings.service.keys), read_keys)
+        keys = keys_file.value
+    assert rules is not None
     settings.database.parent.mkdir(parents=True, exist_ok=True)
     engine = open_database(settings.database)
     with patient(engine).begin() as connection:
@@ -103,17 +120,25 @@ def assemble(settings: Settings, decider: Decider | None = None, identifier: Ide
         way.sign_in = None  # the application has its own page for that
     delivery = Delivery(way)
     return Parts(
-        settings, keys, engine, journal, catalogue, identifier, transfers, bundles, digests, way, delivery, in_force
+        settings,
+        keys,
+        engine,
+        journal,
+        catalogue,
+        identifier,
+        transfers,
+        bundles,
+        digests,
+        way,
+        delivery,
+        rules_file,
+        keys_file,
     )
 
 
 def open_stores(settings: Settings) -> list[Store]:
     """The stores that the settings name. Raises BadSettings."""
     return [_store(settings, name) for name in settings.stores]
-
-
-def _keys(file: Path, needed: bool) -> KeyRing:
-    return read_keys(file) if needed or file.exists() else KeyRing({}, "")
 
 
 def _cross_origin(settings: Settings) -> CrossOrigin:

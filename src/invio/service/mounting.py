@@ -75,6 +75,9 @@ class _AppIdentifier:
     def forget(self, secret: str) -> None:
         """There are no sessions of ours."""
 
+    def forget_all(self) -> None:
+        """Nobody is remembered."""
+
 
 class _AppDecider:
     """Decides by the application's function; each question is asked once a request."""

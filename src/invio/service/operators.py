@@ -20,7 +20,7 @@ async def healthz() -> dict[str, str]:
 async def readyz(response: Response, parts: TheParts) -> dict[str, str]:
     """200 when the records can be written; 503 otherwise, and while the service is stopping.
 
-    `rules` says that a rules file came which cannot be used, so that those before it are still in force.
+    `rules` and `keys` stand there when a file of them came that cannot be used.
     """
     if parts.stopping():
         response.status_code = 503
@@ -30,6 +30,8 @@ async def readyz(response: Response, parts: TheParts) -> dict[str, str]:
     except sa.exc.SQLAlchemyError:
         response.status_code = 503
         return {"status": "the records cannot be written"}
-    if parts.rules_file is not None and parts.rules_file.fault is not None:
-        return {"status": "ready", "rules": "the rules file cannot be used; those before it are in force"}
-    return {"status": "ready"}
+    told = {"status": "ready"}
+    for what, file in (("rules", parts.rules_file), ("keys", parts.keys_file)):
+        if file is not None and file.fault is not None:
+            told[what] = f"the file of the {what} cannot be used; those before it are in force"
+    return told

@@ -19,7 +19,7 @@ def get_rules(caller: TheCaller, parts: TheParts) -> RulesShape:
     in_force = parts.rules_file
     assert in_force is not None
     return RulesShape(
-        since=timestamp(in_force.since), fault=in_force.fault, rules=[_shape(rule) for rule in in_force.rules.rules]
+        since=timestamp(in_force.since), fault=in_force.fault, rules=[_shape(rule) for rule in in_force.value.rules]
     )
 
 

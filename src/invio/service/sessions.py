@@ -16,7 +16,12 @@ router = APIRouter(tags=["sessions"])
 
 @router.post("/api/sessions", status_code=201, summary="Sign in with a token")
 async def sign_in(asked: SignIn, request: Request, response: Response, parts: TheParts) -> Me:
-    """Makes a session and sets its cookie: `HttpOnly`, `SameSite=Strict`, for 12 hours."""
+    """Makes a session and sets its cookie: `HttpOnly`, `SameSite=Strict`, for 12 hours.
+
+    After five failures from one network address, each further one makes the next attempt wait longer.
+    """
+    network = parts.way.front.network(request.client.host if request.client else None, head_of(request))
+    parts.attempts.check(network)
 
     def look_up() -> Me | None:
         with parts.engine.connect() as connection:
@@ -25,7 +30,9 @@ async def sign_in(asked: SignIn, request: Request, response: Response, parts: Th
 
     me = await run_in_threadpool(look_up)
     if me is None:
+        parts.attempts.failed(network)
         raise Refusal("bad-token", "this is not a token of a recipient here")
+    parts.attempts.succeeded(network)
     secret = await parts.journal.call(lambda connection: open_session(connection, str(me.recipient)))
     response.set_cookie(
         COOKIE,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
@@ -175,3 +175,44 @@ class RulesShape(BaseModel):
     since: str
     fault: str | None
     rules: list[RuleShape]
+
+
+class RecipientAsk(BaseModel):
+    """What a recipient is to be called, and which groups it is in."""
+
+    model_config = ConfigDict(extra="forbid")
+    name: str | None = Field(None, min_length=1, max_length=200, description="its id, when not given")
+    groups: list[Annotated[str, Field(pattern=r"^[A-Za-z0-9._@-]{1,64}$")]] = []
+
+
+class TokenAsk(BaseModel):
+    """What a token is for, and for how many seconds it holds; without an end when not given."""
+
+    model_config = ConfigDict(extra="forbid")
+    label: str = Field("", max_length=200)
+    seconds: int | None = Field(None, ge=1)
+
+
+class TokenShape(BaseModel):
+    """A token by its id. `token` itself is told once, when it is made."""
+
+    id: str
+    label: str
+    created: str
+    expires: str | None
+    used: str | None = Field(description="last, to the minute")
+    token: str | None = None
+
+
+class RecipientShape(BaseModel):
+    """Somebody who obtains files. `disabled` since when, if so."""
+
+    id: str
+    name: str
+    groups: list[str]
+    disabled: str | None
+    tokens: list[TokenShape]
+
+
+class RecipientList(BaseModel):
+    recipients: list[RecipientShape]

@@ -1,0 +1,160 @@
+"""`invio recipients` and `invio keys`: who may ask, and what seals links."""
+
+from __future__ import annotations
+
+import time
+from pathlib import Path
+from typing import Any
+
+import click
+from rich.text import Text
+
+from invio.cli.commands import SaidNo
+from invio.cli.links import KEYS, WHEN
+from invio.cli.options import gives_json, print_json, talks_to_service
+from invio.cli.output import print_table
+from invio.client import Client
+from invio.core.keys import KeyRing, new_keys, read_keys, write_keys
+
+
+@click.group()
+def recipients() -> None:
+    """Add and list recipients, give them tokens, and let them in no more. For those who manage a store."""
+
+
+@recipients.command(name="add")
+@click.argument("recipient")
+@click.option("--name", help="What people call them; the id when not given.")
+@click.option("--group", "groups", multiple=True, help="A group that they are in; may be given several times.")
+@gives_json
+@talks_to_service
+def add_recipient(client: Client, recipient: str, name: str | None, groups: tuple[str, ...], as_json: bool) -> None:
+    """Add RECIPIENT, or give an existing one this name and these groups. A token is made apart."""
+    made = client.save_recipient(recipient, name, groups)
+    if as_json:
+        print_json(made)
+        return
+    said = f" in {', '.join(made['groups'])}" if made["groups"] else ", in no group"
+    click.echo(f"{made['id']}: {made['name']}{said}")
+
+
+@recipients.command(name="list")
+@gives_json
+@talks_to_service
+def list_recipients(client: Client, as_json: bool) -> None:
+    """List everybody, with their tokens."""
+    listed = client.recipients()
+    if as_json:
+        print_json({"recipients": listed})
+        return
+    rows: list[tuple[str | Text, ...]] = []
+    for one in listed:
+        state = Text("disabled", "red") if one["disabled"] else Text("may ask", "green")
+        rows.append((one["id"], one["name"], ", ".join(one["groups"]), state, "", "", "", ""))
+        for token in one["tokens"]:
+            ends = _day(token["expires"]) or "never"
+            rows.append(("", "", "", "", token["id"], token["label"], ends, _day(token["used"]) or "never"))
+    columns = ("recipient", "name", "groups", "state", "token", "label", "ends", "last used (UTC)")
+    print_table([(column, "left") for column in columns], rows)
+
+
+@recipients.command(name="token")
+@click.argument("recipient")
+@click.option("--label", default="", help="What it is for.")
+@click.option("--until", type=WHEN, metavar="WHEN", help="Its end: Unix seconds, 2026-12-24T18:00Z, or a span as 90d.")
+@click.option("--end", metavar="TOKEN", help="End the token of this id instead of making one.")
+@gives_json
+@talks_to_service
+def make_token(client: Client, recipient: str, label: str, until: int | None, end: str | None, as_json: bool) -> None:
+    """Make a token for RECIPIENT and show it, for the only time."""
+    if end is not None:
+        client.end_token(recipient, end)
+        print_json({"id": end}) if as_json else click.echo(f"the token {end} of {recipient} holds no longer")
+        return
+    seconds = None if until is None else until - int(time.time())
+    if seconds is not None and seconds < 1:
+        raise click.UsageError("--until lies in the past")
+    made = client.add_token(recipient, label, seconds)
+    if as_json:
+        print_json(made)
+        return
+    click.echo(f"The token {made['id']} of {recipient} is shown this once: {made['token']}")
+
+
+@recipients.command(name="disable")
+@click.argument("recipient")
+@click.option("--undo", is_flag=True, help="Let them in again.")
+@gives_json
+@talks_to_service
+def disable_recipient(client: Client, recipient: str, undo: bool, as_json: bool) -> None:
+    """Refuse RECIPIENT's tokens and sessions from now on."""
+    changed = client.disable(recipient, not undo)
+    if as_json:
+        print_json(changed)
+        return
+    click.echo(f"{recipient} " + ("may ask again" if undo else "is let in no more"))
+
+
+def _day(moment: str | None) -> str:
+    return (moment or "")[:16].replace("T", " ")
+
+
+@click.group()
+def keys() -> None:
+    """Make, list and retire the keys that seal links. Works on the key file; a running service reads it again."""
+
+
+@keys.command(name="list")
+@KEYS
+@gives_json
+def list_keys(keys: Path, as_json: bool) -> None:
+    """List the keys by their ids; what they are is not shown."""
+    ring = read_keys(keys)
+    told = [{"id": name, "current": name == ring.current} for name in ring.keys]
+    if as_json:
+        print_json({"keys": told})
+        return
+    rows = [(one["id"], "seals new links" if one["current"] else "opens links that it sealed") for one in told]
+    print_table([("key", "left"), ("", "left")], [(str(name), str(said)) for name, said in rows])
+
+
+@keys.command(name="new")
+@click.argument("name", required=False)
+@KEYS
+@gives_json
+def new_key(name: str | None, keys: Path, as_json: bool) -> None:
+    """Make a key, called NAME, that seals new links from now on; the others go on opening theirs."""
+    ring = read_keys(keys)
+    if name is None:
+        name = next(f"k{number}" for number in range(1, len(ring.keys) + 2) if f"k{number}" not in ring.keys)
+    if name in ring.keys:
+        raise SaidNo(f"{keys}: there is a key {name!r} already; nothing was changed")
+    write_keys(KeyRing({**ring.keys, **new_keys(name).keys}, name), keys)
+    read_keys(keys)
+    _say(
+        {"id": name, "current": True},
+        f"{name} seals new links now; links of {', '.join(ring.keys)} still open",
+        as_json,
+    )
+
+
+@keys.command(name="retire")
+@click.argument("name")
+@KEYS
+@gives_json
+def retire_key(name: str, keys: Path, as_json: bool) -> None:
+    """Take the key NAME out of use: every link that it sealed is refused from now on."""
+    ring = read_keys(keys)
+    if name not in ring.keys:
+        raise SaidNo(f"{keys}: there is no key {name!r}; keys are {', '.join(ring.keys)}")
+    if name == ring.current:
+        raise SaidNo(f"{keys}: {name!r} seals new links; make another first, with 'invio keys new'")
+    write_keys(KeyRing({other: key for other, key in ring.keys.items() if other != name}, ring.current), keys)
+    _say({"id": name, "retired": True}, f"links that {name} sealed are refused now", as_json)
+
+
+def _say(told: dict[str, Any], said: str, as_json: bool) -> None:
+    if as_json:
+        print_json(told)
+    else:
+        click.echo(said)
