@@ -67,6 +67,7 @@ _TABLE = [
     Reason("range", 416, "The range lies outside the file", "Ask for a range inside the file."),
     Reason("changed", 503, "The file changed while it was being read", "Try again."),
     Reason("not-made", 503, "The file could not be made", "Try again in a while, or ask the operator."),
+    Reason("quota", 429, "You have obtained as much as you may for now", "Come back when there is room again."),
     Reason("slow-down", 429, "There were too many failed sign-ins from here", "Wait a while, then try again."),
     Reason(
         "too-many",
@@ -87,6 +88,7 @@ class Refusal(Exception):
 
     `allow` names the methods that a 405 offers; `names` the addresses that a refusal is about;
     `size` is the file's, in bytes, for a 416; `retry_after` is in seconds, for a 429 or 503.
+    `text` and `link` are the operator's own, for whoever is refused.
     """
 
     def __init__(
@@ -98,6 +100,8 @@ class Refusal(Exception):
         names: tuple[str, ...] = (),
         size: int | None = None,
         retry_after: int = 1,
+        text: str = "",
+        link: str = "",
     ) -> None:
         super().__init__(detail)
         self.reason = REASONS[word]
@@ -106,3 +110,5 @@ class Refusal(Exception):
         self.names = names
         self.size = size
         self.retry_after = retry_after
+        self.text = text
+        self.link = link

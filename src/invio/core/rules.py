@@ -17,6 +17,7 @@ from invio.core.caching import strictest
 from invio.core.conditions import ALWAYS, Conditions
 from invio.core.files import Caller, FileFacts
 from invio.core.patterns import Pattern
+from invio.core.quotas import Quota
 
 ACTIONS = ("list", "read", "bundle", "link", "put", "manage")
 EFFECTS = ("allow", "deny")
@@ -63,12 +64,13 @@ class Terms:
     """How a file is delivered to a caller who may have it; None where no rule says.
 
     `speed` in bytes a second, shared by all connections of one recipient; `disposition` is
-    `attachment` or `inline`; `cache` the value of Cache-Control.
+    `attachment` or `inline`; `cache` the value of Cache-Control. All of `quotas` hold.
     """
 
     speed: int | None = None
     disposition: str | None = None
     cache: str | None = None
+    quotas: tuple[Quota, ...] = ()
 
 
 NO_TERMS = Terms()
@@ -221,6 +223,7 @@ class RuleSet:
             speed=min((terms.speed for terms in spoke if terms.speed is not None), default=None),
             disposition="attachment" if "attachment" in dispositions else next(iter(dispositions), None),
             cache=strictest(terms.cache for terms in spoke if terms.cache is not None),
+            quotas=tuple(dict.fromkeys(quota for terms in spoke for quota in terms.quotas)),
         )
 
     def decide(

@@ -17,11 +17,13 @@ from invio.core.conditions import ALWAYS, Conditions, read_days, read_hours
 from invio.core.errors import Unusable
 from invio.core.forwarded import Network, read_networks
 from invio.core.patterns import BadPattern, Pattern, parse_pattern
+from invio.core.quotas import Quota, read_period
 from invio.core.rules import ACTIONS, EFFECTS, NO_TERMS, Expectation, Rule, RuleSet, Terms, Who
 from invio.core.toml_places import line_of
 
 _NEEDED = ("effect", "who", "what", "actions")
-_TERMS = ("speed", "disposition", "cache")
+_TERMS = ("speed", "disposition", "cache", "quota")
+_QUOTA = ("files", "bytes", "per", "text", "link")
 _CONDITIONS = ("media_types", "min_size", "max_size", "when", "networks")
 _WHEN = ("from", "until", "days", "hours", "zone")
 _KEYS = ("name", *_NEEDED, *_CONDITIONS, *_TERMS)
@@ -80,6 +82,7 @@ class _Reader:
         self._text = text
         self._file = file
         self._stores = stores
+        self._quotas: set[str] = set()
 
     def refuse(self, path: _Place, message: str) -> Any:
         raise BadRules(self._file, line_of(self._text, path), message)
@@ -225,7 +228,34 @@ class _Reader:
                 cache = read_cache_control(str(cache))
             except ValueError as error:
                 self.refuse((*at, "cache"), str(error))
-        return Terms(speed, given.get("disposition"), cache)
+        quotas = () if "quota" not in given else (self._quota(at, entry),)
+        return Terms(speed, given.get("disposition"), cache, quotas)
+
+    def _quota(self, at: _Place, entry: dict[str, Any]) -> Quota:
+        given, where = entry["quota"], (*at, "quota")
+        if not isinstance(given, dict):
+            self.refuse(where, 'quota is a table, as in quota = { files = 100, per = "1d" }')
+        for key in given:
+            if key not in _QUOTA:
+                self.refuse((*where, key), f"quota has no {key!r}; it has {', '.join(_QUOTA)}")
+        name = entry.get("name")
+        if not isinstance(name, str) or name in self._quotas:
+            said = "a rule with a quota needs a name that no other such rule has: it is counted by that"
+            raise BadRules(self._file, line_of(self._text, at), said)
+        self._quotas.add(name)
+        for key in ("files", "bytes"):
+            if key in given and (type(given[key]) is not int or given[key] < 1):
+                self.refuse((*where, key), f"{key} is {given[key]!r}; expected a whole number of 1 or more")
+        if "files" not in given and "bytes" not in given:
+            self.refuse(where, "quota says how many files or bytes")
+        link = given.get("link", "")
+        if link and not str(link).startswith(("https://", "http://", "mailto:", "/")):
+            self.refuse(where, f"link is {link!r}; expected an address beginning with https://, mailto: or /")
+        try:
+            period = read_period(str(given.get("per", "")))
+        except ValueError as error:
+            self.refuse(where, str(error))
+        return Quota(name, given.get("files"), given.get("bytes"), period, str(given.get("text", "")), str(link))
 
     def _each(self, at: _Place, value: Any, read: Callable[[str], _Item]) -> tuple[_Item, ...]:
         if not isinstance(value, list) or not value or not all(isinstance(item, str) for item in value):

@@ -7,13 +7,14 @@ from __future__ import annotations
 
 import time
 from collections import deque
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from typing import Any
 
 from invio.core.multipart import Span
 from invio.core.progress import Coverage, Pace, percent, seconds_left
+from invio.core.quotas import Claim
 from invio.delivery.sender import Meter
 from invio.records.transfers import COMPLETE, HANDED_OFF, PARTIAL, RUNNING, TransferRow
 
@@ -31,6 +32,7 @@ class Segment:
 
     meter: Meter
     spans: tuple[Span, ...]
+    claims: Sequence[Claim] = ()  # what is reserved for it
 
     def add_to(self, coverage: Coverage) -> None:
         """Adds what has arrived of the content."""

@@ -12,8 +12,8 @@ import os
 import tempfile
 import threading
 import time
-from collections import OrderedDict
-from collections.abc import Iterator, Sequence
+from collections import Counter, OrderedDict
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
 import sqlalchemy as sa
@@ -22,6 +22,7 @@ from isal import isal_zlib
 from invio.core.addresses import Address, BadAddress, parse_address
 from invio.core.files import Caller
 from invio.core.names import safe_name
+from invio.core.quotas import Quota
 from invio.core.reasons import Refusal
 from invio.core.replies import Representation
 from invio.core.zip_layout import ZipEntry, ZipLayout, entry_names, zip_layout
@@ -115,8 +116,10 @@ class Bundles:
             record = save_bundle(connection, caller.recipient, _archive_name(name, files), files)
         return record, self._layout(record.id, chosen), len(chosen)
 
-    def represent(self, caller: Caller, address: Address) -> Representation:
+    def represent(self, caller: Caller, address: Address) -> tuple[Representation, Mapping[Quota, int]]:
         """The archive at `bundles/<id>/<name>.zip`, with the caller's rights checked again.
+
+        With it, the quotas that hold for what is in it, and how many of its files each is about.
 
         Raises:
             Refusal: `missing`, when there is no such bundle or it is another's; or as `make`.
@@ -126,8 +129,9 @@ class Bundles:
             record = bundle_named(connection, bundle_id)
         if record is None or name != record.name or record.recipient not in (None, caller.recipient):
             raise Refusal("missing", "there is no such bundle for you; it may be over, so select the files again")
-        layout = self._layout(record.id, self._choose(caller, record.files))
-        return Representation(
+        chosen = self._choose(caller, record.files)
+        layout = self._layout(record.id, chosen)
+        representation = Representation(
             content=layout.content,
             size=layout.size,
             tag=layout.tag,
@@ -135,6 +139,12 @@ class Bundles:
             media_type="application/zip",
             name=record.name,
         )
+        return representation, self._quotas(caller, chosen)
+
+    def _quotas(self, caller: Caller, chosen: Sequence[_Chosen]) -> Mapping[Quota, int]:
+        rules = self._catalogue.rules
+        facts = (item.found.facts for item in chosen)
+        return Counter(quota for one in facts for quota in rules.terms(caller, "read", one.address, one).quotas)
 
     def close(self) -> None:
         self._spools.close()

@@ -45,6 +45,10 @@ def problem(refusal: Refusal) -> dict[str, Any]:
     }
     if refusal.names:
         document["names"] = list(refusal.names)
+    if refusal.text:
+        document["text"] = refusal.text
+    if refusal.link:
+        document["link"] = refusal.link
     return document
 
 

@@ -3,20 +3,25 @@
 from __future__ import annotations
 
 import asyncio
+import math
 import time
-from dataclasses import dataclass, replace
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
 
 import sqlalchemy as sa
 from starlette.concurrency import run_in_threadpool
 
 from invio.core.links import SealedLink
 from invio.core.progress import Coverage
+from invio.core.quotas import Claim, Quota, moment_text, period_text
 from invio.core.reasons import Refusal
 from invio.core.replies import Reply
 from invio.delivery.board import Board, Live, Segment
 from invio.delivery.limits import Limits
 from invio.delivery.sender import Meter
+from invio.records import quotas
 from invio.records.journal import Journal
+from invio.records.quotas import QuotaReached
 from invio.records.transfers import (
     BROKEN_OFF,
     COMPLETE,
@@ -47,6 +52,7 @@ class Asking:
     recipient: str | None
     network: str | None
     link: SealedLink | None = None
+    quotas: Mapping[Quota, int] = field(default_factory=dict)  # those that hold, and how many files it is to each
 
     @property
     def tag(self) -> str | None:
@@ -95,12 +101,13 @@ class Transfers:
         """
         if self._limits.requests is not None and self.board.requests >= self._limits.requests:
             raise Refusal("busy", "the service is sending as much as it may at once", retry_after=_SOON)
-        segment = Segment(meter, reply.spans)
+        segment = Segment(meter, reply.spans, _claims(asking, reply))
         key = (asking.who, asking.address, etag, asking.tag)
         # Segments that are asked for at once look for each other before the first of them has begun.
         joins = reply.status == 206
         live = self.board.find(key) if joins else None
-        asks = _counted(asking.link)[0] is not None  # whether the records have a say each time
+        # Whether the records have a say each time.
+        asks = _counted(asking.link)[0] is not None or any(claim.quota.bytes is not None for claim in segment.claims)
         if live is None and joins and not asks and self._limits.recipient_transfers is None:
             live = self.board.wake(key)
         begins = live is None and earlier is None
@@ -116,16 +123,20 @@ class Transfers:
             return live, segment
         try:
             if begins:
-                await self._journal.begin(live.row, *_counted(asking.link), self._limits.recipient_transfers)
+                most = self._limits.recipient_transfers
+                await self._journal.begin(live.row, *_counted(asking.link), most, segment.claims)
                 live.requests = max(live.requests, 1)
             else:
-                await self._go_on(live, asking, runs=earlier is None or earlier.state == RUNNING)
+                runs = earlier is None or earlier.state == RUNNING
+                await self._go_on(live, asking, segment.claims, runs)
         except BaseException as error:
             self.board.leave(live, segment)
             if not live.segments:
                 self.board.drop(live)
             if isinstance(error, LinkSpent):
                 raise link_refusal(error) from None
+            if isinstance(error, QuotaReached):
+                raise quota_refusal(error) from None
             if isinstance(error, TooMany):
                 said = f"at most {self._limits.recipient_transfers} files at once"
                 raise Refusal("too-many", said, retry_after=_SOON) from None
@@ -135,8 +146,8 @@ class Transfers:
         live.durable = True
         return live, segment
 
-    async def _go_on(self, live: Live, asking: Asking, runs: bool) -> None:
-        """A resumed transfer counts no further use of a link, and a revoked link does not resume."""
+    async def _go_on(self, live: Live, asking: Asking, claims: Sequence[Claim], runs: bool) -> None:
+        """A resumed transfer counts no further use of a link and no further file; a revoked link does not resume."""
         link_id, _ = _counted(asking.link)
         most = self._limits.recipient_transfers
 
@@ -145,6 +156,7 @@ class Transfers:
                 check_link_use(connection, link_id, None)
             if most is not None and not runs:
                 check_running(connection, asking.who, most)
+            quotas.reserve(connection, asking.who, live.row.id, claims, begins=False)
             return go_on(connection, live.row.id, live.requests)
 
         # A request that ended since the earlier one was looked up may have brought more.
@@ -174,6 +186,7 @@ class Transfers:
     def hand_off(self, live: Live, segment: Segment) -> None:
         """Records that a front server, or the remote store, sends the content in our place."""
         self.board.leave(live, segment)
+        self._settle_quotas(live, segment, sum(claim.bytes for claim in segment.claims[:1]))
         if live.segments:
             return
         row = live.now()
@@ -188,6 +201,7 @@ class Transfers:
             broken = "the client left before it had taken everything"
         self.board.leave(live, segment)
         segment.add_to(live.arrived)
+        self._settle_quotas(live, segment, meter.arrived)
         live.broken = broken or live.broken
         if live.segments:
             return  # what it brought is told with the progress of the others
@@ -199,6 +213,11 @@ class Transfers:
         row.reason = None if whole else live.broken
         self._journal.write(row)
         self.board.end(live, row)
+
+    def _settle_quotas(self, live: Live, segment: Segment, taken: int) -> None:
+        claims, transfer = segment.claims, live.row.id
+        if any(claim.quota.bytes is not None for claim in claims):
+            self._journal.note(lambda connection: quotas.give_back(connection, transfer, claims, taken))
 
     async def note_progress(self) -> None:
         """Runs for the life of the service: tells the records what has arrived so far."""
@@ -236,6 +255,24 @@ def _counted(link: SealedLink | None) -> tuple[str | None, int | None]:
     if link is None:
         return None, None
     return link.says("id"), link.uses
+
+
+def _claims(asking: Asking, reply: Reply) -> list[Claim]:
+    """What a request takes of the quotas that hold; of a content that is made, nobody knows the length."""
+    return [Claim(quota, files, reply.length or 0) for quota, files in asking.quotas.items()]
+
+
+def quota_refusal(reached: QuotaReached) -> Refusal:
+    """What whoever has reached a quota is told, with the operator's own words."""
+    quota, now = reached.quota, time.time()
+    per = f"{quota.files} files" if quota.files is not None else f"{quota.bytes} bytes"
+    said = f"{per} in {period_text(quota.period)}"
+    if reached.frees is None:
+        said += "; this one alone is more than that"
+        return Refusal("quota", said, text=quota.text, link=quota.link, retry_after=quota.period)
+    said += f"; there is room again at {moment_text(reached.frees)}"
+    wait = max(1, math.ceil(reached.frees - now))
+    return Refusal("quota", said, text=quota.text, link=quota.link, retry_after=wait)
 
 
 def link_refusal(spent: LinkSpent) -> Refusal:

@@ -22,6 +22,7 @@ from invio.core.digests import digest_field, wants_sha256
 from invio.core.files import Caller
 from invio.core.link_terms import Asked, LinkRefused
 from invio.core.links import SealedLink, check_link, is_sealed, parse_link
+from invio.core.quotas import Quota
 from invio.core.reasons import Refusal
 from invio.core.replies import METHODS, Reply, Representation, plan
 from invio.core.request_head import RequestHead
@@ -48,6 +49,7 @@ from invio.stores.store import Found, Missing, StoreFault
 log = logging.getLogger("invio.delivery")
 
 PREFIX = "/get/"
+_NO_QUOTAS: Mapping[Quota, int] = {}
 _PRESENTS = ("as", "name", "version")  # what of a link says how its file is shown
 _AS_IT_IS = Presentation(sealed=True)
 
@@ -187,10 +189,11 @@ class Delivery:
         self, request: _Request, address: Address, presentation: Presentation, link: SealedLink | None
     ) -> _Planned:
         way, caller, terms, found = self._way, request.caller, NO_TERMS, None
+        quotas: Mapping[Quota, int] = _NO_QUOTAS
         if address.store == bundles.STORE:
             if link is not None:
                 raise Refusal("missing", "links do not open bundles")
-            representation = await run_in_threadpool(way.archives.represent, caller, address)
+            representation, quotas = await run_in_threadpool(way.archives.represent, caller, address)
             etag = representation.tag
         else:
             found = await self._find(caller, address, link)
@@ -198,10 +201,11 @@ class Delivery:
                 raise Refusal("missing", f"{address} is not kept in versions")
             if link is None:
                 terms = way.catalogue.rules.terms(caller, "read", address, found.facts)
+                quotas = dict.fromkeys(terms.quotas, 1)
             offer = await way.offering.offer(request.head, found, presentation, terms)
             representation, etag = offer.representation, offer.found.facts.tag
         reply = plan(request.head, representation)
-        asking = _asking(caller, address, link)
+        asking = _asking(caller, address, link, quotas)
         planned = _Planned(reply, asking, representation, etag, None, terms)
         if reply.status == 206:
             planned.earlier = await way.transfers.earlier(asking, etag)
@@ -325,8 +329,8 @@ def _presentation(link: SealedLink) -> Presentation:
     return Presentation(link.says("as"), link.says("name"), link.says("version"), sealed=True)
 
 
-def _asking(caller: Caller, address: Address, link: SealedLink | None) -> Asking:
+def _asking(caller: Caller, address: Address, link: SealedLink | None, quotas: Mapping[Quota, int]) -> Asking:
     """Requests of one transfer come from one recipient, whom a link may name; failing that, from one place."""
     recipient = (link.says("to") if link else None) or caller.recipient
     who = f"recipient:{recipient}" if recipient else f"network:{caller.network}"
-    return Asking(who, str(address), recipient, caller.network, link)
+    return Asking(who, str(address), recipient, caller.network, link, quotas)

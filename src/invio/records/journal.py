@@ -15,15 +15,17 @@ from __future__ import annotations
 import asyncio
 import logging
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import Any, TypeVar
 
 import sqlalchemy as sa
 
-from invio.records import transfers
+from invio.core.quotas import Claim
+from invio.records import quotas, transfers
 from invio.records.database import impatient, patient
+from invio.records.quotas import QuotaReached
 from invio.records.transfers import LinkSpent, TooMany, TransferRow
 
 log = logging.getLogger("invio.records")
@@ -41,6 +43,7 @@ class _Begin:
     counts: str | None  # the link's id that a use is counted for
     limit: int | None
     most: int | None  # transfers of the same recipient that may run at once, this one among them
+    claims: Sequence[Claim]  # what it takes of quotas
     done: asyncio.Future[None]
 
 
@@ -70,19 +73,26 @@ class Journal:
         self._checkpointed = time.monotonic()
 
     async def begin(
-        self, row: TransferRow, counts: str | None = None, limit: int | None = None, most: int | None = None
+        self,
+        row: TransferRow,
+        counts: str | None = None,
+        limit: int | None = None,
+        most: int | None = None,
+        claims: Sequence[Claim] = (),
     ) -> None:
         """Returns when the transfer's row is durable.
 
         With `counts`, a use of that link id is counted in the same transaction, `limit` at most.
-        With `most`, no more than that many transfers of the same recipient run at once.
+        With `most`, no more than that many transfers of the same recipient run at once. What is claimed
+        of quotas is reserved.
 
         Raises:
             LinkSpent: the link's id was revoked or has no use left; nothing was written.
             TooMany: `most` are running; nothing was written.
+            QuotaReached: a quota has no room; nothing was written.
         """
         done = asyncio.get_running_loop().create_future()
-        self._put(_Begin(row, counts, limit, most, done))
+        self._put(_Begin(row, counts, limit, most, claims, done))
         await done
 
     async def call(self, work: Callable[[sa.Connection], T]) -> T:
@@ -91,6 +101,12 @@ class Journal:
         self._put(_Call(work, done))
         result: T = await done
         return result
+
+    def note(self, work: Callable[[sa.Connection], object]) -> None:
+        """Runs `work` in the next transaction; nobody waits for it."""
+        done = asyncio.get_running_loop().create_future()
+        done.add_done_callback(_logged)
+        self._put(_Call(work, done))
 
     def write(self, row: TransferRow) -> None:
         """Writes a transfer's progress or end, soon."""
@@ -178,7 +194,7 @@ class Journal:
         outcomes: list[_Outcome] = []
         with connection.begin():
             began = (self._begun(connection, item, outcomes) for item in batch)
-            if any(isinstance(item, _Begin) and item.most is not None for item in batch):
+            if any(isinstance(item, _Begin) and (item.most is not None or item.claims) for item in batch):
                 for row in began:  # one by one, for the next one to be counted with it
                     transfers.insert(connection, [row] if row else [])
             else:
@@ -208,8 +224,12 @@ class Journal:
             if item.most is not None:
                 transfers.check_running(connection, item.row.who, item.most)
             if item.counts is not None:
+                transfers.check_link_use(connection, item.counts, item.limit)
+            if item.claims:
+                quotas.reserve(connection, item.row.who, item.row.id, item.claims, begins=True)
+            if item.counts is not None:
                 transfers.use_link(connection, item.counts, item.limit)
-        except (LinkSpent, TooMany) as refused:
+        except (LinkSpent, TooMany, QuotaReached) as refused:
             outcomes.append((item.done, None, refused))
             return None
         outcomes.append((item.done, None, None))
@@ -232,7 +252,12 @@ def _is_plain(item: _Item) -> bool:
     """Whether nothing has to be read before the line is written."""
     if isinstance(item, TransferRow):
         return item.requests == 1
-    return isinstance(item, _Begin) and item.counts is None and item.most is None
+    return isinstance(item, _Begin) and item.counts is None and item.most is None and not item.claims
+
+
+def _logged(done: asyncio.Future[object]) -> None:
+    if not done.cancelled() and (error := done.exception()) is not None:
+        log.error("records.write-failed", extra={"fields": {"error": str(error)}})
 
 
 def _resolve(outcomes: list[_Outcome]) -> None:

@@ -75,6 +75,20 @@ links = sa.Table(
     sa.Column("revoked", sa.Float),
 )
 
+# What one transfer takes of one quota: files, bytes that were taken, and bytes that requests under way may take.
+quota_uses = sa.Table(
+    "quota_uses",
+    metadata,
+    sa.Column("quota", sa.String(200), primary_key=True),
+    sa.Column("transfer", sa.String(24), primary_key=True),
+    sa.Column("who", sa.String(200), nullable=False),
+    sa.Column("at", sa.Float, nullable=False),
+    sa.Column("files", sa.Integer, nullable=False),
+    sa.Column("taken", sa.BigInteger, nullable=False),
+    sa.Column("reserved", sa.BigInteger, nullable=False),
+    sa.Index("quota_uses_by_who", "who", "quota", "at"),
+)
+
 bundles = sa.Table(
     "bundles",
     metadata,

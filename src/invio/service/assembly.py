@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
@@ -11,6 +12,7 @@ from invio.core.addresses import BadAddress, parse_file_address
 from invio.core.cross_origin import CrossOrigin
 from invio.core.forwarded import read_networks
 from invio.core.keys import KeyRing, read_keys
+from invio.core.quotas import LONGEST
 from invio.core.rules import RuleSet
 from invio.core.rules_file import read_rules
 from invio.delivery.bundles import BundleLimits, Bundles
@@ -23,7 +25,9 @@ from invio.delivery.offering import Offering
 from invio.delivery.transfers import Transfers
 from invio.delivery.way import Delivery, Way
 from invio.producers.producer import ProducerFault, Rows, function_rows, query_rows
+from invio.records import quotas as quota_records
 from invio.records import transfers as transfer_records
+from invio.records.company import Company
 from invio.records.database import open_database, patient
 from invio.records.journal import Journal
 from invio.service.attempts import Attempts
@@ -58,6 +62,7 @@ class Parts:
     delivery: Delivery
     rules_file: Watched[RuleSet] | None  # None where the application decides
     keys_file: Watched[KeyRing] | None
+    company: Company
     attempts: Attempts = field(default_factory=Attempts)
     stopping: Callable[[], bool] = field(default=lambda: False)
 
@@ -78,6 +83,7 @@ class Parts:
         self.journal.close()
         self.bundles.close()
         self.engine.dispose()
+        self.company.close()
 
 
 def assemble(settings: Settings, decider: Decider | None = None, identifier: Identifies | None = None) -> Parts:
@@ -101,8 +107,13 @@ def assemble(settings: Settings, decider: Decider | None = None, identifier: Ide
     assert rules is not None
     settings.database.parent.mkdir(parents=True, exist_ok=True)
     engine = open_database(settings.database)
-    with patient(engine).begin() as connection:
-        transfer_records.break_off_orphans(connection, "the service ended before the transfer did")
+    company = Company(settings.database.parent)
+    if company.first:
+        with patient(engine).begin() as connection:
+            quota_records.give_back_orphans(connection)
+            transfer_records.break_off_orphans(connection, "the service ended before the transfer did")
+            quota_records.forget(connection, time.time() - LONGEST)
+    company.joined()
     journal = Journal(engine)
     catalogue = Catalogue(stores, rules)
     identifier = identifier or Identifier(engine)
@@ -133,6 +144,7 @@ def assemble(settings: Settings, decider: Decider | None = None, identifier: Ide
         delivery,
         rules_file,
         keys_file,
+        company,
     )
 
 

@@ -1,0 +1,82 @@
+"""When there is room under a quota: the same as trying each moment."""
+
+from __future__ import annotations
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from invio.core.quotas import Claim, Quota, Use, moment_text, period_text, read_period, room_at
+from invio.core.rules_file import BadRules, parse_rules
+
+DAY = 86_400
+RULE = '[[rule]]\nname = "r"\neffect = "allow"\nwho = ["anyone"]\nwhat = ["charts/**"]\nactions = ["read"]\n'
+uses = st.lists(st.builds(Use, st.integers(0, 200).map(float), st.integers(0, 3), st.integers(0, 50)), max_size=12)
+
+
+def test_room_comes_when_the_oldest_rolls_out() -> None:
+    quota = Quota("q", 3, None, DAY)
+    held = [Use(100.0, 1, 0), Use(300.0, 1, 0), Use(200.0, 1, 0)]
+    assert room_at(Claim(quota, 1, 0), held[:2], 400.0) == 400.0
+    assert room_at(Claim(quota, 1, 0), held, 400.0) == 100.0 + DAY
+    assert room_at(Claim(quota, 2, 0), held, 400.0) == 200.0 + DAY
+    assert room_at(Claim(quota, 1, 0), held, 100.0 + DAY) == 100.0 + DAY
+    assert room_at(Claim(quota, 4, 0), [], 400.0) is None, "it alone is more than that"
+
+
+@given(
+    uses,
+    st.integers(0, 4),
+    st.integers(0, 60),
+    st.one_of(st.none(), st.integers(1, 4)),
+    st.one_of(st.none(), st.integers(1, 60)),
+)
+def test_the_moment_is_the_first_at_which_there_is_room(
+    held: list[Use], files: int, size: int, most: int | None, most_bytes: int | None
+) -> None:
+    quota, now = Quota("q", most, most_bytes, 100), 200.0
+    claim = Claim(quota, files, size)
+
+    def fits(moment: float) -> bool:
+        counting = [use for use in held if use.at > moment - quota.period]
+        return (most is None or sum(use.files for use in counting) + files <= most) and (
+            most_bytes is None or sum(use.bytes for use in counting) + size <= most_bytes
+        )
+
+    moments = [now, *sorted(use.at + quota.period for use in held if use.at + quota.period > now)]
+    assert room_at(claim, held, now) == next((moment for moment in moments if fits(moment)), None)
+
+
+@pytest.mark.parametrize(
+    ("quota", "says"),
+    [
+        ("{ files = 0, per = '1d' }", "files is 0; expected a whole number of 1 or more"),
+        ("{ per = '1d' }", "quota says how many files or bytes"),
+        ("{ files = 1 }", "'' is no period; expected a number and m, h or d"),
+        ("{ files = 1, per = '2y' }", "'2y' is no period"),
+        ("{ files = 1, per = '999d' }", "too long a period; at most 366d"),
+        ("{ files = 1, per = '1d', mood = 1 }", "quota has no 'mood'; it has files, bytes, per, text, link"),
+        ("{ files = 1, per = '1d', link = 'javascript:x' }", "expected an address beginning with https://"),
+        ("3", "quota is a table, as in"),
+    ],
+)
+def test_a_quota_that_is_none_is_said_with_its_line(quota: str, says: str) -> None:
+    with pytest.raises(BadRules) as error:
+        parse_rules(RULE + f"quota = {quota}\n")
+    assert str(error.value).startswith("rules.toml:7: ")
+    assert says in str(error.value)
+
+
+def test_quotas_are_counted_by_the_names_of_their_rules() -> None:
+    with pytest.raises(BadRules, match="needs a name that no other such rule has"):
+        parse_rules((RULE + "quota = { files = 1, per = '1d' }\n") * 2)
+
+
+def test_periods_and_moments_are_told_to_people() -> None:
+    assert [period_text(read_period(text)) for text in ("1d", "36h", "90m", "30d")] == [
+        "1 day",
+        "36 hours",
+        "90 minutes",
+        "30 days",
+    ]
+    assert moment_text(1_772_452_799.2) == "2026-03-02 12:00:00 UTC"

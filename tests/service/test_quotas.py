@@ -1,0 +1,146 @@
+"""Quotas: never exceeded by one, whoever asks at once and wherever, and nothing counted twice."""
+
+from __future__ import annotations
+
+import signal
+import socket
+import sqlite3
+import threading
+import time
+from collections import Counter
+from collections.abc import Callable
+
+from tests.running import RULES, Service, get_raw
+
+Start = Callable[..., Service]
+BIG = bytes(range(256)) * 8000  # 2 MB
+FILES = {f"f{number}.txt": b"content" for number in range(80)} | {"big.bin": BIG}
+
+
+def rules(quota: str) -> str:
+    return RULES.replace(
+        'actions = ["list", "read", "bundle"]\n', f'actions = ["list", "read", "bundle"]\nquota = {quota}\n', 1
+    )
+
+
+def counted(service: Service) -> tuple[int, int, int]:
+    """Files, bytes that were taken, and bytes that are reserved, of everybody."""
+    with sqlite3.connect(service.folder / "data" / "records.sqlite") as records:
+        row = records.execute("SELECT total(files), total(taken), total(reserved) FROM quota_uses").fetchone()
+    return int(row[0]), int(row[1]), int(row[2])
+
+
+def until(holds: Callable[[], bool]) -> None:
+    for _ in range(200):
+        if holds():
+            return
+        time.sleep(0.05)
+    raise AssertionError("it did not come to be")
+
+
+def test_it_is_never_exceeded_by_one_by_many_clients_at_three_processes(start: Start) -> None:
+    first = start(files=FILES, rules=rules('{ files = 40, per = "1d" }'))
+    services = [first, start(first.folder), start(first.folder)]
+    answers: Counter[int] = Counter()
+    lock = threading.Lock()
+
+    def obtain(number: int) -> None:
+        service = services[number % 3]
+        for turn in range(2):
+            status = service.get(f"/get/files/f{(number + turn * 16) % 80}.txt", "bob").status_code
+            with lock:
+                answers[status] += 1
+
+    threads = [threading.Thread(target=obtain, args=(number,)) for number in range(64)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    assert answers == {200: 40, 429: 88}
+    assert counted(first)[0] == 40
+    assert first.get("/get/files/f1.txt").status_code == 200, "another recipient has a quota of their own"
+
+
+def test_a_file_counts_once_in_however_many_requests(start: Start) -> None:
+    service = start(files=FILES, rules=rules('{ files = 2, per = "1d" }'))
+    for first in range(0, len(BIG), 500_000):
+        part = service.get("/get/files/big.bin", "bob", range=f"bytes={first}-{first + 499_999}")
+        assert part.status_code == 206
+    with service.client("bob") as client:
+        assert client.head("/get/files/f1.txt").status_code == 200
+        assert client.get("/get/files/f1.txt", headers={"if-none-match": "*"}).status_code == 304
+    assert service.get("/get/files/f1.txt", "bob").status_code == 200
+    assert service.get("/get/files/f2.txt", "bob").status_code == 429
+    assert counted(service)[0] == 2
+
+
+def test_bytes_count_as_they_are_delivered(start: Start) -> None:
+    service = start(files=FILES, rules=rules('{ bytes = 3_000_000, per = "1d" }'))
+    with socket.socket() as connection:
+        connection.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 8192)
+        connection.connect(("127.0.0.1", service.port))
+        head = f"GET /get/files/big.bin HTTP/1.1\r\nhost: x\r\nauthorization: Bearer {service.tokens['bob']}\r\n\r\n"
+        connection.sendall(head.encode())
+        connection.recv(1000)
+        until(lambda: counted(service)[2] == len(BIG))
+        assert service.get("/get/files/big.bin", "bob").status_code == 429, "what is on its way is reserved"
+    until(lambda: counted(service)[2] == 0)
+    taken = counted(service)[1]
+    assert 0 < taken < len(BIG), "broken off, it counts what it took"
+    whole = service.get("/get/files/big.bin", "bob", range=f"bytes={taken}-")
+    assert whole.status_code == 206
+    until(lambda: counted(service)[1:] == (len(BIG), 0))
+    left = 3_000_000 - len(BIG)
+    assert service.get("/get/files/big.bin", "bob", range=f"bytes=0-{left}").status_code == 429
+    assert service.get("/get/files/big.bin", "bob", range=f"bytes=0-{left - 1}").status_code == 206
+    until(lambda: counted(service)[1:] == (3_000_000, 0))
+
+
+def test_a_bundle_counts_each_of_its_files(start: Start) -> None:
+    service = start(files=FILES, rules=rules('{ files = 5, per = "1d" }'))
+    with service.client("bob") as client:
+        four = client.post("/api/bundles", json={"files": [f"files/f{number}.txt" for number in range(4)]}).json()
+        two = client.post("/api/bundles", json={"files": ["files/f1.txt", "files/f2.txt"]}).json()
+        assert client.get(four["url"]).status_code == 200
+        assert client.get(two["url"]).status_code == 429
+        assert client.get("/get/files/f9.txt").status_code == 200
+        assert client.get("/get/files/f9.txt").status_code == 429
+
+
+def test_whoever_has_reached_it_is_told_when_it_frees(start: Start) -> None:
+    quota = '{ files = 1, per = "1m", text = "More for members.", link = "https://example.org/join" }'
+    service = start(files=FILES, rules=rules(quota))
+    assert service.get("/get/files/f1.txt", "bob").status_code == 200
+    refused = service.get("/get/files/f1.txt", "bob")
+    told = refused.json()
+    assert (told["reason"], told["text"], told["link"]) == ("quota", "More for members.", "https://example.org/join")
+    assert "1 files in 1 minute; there is room again at 20" in told["detail"]
+    assert 50 <= int(refused.headers["retry-after"]) <= 60
+    page = service.get("/get/files/f1.txt", "bob", accept="text/html")
+    assert page.status_code == 429
+    assert '<a href="https://example.org/join">' in page.text
+    assert "More for members." in page.text
+
+
+def test_a_process_that_dies_leaves_nothing_reserved_and_nothing_forgotten(start: Start) -> None:
+    first = start(files=FILES, rules=rules('{ bytes = 5_000_000, per = "1d" }'))
+    beside = start(first.folder)
+    connection = socket.socket()
+    connection.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 8192)
+    connection.connect(("127.0.0.1", first.port))
+    connection.sendall(b"GET /get/files/big.bin HTTP/1.1\r\nhost: x\r\n\r\n")
+    connection.recv(1000)
+    until(lambda: counted(first)[2] == len(BIG))
+    third = start(first.folder)
+    assert counted(first)[2] == len(BIG), "who comes later leaves alone what others have under way"
+    assert [shown["state"] for shown in third.transfers()] == ["running"]
+    time.sleep(1.5)  # until its progress was noted
+    for service in (first, beside, third):
+        service.stop(signal.SIGKILL)
+    connection.close()
+    again = start(first.folder)
+    files, taken, reserved = counted(again)
+    assert (files, reserved) == (1, 0)
+    assert 0 < taken < len(BIG)
+    assert [shown["state"] for shown in again.transfers()] == ["broken-off"]
+    assert get_raw(again.port, "/get/files/f1.txt").status == 200
