@@ -139,7 +139,7 @@ def test_the_service_makes_links_for_those_who_may(service: Service) -> None:
             ({"address": "files/open/secret/c.txt"}, 403, "not-allowed"),
             ({"address": "files/open/b.txt", "in": "files/open/"}, 403, "not-allowed"),
             ({"address": "files/open/b.txt", "net": ["10.0.0.1/8"]}, 400, "malformed"),
-            ({"address": "files/open/b.txt", "uses": 3}, 400, "malformed"),
+            ({"address": "files/open/b.txt", "uses": 0}, 400, "bad-request"),
             ({"address": "files/open/b.txt", "colour": "red"}, 400, "bad-request"),
             ({"address": "files/open/b.txt", "until": 5, "seconds": 5}, 400, "bad-request"),
         ):

@@ -1,4 +1,4 @@
-"""`invio link make / check / narrow`: sealed links, offline, with the key file."""
+"""`invio link make / check / narrow`, offline with the key file; `list` and `revoke`, by a service."""
 
 from __future__ import annotations
 
@@ -13,8 +13,9 @@ import click
 from rich.text import Text
 
 from invio.cli.commands import SaidNo
-from invio.cli.options import gives_json, print_json
-from invio.cli.output import console
+from invio.cli.options import gives_json, print_json, talks_to_service
+from invio.cli.output import console, print_table
+from invio.client import Client
 from invio.core.addresses import parse_address
 from invio.core.keys import read_keys
 from invio.core.link_terms import CONDITION_NAMES, ROOT, Asked, LinkRefused, agent_mark
@@ -88,7 +89,7 @@ def _conditions(given: dict[str, Sequence[Any]]) -> list[tuple[str, str]]:
 
 @click.group()
 def link() -> None:
-    """Make, check and narrow sealed links. None of it asks a service."""
+    """Make, check and narrow sealed links, without asking a service; list and revoke those that one knows."""
 
 
 @link.command()
@@ -199,3 +200,44 @@ def _in_words(name: str, value: str) -> str:
         except (OverflowError, ValueError, OSError):
             return value
     return f"{value} bytes a second" if name == "rate" else value
+
+
+_LINK_STATES = {"holds": "green", "expired": "dim", "used-up": "yellow", "revoked": "red"}
+
+
+@link.command(name="list")
+@gives_json
+@talks_to_service
+def list_links(client: Client, as_json: bool) -> None:
+    """List the links that a service made or has seen: your own, or those that you manage."""
+    listed = list(client.links())
+    if as_json:
+        print_json({"links": listed})
+        return
+    rows = [
+        (
+            one["id"],
+            Text(one["state"], _LINK_STATES[one["state"]]),
+            one["scope"] or one["address"] or "made elsewhere",
+            f"{one['used']}" if one["uses"] is None else f"{one['used']} of {one['uses']}",
+            (one["until"] or "")[:16].replace("T", " ") or ("" if one["made"] is None else "never"),
+            one["maker"] or "",
+            one["recipient"] or "",
+        )
+        for one in listed
+    ]
+    columns = [("id", "left"), ("state", "left"), ("opens", "left"), ("uses", "right"), ("ends (UTC)", "left")]
+    print_table([*columns, ("by", "left"), ("for", "left")], rows)
+
+
+@link.command()
+@click.argument("link_id", metavar="ID")
+@gives_json
+@talks_to_service
+def revoke(client: Client, link_id: str, as_json: bool) -> None:
+    """Have every link with this ID be refused from now on, however it was narrowed."""
+    told = client.revoke_link(link_id)
+    if as_json:
+        print_json(told)
+        return
+    click.echo(f"links with the id {link_id} are refused now; it was used {told['used']} times")

@@ -24,6 +24,7 @@ from invio.cli.commands import Commands
         "recipients": "invio.cli.managing",
         "keys": "invio.cli.managing",
         "transfers": "invio.cli.looking",
+        "history": "invio.cli.history",
     },
 )
 @click.version_option(__version__, package_name="invio")

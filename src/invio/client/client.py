@@ -87,6 +87,30 @@ class Client:
         """Has the service seal a link; `says` are the format's names (`in` and `as` by way of `**{}`)."""
         return self._json("POST", "/api/links", json={"address": address, **says})
 
+    def links(self) -> Iterator[dict[str, Any]]:
+        """Links that one made, or of everybody for those who manage; the newest first."""
+        before: float | None = None
+        while True:
+            page = self._json("GET", "/api/links", params={} if before is None else {"before": before})
+            yield from page["links"]
+            before = page["next"]
+            if before is None:
+                return
+
+    def revoke_link(self, link_id: str) -> dict[str, Any]:
+        """Has every link of this id be refused from now on."""
+        return self._json("DELETE", f"/api/links/{quote(link_id, safe='')}")
+
+    def history(self, **filters: Any) -> Iterator[str]:
+        """Who obtained what, line by line; `format` is `jsonl` or `csv`, the rest are the API's filters."""
+        asked = {name: value for name, value in filters.items() if value is not None}
+        try:
+            with self._http.stream("GET", f"{self.url}/api/history", params=asked) as response:
+                raise_for_refusal(response)
+                yield from response.iter_lines()
+        except httpx.TransportError as error:
+            raise ServiceUnreachable(f"the history from {self.url} broke off: {error}") from None
+
     def recipients(self) -> list[dict[str, Any]]:
         """Everybody, with what is known of their tokens."""
         listed: list[dict[str, Any]] = self._json("GET", "/api/recipients")["recipients"]

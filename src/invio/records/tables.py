@@ -73,6 +73,15 @@ links = sa.Table(
     sa.Column("id", sa.String(64), primary_key=True),
     sa.Column("used", sa.Integer, nullable=False),
     sa.Column("revoked", sa.Float),
+    # What is known of one that was made here.
+    sa.Column("made", sa.Float),
+    sa.Column("maker", sa.String(64)),
+    sa.Column("address", sa.String),
+    sa.Column("scope", sa.String),
+    sa.Column("recipient", sa.String(64)),
+    sa.Column("until", sa.BigInteger),
+    sa.Column("uses", sa.Integer),
+    sa.Column("key", sa.String(32)),
 )
 
 # What one transfer takes of one quota: files, bytes that were taken, and bytes that requests under way may take.

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import asyncio
+import time
 from collections.abc import AsyncIterator, Sequence
 from contextlib import asynccontextmanager
+from functools import partial
 from types import ModuleType
 from typing import Any
 
@@ -17,12 +19,26 @@ from invio.core.reasons import Refusal
 from invio.core.request_head import RequestHead
 from invio.delivery import way
 from invio.delivery.refusals import refusal_reply, unreachable
-from invio.service import bundles, console, decisions, files, links, operators, recipients, rules, sessions, transfers
+from invio.records.history import forget
+from invio.service import (
+    bundles,
+    console,
+    decisions,
+    files,
+    history,
+    links,
+    operators,
+    quotas,
+    recipients,
+    rules,
+    sessions,
+    transfers,
+)
 from invio.service.assembly import Parts
 from invio.service.description import described
 from invio.stores.store import StoreFault
 
-_ROUTERS = (files, bundles, links, decisions, rules, recipients, transfers, sessions, operators)
+_ROUTERS = (files, bundles, links, decisions, rules, recipients, quotas, history, transfers, sessions, operators)
 # What is left inside an application: it decides, signs people in and is watched over by itself.
 _MOUNTED = (files, bundles, transfers)
 
@@ -83,6 +99,8 @@ def make_api(parts: Parts | None, modules: Sequence[ModuleType] = _ROUTERS) -> F
             lasting.append(asyncio.create_task(parts.rules_file.keep(parts.decide_by)))
         if parts.keys_file is not None:
             lasting.append(asyncio.create_task(parts.keys_file.keep(parts.seal_by)))
+        if parts.settings.service.history_days is not None:
+            lasting.append(asyncio.create_task(_forget(parts, parts.settings.service.history_days)))
         yield
         for task in lasting:
             task.cancel()
@@ -111,6 +129,13 @@ def make_api(parts: Parts | None, modules: Sequence[ModuleType] = _ROUTERS) -> F
     api.add_exception_handler(HTTPException, _http_error)
     described(api)
     return api
+
+
+async def _forget(parts: Parts, days: int) -> None:
+    """Runs for the life of the service: drops what the history is no longer kept for."""
+    while True:
+        await parts.journal.call(partial(forget, before=time.time() - days * 86_400))
+        await asyncio.sleep(3600)
 
 
 async def _to_console() -> Response:

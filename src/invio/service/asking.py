@@ -53,9 +53,14 @@ def read_address(text: str) -> Address:
         raise Refusal("malformed", f"the address {text[:200]!r}: {error}") from None
 
 
+def manages(parts: Parts, caller: Caller) -> bool:
+    """Whether somebody may `manage` all of a store, and so what is about the whole service."""
+    return any(parts.rules.allows_below(caller, "manage", Address(name, "")) for name in parts.catalogue.stores)
+
+
 def require_manager(parts: Parts, caller: Caller) -> None:
-    """What is about the whole service is for those who may `manage` all of a store. Raises Refusal."""
-    if any(parts.rules.allows_below(caller, "manage", Address(name, "")) for name in parts.catalogue.stores):
+    """Raises Refusal, for those who manage nothing."""
+    if manages(parts, caller):
         return
     if caller.recipient is None:
         raise Refusal("sign-in", "this is for those who manage the service")

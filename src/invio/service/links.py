@@ -2,18 +2,25 @@
 
 from __future__ import annotations
 
+import secrets
 import time
+from typing import Annotated, cast
 
-from fastapi import APIRouter, Request, Response
+import sqlalchemy as sa
+from fastapi import APIRouter, Query, Request, Response
 
 from invio.core.addresses import Address
 from invio.core.files import Caller
 from invio.core.link_terms import CONDITION_NAMES, ROOT
 from invio.core.links import link_target, make_link
 from invio.core.reasons import Refusal
-from invio.service.asking import TheCaller, TheParts, read_address
+from invio.delivery.board import timestamp
+from invio.records import links as records
+from invio.records.database import patient
+from invio.records.links import LinkKnown, LinkRow
+from invio.service.asking import TheCaller, TheParts, manages, read_address
 from invio.service.assembly import Parts
-from invio.service.shapes import LinkAsk, LinkShape, Problem
+from invio.service.shapes import LinkAsk, LinkFacts, LinkList, LinkShape, Problem
 
 router = APIRouter(tags=["links"])
 
@@ -25,7 +32,10 @@ router = APIRouter(tags=["links"])
     responses={status: {"model": Problem} for status in (400, 401, 403, 404)},
 )
 def post_link(asked: LinkAsk, request: Request, response: Response, caller: TheCaller, parts: TheParts) -> LinkShape:
-    """Seals a link for a file, or with `in` for a folder. It takes the rights `link` and `read` for all of it."""
+    """Seals a link for a file, or with `in` for a folder. It takes the rights `link` and `read` for all of it.
+
+    It gets an id when none is given, by which it is listed, counted and revoked.
+    """
     address = read_address(asked.address)
     _require(parts, caller, address, asked.within)
     given = asked.model_dump(by_alias=True, exclude_none=True)
@@ -33,6 +43,7 @@ def post_link(asked: LinkAsk, request: Request, response: Response, caller: TheC
         if asked.until is not None:
             raise Refusal("bad-request", "give until or seconds, not both")
         given["until"] = int(time.time()) + asked.seconds
+    given.setdefault("id", secrets.token_urlsafe(9))
     link = make_link(
         address,
         parts.keys.current,
@@ -40,11 +51,76 @@ def post_link(asked: LinkAsk, request: Request, response: Response, caller: TheC
         [(name, str(given[name])) for name in ROOT if name in given],
         _conditions(given),
     )
+    try:
+        with patient(parts.engine).begin() as connection:
+            records.note_made(connection, link, caller.recipient)
+    except LinkKnown:
+        raise Refusal("bad-request", f"there is a link with the id {link.says('id')!r} already") from None
     target = link_target(link)
     base = parts.settings.service.public_url or str(request.base_url)
     url = base.rstrip("/") + target
     response.headers["Location"] = url
     return LinkShape(url=url, target=target, address=str(address), key=link.key, id=link.says("id"), until=link.expires)
+
+
+@router.get("/api/links", summary="Links, newest first")
+def list_links(
+    caller: TheCaller,
+    parts: TheParts,
+    limit: Annotated[int, Query(ge=1, le=1000)] = 200,
+    before: Annotated[float | None, Query(description="`next` of the page before")] = None,
+) -> LinkList:
+    """Those that one made; for those who may `manage` a store, everybody's."""
+    maker = None if manages(parts, caller) else caller.recipient
+    if maker is None and caller.recipient is None:
+        raise Refusal("sign-in", "the list is of your own links, or of those that you manage")
+    with parts.engine.connect() as connection:
+        rows = records.known_links(connection, maker, limit, before)
+    following = rows[-1].made if len(rows) == limit else None
+    return LinkList(links=[_facts(row) for row in rows], next=following)
+
+
+@router.delete("/api/links/{link}", summary="Revoke a link")
+async def delete_link(caller: TheCaller, parts: TheParts, link: str) -> LinkFacts:
+    """Every link of this id is refused from now on. For whoever made it, and for those who may `manage` a store."""
+    may = manages(parts, caller)
+
+    def work(connection: sa.Connection) -> LinkFacts:
+        row = records.link_named(connection, link)
+        if not may and (row is None or caller.recipient is None or row.maker != caller.recipient):
+            raise Refusal("missing", f"there is no link {link[:64]!r} of yours")
+        records.revoke(connection, link)
+        return _facts(cast(LinkRow, records.link_named(connection, link)))
+
+    if not may and caller.recipient is None:
+        raise Refusal("sign-in", "links are revoked by those who made them")
+    if not 1 <= len(link) <= 64:
+        raise Refusal("bad-request", "a link's id has 1 to 64 characters")
+    return await parts.journal.call(work)
+
+
+def _facts(row: LinkRow) -> LinkFacts:
+    now = time.time()
+    if row.revoked is not None:
+        state = "revoked"
+    elif row.until is not None and row.until <= now:
+        state = "expired"
+    else:
+        state = "used-up" if row.uses is not None and row.used >= row.uses else "holds"
+    return LinkFacts(
+        id=row.id,
+        state=state,
+        address=row.address,
+        scope=row.scope,
+        maker=row.maker,
+        recipient=row.recipient,
+        made=None if row.made is None else timestamp(row.made),
+        until=None if row.until is None else timestamp(row.until),
+        used=row.used,
+        uses=row.uses,
+        revoked=None if row.revoked is None else timestamp(row.revoked),
+        key=row.key,
+    )
 
 
 def _conditions(given: dict[str, object]) -> list[tuple[str, str]]:

@@ -45,6 +45,7 @@ class ServiceSettings(_Strict):
     digests: Literal["asked", "always"] = Field(
         "asked", description="whose SHA-256 is computed: what somebody asks for"
     )
+    history_days: int | None = Field(None, ge=1, description="for which the history is kept; without it, for good")
     shutdown: int = Field(5, ge=0, description="seconds that running transfers get when the service stops")
 
 

@@ -216,3 +216,40 @@ class RecipientShape(BaseModel):
 
 class RecipientList(BaseModel):
     recipients: list[RecipientShape]
+
+
+class LinkFacts(BaseModel):
+    """What is known of a link by its id; null where it was made elsewhere."""
+
+    id: str
+    state: Literal["holds", "expired", "used-up", "revoked"]
+    address: str | None
+    scope: str | None = Field(description="the folder that it opens")
+    maker: str | None
+    recipient: str | None = Field(description="whom it was made for")
+    made: str | None
+    until: str | None
+    used: int
+    uses: int | None
+    revoked: str | None
+    key: str | None
+
+
+class LinkList(BaseModel):
+    links: list[LinkFacts]
+    next: float | None
+
+
+class QuotaShape(BaseModel):
+    """A quota of one rule, and what of it is used; bytes that are on their way count as used."""
+
+    rule: str
+    seconds: int
+    files: int | None
+    bytes: int | None
+    used_files: int
+    used_bytes: int
+
+
+class QuotaList(BaseModel):
+    quotas: list[QuotaShape]

@@ -36,7 +36,7 @@ async def list_transfers(
     before: Annotated[str | None, Query(description="`next` of the page before")] = None,
 ) -> TransferList:
     """One's own; for those who may `manage` a file, everyone's of it."""
-    may_see = _Sight(parts, caller)
+    may_see = Sight(parts, caller)
     await may_see.look_around()
     # What has ended a moment ago may still wait to be written.
     await parts.journal.call(lambda _: None)
@@ -75,10 +75,10 @@ async def stream_transfers(caller: TheCaller, parts: TheParts) -> StreamingRespo
     if caller.recipient is None:
         raise Refusal("sign-in", "the stream shows your own transfers, or those that you manage")
     headers = {"Cache-Control": "no-store", "X-Accel-Buffering": "no"}
-    return StreamingResponse(_events(parts, _Sight(parts, caller)), media_type="text/event-stream", headers=headers)
+    return StreamingResponse(_events(parts, Sight(parts, caller)), media_type="text/event-stream", headers=headers)
 
 
-async def _events(parts: Parts, may_see: _Sight) -> AsyncIterator[str]:
+async def _events(parts: Parts, may_see: Sight) -> AsyncIterator[str]:
     board = parts.transfers.board
     ended, quiet = board.count, 0
     last: dict[str, tuple[Any, ...]] = {}
@@ -105,7 +105,7 @@ async def _events(parts: Parts, may_see: _Sight) -> AsyncIterator[str]:
         await asyncio.sleep(TICK)
 
 
-class _Sight:
+class Sight:
     """Which transfers a caller may see: their own, and those of files that they manage."""
 
     def __init__(self, parts: Parts, caller: Caller) -> None:

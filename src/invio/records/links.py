@@ -1,0 +1,78 @@
+"""Links by their ids: made here, used, revoked. A link that was made elsewhere is known from its first use on."""
+
+from __future__ import annotations
+
+import time
+from dataclasses import dataclass
+
+import sqlalchemy as sa
+
+from invio.core.links import SealedLink
+from invio.records.tables import links
+
+
+@dataclass(frozen=True, slots=True)
+class LinkRow:
+    """What is known of a link's id. Times in Unix seconds; None for what nobody told this service."""
+
+    id: str
+    used: int
+    revoked: float | None
+    made: float | None
+    maker: str | None
+    address: str | None
+    scope: str | None
+    recipient: str | None
+    until: int | None
+    uses: int | None
+    key: str | None
+
+
+class LinkKnown(Exception):
+    """There is a link of that id already."""
+
+
+def note_made(connection: sa.Connection, link: SealedLink, maker: str | None) -> None:
+    """Writes down a link that was made here. Raises LinkKnown."""
+    link_id = link.says("id")
+    if connection.execute(sa.select(links.c.id).where(links.c.id == link_id)).first() is not None:
+        raise LinkKnown
+    connection.execute(
+        sa.insert(links).values(
+            id=link_id, used=0, made=time.time(), maker=maker, address=str(link.address), scope=link.says("in"),
+            recipient=link.says("to"), until=link.expires, uses=link.uses, key=link.key,
+        )
+    )  # fmt: skip
+
+
+def known_links(connection: sa.Connection, maker: str | None, limit: int, before: float | None) -> list[LinkRow]:
+    """Links, the newest first, those that were not made here last; `maker` None: anybody's."""
+    age = sa.func.coalesce(links.c.made, 0.0)
+    query = sa.select(links).order_by(age.desc(), links.c.id).limit(limit)
+    if maker is not None:
+        query = query.where(links.c.maker == maker)
+    if before is not None:
+        query = query.where(age < before)
+    return [_row(row) for row in connection.execute(query)]
+
+
+def link_named(connection: sa.Connection, link_id: str) -> LinkRow | None:
+    row = connection.execute(sa.select(links).where(links.c.id == link_id)).first()
+    return None if row is None else _row(row)
+
+
+def revoke(connection: sa.Connection, link_id: str) -> None:
+    """Ends every link of that id, known here or not; one that is revoked stays so since then."""
+    now = time.time()
+    changed = connection.execute(
+        sa.update(links).where(links.c.id == link_id).values(revoked=sa.func.coalesce(links.c.revoked, now))
+    )
+    if not changed.rowcount:
+        connection.execute(sa.insert(links).values(id=link_id, used=0, revoked=now))
+
+
+def _row(row: sa.Row[tuple[object, ...]]) -> LinkRow:
+    return LinkRow(
+        row.id, row.used, row.revoked, row.made, row.maker, row.address, row.scope, row.recipient, row.until,
+        row.uses, row.key,
+    )  # fmt: skip

@@ -1,0 +1,102 @@
+"""The history: who obtained what, streamed as JSON Lines or CSV, however long it is."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+from collections.abc import Iterable, Iterator
+from typing import Annotated, Literal
+
+from fastapi import APIRouter, Query
+from fastapi.responses import StreamingResponse
+from starlette.concurrency import run_in_threadpool
+
+from invio.delivery.board import view
+from invio.records.history import Filters, pages
+from invio.records.transfers import TransferRow
+from invio.service.asking import TheCaller, TheParts
+from invio.service.transfers import Sight
+
+router = APIRouter(tags=["history"])
+# What is told of each; never a token, nor a seal.
+FIELDS = (
+    "id", "started", "updated", "state", "reason", "recipient", "network", "link", "via", "tag", "address", "etag",
+    "size", "bytes", "requests", "coverage",
+)  # fmt: skip
+_Word = Annotated[str | None, Query(max_length=300)]
+
+
+@router.get("/api/history", summary="Who obtained what", response_class=StreamingResponse)
+async def get_history(
+    caller: TheCaller,
+    parts: TheParts,
+    recipient: _Word = None,
+    address: Annotated[str | None, Query(description="a file, or a folder ending in `/`")] = None,
+    link: Annotated[str | None, Query(description="a link's id")] = None,
+    state: Literal["running", "complete", "partial", "broken-off", "handed-off"] | None = None,
+    since: Annotated[float | None, Query(description="Unix seconds of its beginning")] = None,
+    until: float | None = None,
+    limit: Annotated[int | None, Query(ge=1)] = None,
+    form: Annotated[Literal["jsonl", "csv"], Query(alias="format")] = "jsonl",
+) -> StreamingResponse:
+    """One's own; for those who may `manage` a file, everyone's of it. The newest first, a line each."""
+    sight = Sight(parts, caller)
+    await sight.look_around()
+    await parts.journal.call(lambda _: None)  # what has ended a moment ago may still wait to be written
+    filters = Filters(recipient, address, link, state, since, until)
+    rows = _seen(pages(parts.engine, filters), sight, limit)
+    made = _csv(rows) if form == "csv" else _lines(rows)
+    first = await run_in_threadpool(next, made, "")
+    media_type = "text/csv; charset=utf-8" if form == "csv" else "application/jsonl"
+    headers = {"Cache-Control": "no-store", "Content-Disposition": f'attachment; filename="history.{form}"'}
+    return StreamingResponse(_after(first, made), media_type=media_type, headers=headers)
+
+
+def _seen(found: Iterable[list[TransferRow]], sight: Sight, limit: int | None) -> Iterator[dict[str, object]]:
+    left = limit
+    for page in found:
+        for row in page:
+            if left == 0:
+                return
+            if sight(row):
+                left = None if left is None else left - 1
+                yield _told(row)
+
+
+def _told(row: TransferRow) -> dict[str, object]:
+    shown = view(row) | {"network": row.network, "etag": row.etag, "coverage": row.coverage}
+    return {name: shown[name] for name in FIELDS}
+
+
+def _lines(rows: Iterable[dict[str, object]]) -> Iterator[str]:
+    for row in rows:
+        yield json.dumps(row, ensure_ascii=False) + "\n"
+
+
+def _csv(rows: Iterable[dict[str, object]]) -> Iterator[str]:
+    out = io.StringIO()
+    writer = csv.writer(out)
+    writer.writerow(FIELDS)
+    for row in rows:
+        yield _taken(out)
+        ranges = " ".join(f"{start}-{stop}" for start, stop in row["coverage"])  # type: ignore[attr-defined]
+        writer.writerow([*(_cell(row[name]) for name in FIELDS[:-1]), ranges])
+    yield _taken(out)
+
+
+def _cell(value: object) -> object:
+    """A text that a spreadsheet would take for a formula is marked as text."""
+    return "'" + value if isinstance(value, str) and value[:1] in ("=", "+", "-", "@", "\t", "\r") else value
+
+
+def _taken(out: io.StringIO) -> str:
+    text = out.getvalue()
+    out.seek(0)
+    out.truncate()
+    return text
+
+
+def _after(first: str, rest: Iterator[str]) -> Iterator[str]:
+    yield first
+    yield from rest

@@ -1,0 +1,173 @@
+"""Links under control, and the history: who obtained what, filtered and exported."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import sqlite3
+import threading
+import time
+from collections import Counter
+from collections.abc import Callable
+
+import pytest
+from click.testing import CliRunner, Result
+
+from invio.cli.main import main
+from tests.running import RULES, Service
+
+Start = Callable[..., Service]
+FILES = {"a.txt": b"content", "sub/=b.txt": b"b" * 1000}
+CREW = RULES + '\n[[rule]]\neffect = "allow"\nwho = ["group:crew"]\nwhat = ["files/**"]\nactions = ["link", "read"]\n'
+
+
+@pytest.fixture
+def service(start: Start) -> Service:
+    return start(files=FILES, rules=CREW)
+
+
+def invio(service: Service, *command: str, who: str = "ann") -> Result:
+    return CliRunner().invoke(main, [*command, "--url", service.url, "--token", service.tokens[who]])
+
+
+def test_links_are_listed_inspected_and_revoked(service: Service) -> None:
+    with service.client("bob") as client:
+        made = client.post("/api/links", json={"address": "files/a.txt", "uses": 2, "to": "cleo"}).json()
+        assert len(made["id"]) >= 8
+        twice = client.post("/api/links", json={"address": "files/a.txt", "id": made["id"]})
+        assert (twice.status_code, "already" in twice.json()["detail"]) == (400, True)
+    assert service.get(made["target"]).status_code == 200
+    [listed] = json.loads(invio(service, "link", "list", "--json", who="bob").stdout)["links"]
+    assert (listed["id"], listed["state"], listed["used"], listed["uses"]) == (made["id"], "holds", 1, 2)
+    assert (listed["maker"], listed["recipient"]) == ("bob", "cleo")
+    assert "1 of 2" in invio(service, "link", "list").stdout
+    narrowed = CliRunner().invoke(main, ["link", "narrow", made["url"], "--until", "1h", "--json"])
+    assert invio(service, "link", "revoke", made["id"], who="bob").exit_code == 0
+    for url in (made["url"], json.loads(narrowed.stdout)["url"]):
+        refused = service.get(url.removeprefix(service.url))
+        assert (refused.status_code, refused.json()["reason"]) == (410, "revoked")
+    assert json.loads(invio(service, "link", "list", "--json").stdout)["links"][0]["state"] == "revoked"
+
+
+def test_nobody_revokes_another_s_link_and_those_who_manage_any(service: Service) -> None:
+    with service.client("ann") as client:
+        made = client.post("/api/links", json={"address": "files/a.txt"}).json()
+    assert invio(service, "link", "revoke", made["id"], who="bob").exit_code == 1
+    with service.client() as client:
+        assert client.delete(f"/api/links/{made['id']}").status_code == 401
+        assert client.get("/api/links").status_code == 401
+    assert json.loads(invio(service, "link", "list", "--json", who="bob").stdout)["links"] == []
+    elsewhere = service.link("files/a.txt", {"id": "from-elsewhere"})
+    assert invio(service, "link", "revoke", "from-elsewhere").exit_code == 0
+    assert service.get(elsewhere).status_code == 410, "a link need not be known to be revoked"
+    assert service.get(made["target"]).status_code == 200
+
+
+def test_uses_are_never_one_too_many_at_three_processes(service: Service, start: Start) -> None:
+    services = [service, start(service.folder), start(service.folder)]
+    link = service.link("files/a.txt", {"id": "counted"}, uses=20)
+    answers: Counter[int] = Counter()
+    lock = threading.Lock()
+
+    def obtain(number: int) -> None:
+        status = services[number % 3].get(link).status_code
+        with lock:
+            answers[status] += 1
+
+    threads = [threading.Thread(target=obtain, args=(number,)) for number in range(64)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    assert answers == {200: 20, 410: 44}
+
+
+def history(service: Service, who: str = "ann", **filters: str) -> list[dict[str, object]]:
+    with service.client(who) as client:
+        answer = client.get("/api/history", params=filters)
+        assert answer.status_code == 200, answer.text
+        return [json.loads(line) for line in answer.text.splitlines()]
+
+
+def test_the_history_tells_who_obtained_what_and_how_it_ended(service: Service) -> None:
+    link = service.link("files/a.txt", {"id": "mail-1", "to": "cleo"}, via="newsletter")
+    service.get("/get/files/a.txt", "bob")
+    service.get("/get/files/sub/%3Db.txt", "ann", range="bytes=0-99")
+    began = time.time()
+    service.get(link)
+    assert service.get("/get/files/a.txt").status_code == 200
+    told = history(service)
+    assert [(one["recipient"], one["link"], one["state"]) for one in told] == [
+        (None, None, "complete"),
+        ("cleo", "mail-1", "complete"),
+        ("ann", None, "partial"),
+        ("bob", None, "complete"),
+    ]
+    assert (told[1]["via"], told[1]["network"]) == ("newsletter", "127.0.0.1")
+    assert told[2]["coverage"] == [[0, 100]]
+    for filters, count in (
+        ({"recipient": "bob"}, 1),
+        ({"address": "files/sub/"}, 1),
+        ({"address": "files/a.txt"}, 3),
+        ({"link": "mail-1"}, 1),
+        ({"state": "partial"}, 1),
+        ({"since": str(began)}, 2),
+        ({"until": str(began)}, 2),
+        ({"limit": "3"}, 3),
+        ({"recipient": "nobody"}, 0),
+    ):
+        assert len(history(service, **filters)) == count, filters
+    assert [one["recipient"] for one in history(service, "bob")] == ["bob"], "of others' it tells nothing"
+    rows = list(csv.DictReader(io.StringIO(invio(service, "history", "--csv").stdout)))
+    assert [row["address"] for row in rows] == [one["address"] for one in told]
+    assert rows[2]["coverage"] == "0-100"
+    shown = invio(service, "history", "--recipient", "cleo").stdout
+    assert "cleo by link mail-1" in shown
+    whole = json.dumps(told) + service.logged() + service.errors.read_text()
+    assert "seal=" not in whole
+    assert service.tokens["bob"] not in whole
+
+
+def test_a_long_history_is_streamed_and_kept_for_as_long_as_the_settings_say(start: Start) -> None:
+    settings = '[service]\nhistory_days = 30\n[stores.files]\nkind = "directory"\nroot = "files"\n'
+    service = start(files=FILES, settings=settings)
+    assert service.get("/get/files/a.txt").status_code == 200
+    assert len(history(service)) == 1
+    service.stop()
+    with sqlite3.connect(service.folder / "data" / "records.sqlite") as records:
+        row = list(records.execute("SELECT * FROM transfers").fetchone())
+        names = [column[1] for column in records.execute("PRAGMA table_info(transfers)")]
+        for number in range(1300):
+            old = number >= 1200
+            when = time.time() - (40 if old else 10) * 86_400
+            row[names.index("id")] = f"{int(when * 1000):012x}{number:08x}"
+            row[names.index("started")] = row[names.index("updated")] = when
+            records.execute(f"INSERT INTO transfers VALUES ({', '.join('?' * len(row))})", row)
+    again = start(service.folder)
+    for _ in range(50):
+        told = history(again)
+        if len(told) == 1201:
+            break
+        time.sleep(0.1)
+    assert len(told) == 1201
+    assert [one["id"] for one in told] == sorted((one["id"] for one in told), reverse=True)  # type: ignore[type-var]
+
+
+def test_quotas_are_told_with_what_is_used(start: Start) -> None:
+    limited = RULES.replace('"bundle"]\n', '"bundle"]\nquota = { files = 3, bytes = 5000, per = "2h" }\n', 1)
+    service = start(files=FILES, rules=limited)
+    service.get("/get/files/sub/%3Db.txt", "bob")
+    for _ in range(50):
+        [told] = service.get("/api/quotas", "bob").json()["quotas"]
+        if told["used_bytes"] == 1000:
+            break
+        time.sleep(0.05)
+    assert told == {
+        "rule": "everyone reads",
+        "seconds": 7200,
+        "files": 3,
+        "bytes": 5000,
+        "used_files": 1,
+        "used_bytes": 1000,
+    }
