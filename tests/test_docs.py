@@ -1,13 +1,20 @@
 """The docs say what the code says."""
 
 import re
+import subprocess
+import time
 import tomllib
 from pathlib import Path
 
+import pytest
+
+from invio.core.keys import new_keys, write_keys
+from invio.core.link_terms import Asked, LinkRefused
+from invio.core.links import check_link, parse_url
 from invio.core.ranges import RANGES
 from invio.core.reasons import REASONS
 from invio.core.rules import ACTIONS, Rule
-from invio.core.rules_file import parse_rules
+from invio.core.rules_file import KEYS, parse_rules
 from invio.service.settings import Settings
 
 ROOT = Path(__file__).parents[1]
@@ -26,7 +33,7 @@ def test_every_reason_stands_in_the_guide() -> None:
 
 def test_the_examples_of_settings_and_rules_can_be_used() -> None:
     settings = Settings.model_validate(tomllib.loads(block("[service]")))
-    assert set(settings.stores) == {"charts", "tables"}
+    assert set(settings.stores) == {"charts", "tables", "archive"}
     [rule] = parse_rules(block("[[rule]]")).rules
     assert isinstance(rule, Rule)
     assert all(f"| `{action}` |" in GUIDE for action in ACTIONS)
@@ -61,3 +68,30 @@ def test_every_picture_and_page_that_is_linked_is_there() -> None:
     assert {path for path in linked if not (ROOT / path).exists()} == set()
     pictures = {f"docs/screenshots/{path.name}" for path in (ROOT / "docs" / "screenshots").iterdir()}
     assert pictures == {path for path in linked if path.endswith(".png")}
+
+
+def test_the_example_of_rules_can_be_used_and_so_can_that_of_expectations() -> None:
+    page = (ROOT / "docs" / "rules.md").read_text("utf-8")
+    rule, expectation = (piece.split("```")[0] for piece in page.split("```toml\n")[1:])
+    rules = parse_rules(rule + expectation)
+    assert rules.rules[0].terms.quotas[0].files == 100
+    assert rules.expectations[0].outcome == "refused"
+    assert all(f"`{name}`" in page or f"{name} = " in page for name in KEYS)
+
+
+def test_a_link_that_another_language_makes_is_good(tmp_path: Path) -> None:
+    page = (ROOT / "docs" / "links.md").read_text("utf-8")
+    program = page.split("```js\n")[1].split("```")[0]
+    assert len(program.strip().splitlines()) <= 30
+    (tmp_path / "link.mjs").write_text(program, "utf-8")
+    ring = new_keys()
+    write_keys(ring, tmp_path / "keys.json")
+    address = "charts/Södra leden – 100% (översikt)!.pdf"
+    command = ["node", "link.mjs", "keys.json", "https://files.example.org", address, "3600", "pilot-7"]
+    made = subprocess.run(command, cwd=tmp_path, capture_output=True, text=True, timeout=30, check=True)
+    link = parse_url(made.stdout.strip())
+    assert str(link.address) == address
+    check_link(link, ring.keys, Asked(time.time()))
+    with pytest.raises(LinkRefused):
+        check_link(link, new_keys().keys, Asked(time.time()))
+    assert 3500 < (link.expires or 0) - time.time() <= 3600

@@ -93,14 +93,40 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /**
+         * Links, newest first
+         * @description Those that one made; for those who may `manage` a store, everybody's.
+         */
+        get: operations["list_links_api_links_get"];
         put?: never;
         /**
          * Make a sealed link
          * @description Seals a link for a file, or with `in` for a folder. It takes the rights `link` and `read` for all of it.
+         *
+         *     It gets an id when none is given, by which it is listed, counted and revoked.
          */
         post: operations["post_link_api_links_post"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/links/{link}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Revoke a link
+         * @description Every link of this id is refused from now on. For whoever made it, and for those who may `manage` a store.
+         */
+        delete: operations["delete_link_api_links__link__delete"];
         options?: never;
         head?: never;
         patch?: never;
@@ -121,6 +147,186 @@ export interface paths {
          *     others, are told to those who may `manage` the address.
          */
         get: operations["get_decision_api_decisions_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The rules in force
+         * @description What decides now, and whether a rules file came since that cannot be used. For those who may `manage` a store.
+         */
+        get: operations["get_rules_api_rules_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/recipients": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Everybody
+         * @description All recipients with what is known of their tokens. For those who may `manage` a store.
+         */
+        get: operations["list_recipients_api_recipients_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/recipients/{recipient}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Add somebody, or change their name and groups
+         * @description Adds a recipient, without a token; or gives an existing one this name and these groups.
+         */
+        put: operations["put_recipient_api_recipients__recipient__put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/recipients/{recipient}/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make a token
+         * @description The token is told in this answer and never again; what is kept of it is a hash.
+         */
+        post: operations["post_token_api_recipients__recipient__tokens_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/recipients/{recipient}/tokens/{token}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * End a token
+         * @description By its id. It is refused from now on; in other processes within two seconds.
+         */
+        delete: operations["delete_token_api_recipients__recipient__tokens__token__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/recipients/{recipient}/disable": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Let nobody in as this recipient
+         * @description Tokens and sessions are refused from now on, and what is being delivered goes on.
+         */
+        post: operations["post_disable_api_recipients__recipient__disable_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/recipients/{recipient}/enable": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Let them in again
+         * @description The tokens that have not ended hold again.
+         */
+        post: operations["post_enable_api_recipients__recipient__enable_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/quotas": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What may still be obtained
+         * @description The quotas of the rules that name the caller.
+         */
+        get: operations["get_quotas_api_quotas_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Who obtained what
+         * @description One's own; for those who may `manage` a file, everyone's of it. The newest first, a line each.
+         */
+        get: operations["get_history_api_history_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -181,6 +387,8 @@ export interface paths {
         /**
          * Sign in with a token
          * @description Makes a session and sets its cookie: `HttpOnly`, `SameSite=Strict`, for 12 hours.
+         *
+         *     After five failures from one network address, each further one makes the next attempt wait longer.
          */
         post: operations["sign_in_api_sessions_post"];
         delete?: never;
@@ -243,6 +451,8 @@ export interface paths {
         /**
          * The service can deliver
          * @description 200 when the records can be written; 503 otherwise, and while the service is stopping.
+         *
+         *     `rules` and `keys` stand there when a file of them came that cannot be used.
          */
         get: operations["readyz_readyz_get"];
         put?: never;
@@ -430,6 +640,52 @@ export interface components {
             tag?: string | null;
         };
         /**
+         * LinkFacts
+         * @description What is known of a link by its id; null where it was made elsewhere.
+         */
+        LinkFacts: {
+            /** Id */
+            id: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "holds" | "expired" | "used-up" | "revoked";
+            /** Address */
+            address: string | null;
+            /**
+             * Scope
+             * @description the folder that it opens
+             */
+            scope: string | null;
+            /** Maker */
+            maker: string | null;
+            /**
+             * Recipient
+             * @description whom it was made for
+             */
+            recipient: string | null;
+            /** Made */
+            made: string | null;
+            /** Until */
+            until: string | null;
+            /** Used */
+            used: number;
+            /** Uses */
+            uses: number | null;
+            /** Revoked */
+            revoked: string | null;
+            /** Key */
+            key: string | null;
+        };
+        /** LinkList */
+        LinkList: {
+            /** Links */
+            links: components["schemas"]["LinkFacts"][];
+            /** Next */
+            next: number | null;
+        };
+        /**
          * LinkShape
          * @description A sealed link. `target` is its path and query; `until` in Unix seconds, null without an end.
          */
@@ -484,9 +740,32 @@ export interface components {
              * Reason
              * @enum {string}
              */
-            reason: "malformed" | "unknown-key" | "bad-seal" | "out-of-scope" | "not-yet" | "expired" | "wrong-recipient" | "wrong-network" | "wrong-agent" | "revoked" | "used-up" | "sign-in" | "bad-token" | "not-allowed" | "cross-site" | "missing" | "wrong-method" | "precondition" | "bad-request" | "long-head" | "no-selection" | "bad-selection" | "too-large" | "range" | "changed" | "not-made" | "too-many" | "busy" | "unreachable" | "unavailable";
+            reason: "malformed" | "unknown-key" | "bad-seal" | "out-of-scope" | "not-yet" | "expired" | "wrong-recipient" | "wrong-network" | "wrong-agent" | "revoked" | "used-up" | "sign-in" | "bad-token" | "not-allowed" | "cross-site" | "missing" | "wrong-method" | "precondition" | "bad-request" | "long-head" | "no-selection" | "bad-selection" | "too-large" | "range" | "changed" | "not-made" | "quota" | "slow-down" | "too-many" | "busy" | "unreachable" | "unavailable";
             /** Names */
             names?: string[] | null;
+        };
+        /** QuotaList */
+        QuotaList: {
+            /** Quotas */
+            quotas: components["schemas"]["QuotaShape"][];
+        };
+        /**
+         * QuotaShape
+         * @description A quota of one rule, and what of it is used; bytes that are on their way count as used.
+         */
+        QuotaShape: {
+            /** Rule */
+            rule: string;
+            /** Seconds */
+            seconds: number;
+            /** Files */
+            files: number | null;
+            /** Bytes */
+            bytes: number | null;
+            /** Used Files */
+            used_files: number;
+            /** Used Bytes */
+            used_bytes: number;
         };
         /**
          * ReasonShape
@@ -508,12 +787,116 @@ export interface components {
             because: string;
         };
         /**
+         * RecipientAsk
+         * @description What a recipient is to be called, and which groups it is in.
+         */
+        RecipientAsk: {
+            /**
+             * Name
+             * @description its id, when not given
+             */
+            name?: string | null;
+            /**
+             * Groups
+             * @default []
+             */
+            groups: string[];
+        };
+        /** RecipientList */
+        RecipientList: {
+            /** Recipients */
+            recipients: components["schemas"]["RecipientShape"][];
+        };
+        /**
+         * RecipientShape
+         * @description Somebody who obtains files. `disabled` since when, if so.
+         */
+        RecipientShape: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Groups */
+            groups: string[];
+            /** Disabled */
+            disabled: string | null;
+            /** Tokens */
+            tokens: components["schemas"]["TokenShape"][];
+        };
+        /**
+         * RuleShape
+         * @description One rule, as the file has it.
+         */
+        RuleShape: {
+            /** Name */
+            name: string;
+            /** Line */
+            line: number;
+            /**
+             * Effect
+             * @enum {string}
+             */
+            effect: "allow" | "deny";
+            /** Who */
+            who: string[];
+            /** What */
+            what: string[];
+            /** Actions */
+            actions: string[];
+        };
+        /**
+         * RulesShape
+         * @description The rules in force, since when, and what is wrong with a file that came after them.
+         */
+        RulesShape: {
+            /** Since */
+            since: string;
+            /** Fault */
+            fault: string | null;
+            /** Rules */
+            rules: components["schemas"]["RuleShape"][];
+        };
+        /**
          * SignIn
          * @description A recipient's access token, for a session in a browser.
          */
         SignIn: {
             /** Token */
             token: string;
+        };
+        /**
+         * TokenAsk
+         * @description What a token is for, and for how many seconds it holds; without an end when not given.
+         */
+        TokenAsk: {
+            /**
+             * Label
+             * @default
+             */
+            label: string;
+            /** Seconds */
+            seconds?: number | null;
+        };
+        /**
+         * TokenShape
+         * @description A token by its id. `token` itself is told once, when it is made.
+         */
+        TokenShape: {
+            /** Id */
+            id: string;
+            /** Label */
+            label: string;
+            /** Created */
+            created: string;
+            /** Expires */
+            expires: string | null;
+            /**
+             * Used
+             * @description last, to the minute
+             */
+            used: string | null;
+            /** Token */
+            token?: string | null;
         };
         /**
          * TransferList
@@ -792,6 +1175,39 @@ export interface operations {
             };
         };
     };
+    list_links_api_links_get: {
+        parameters: {
+            query?: {
+                limit?: number;
+                /** @description `next` of the page before */
+                before?: number | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LinkList"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
     post_link_api_links_post: {
         parameters: {
             query?: never;
@@ -861,6 +1277,37 @@ export interface operations {
             };
         };
     };
+    delete_link_api_links__link__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                link: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LinkFacts"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
     get_decision_api_decisions_get: {
         parameters: {
             query: {
@@ -883,6 +1330,272 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["DecisionShape"];
                 };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    get_rules_api_rules_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RulesShape"];
+                };
+            };
+        };
+    };
+    list_recipients_api_recipients_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecipientList"];
+                };
+            };
+        };
+    };
+    put_recipient_api_recipients__recipient__put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the recipient */
+                recipient: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RecipientAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecipientShape"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    post_token_api_recipients__recipient__tokens_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the recipient */
+                recipient: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TokenAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TokenShape"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    delete_token_api_recipients__recipient__tokens__token__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                token: string;
+                /** @description the recipient */
+                recipient: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    post_disable_api_recipients__recipient__disable_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the recipient */
+                recipient: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecipientShape"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    post_enable_api_recipients__recipient__enable_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the recipient */
+                recipient: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecipientShape"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    get_quotas_api_quotas_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["QuotaList"];
+                };
+            };
+        };
+    };
+    get_history_api_history_get: {
+        parameters: {
+            query?: {
+                recipient?: string | null;
+                /** @description a file, or a folder ending in `/` */
+                address?: string | null;
+                /** @description a link's id */
+                link?: string | null;
+                state?: ("running" | "complete" | "partial" | "broken-off" | "handed-off") | null;
+                /** @description Unix seconds of its beginning */
+                since?: number | null;
+                until?: number | null;
+                limit?: number | null;
+                format?: "jsonl" | "csv";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Validation Error */
             422: {

@@ -26,7 +26,7 @@ _TERMS = ("speed", "disposition", "cache", "quota")
 _QUOTA = ("files", "bytes", "per", "text", "link")
 _CONDITIONS = ("media_types", "min_size", "max_size", "when", "networks")
 _WHEN = ("from", "until", "days", "hours", "zone")
-_KEYS = ("name", *_NEEDED, *_CONDITIONS, *_TERMS)
+KEYS = ("name", *_NEEDED, *_CONDITIONS, *_TERMS)
 _EXPECT_NEEDED = ("who", "action", "address", "outcome")
 _EXPECT = (*_EXPECT_NEEDED, "groups", "size", "at", "network")
 _ID = re.compile(r"[A-Za-z0-9._@-]{1,64}\Z")
@@ -90,8 +90,8 @@ class _Reader:
     def rule(self, place: int, entry: dict[str, Any]) -> Rule:
         at = ("rule", place)
         for key in entry:
-            if key not in _KEYS:
-                self.refuse((*at, key), f"a rule has no {key!r}; it has {', '.join(_KEYS)}")
+            if key not in KEYS:
+                self.refuse((*at, key), f"a rule has no {key!r}; it has {', '.join(KEYS)}")
         for key in _NEEDED:
             if key not in entry:
                 self.refuse(at, f"the rule has no {key!r}")
