@@ -16,6 +16,7 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 from threading import Thread
 
+from bench import decisions
 from bench.clients import SlowReaders, download, hammer, latencies
 from bench.scene import MIB, Scene
 from bench.servers import Running, server
@@ -146,6 +147,34 @@ def rates(scene: Scene, invio: Running) -> list[Figure]:
     return figures
 
 
+def recorded(scene: Scene, invio: Running) -> Figure:
+    """What writing each transfer down, durably, takes of the small files' throughput."""
+    sealed = scene.sealed()
+    with server("unrecorded", scene.folder) as unrecorded:
+        speed, other, ratio = alternating(
+            lambda: hammer(invio.port, sealed, CONNECTIONS, SECONDS),
+            lambda: hammer(unrecorded.port, sealed, CONNECTIONS, SECONDS),
+            ROUNDS,
+        )
+    return Figure("4 KiB with records, to the same without", a_second(speed), a_second(other), ratio, 0.85)
+
+
+def without_a_server() -> list[Figure]:
+    few, many, elsewhere = decisions.decision(10), decisions.decision(1000), decisions.decision(10, 1000)
+    making, checking = decisions.links()
+    took = decisions.comparison()
+    return [
+        Figure("a decision with 1,000 rules, median", f"{many * 1e6:.1f} µs", "20 µs", many / 20e-6, 1.0, True),
+        Figure(
+            "a decision with 1,000 rules for other stores, to without", f"{elsewhere * 1e6:.1f} µs",
+            f"{few * 1e6:.1f} µs", elsewhere / few, 1.5, True,
+        ),
+        Figure("links made on one core", a_second(making), "50,000/s", making / 50_000, 1.0),
+        Figure("links read and checked on one core", a_second(checking), "50,000/s", checking / 50_000, 1.0),
+        Figure("rules compared, 100,000 files, 20 groups", f"{took:.1f} s", "30 s", took / 30, 1.0, True),
+    ]  # fmt: skip
+
+
 def percentile(values: list[float], share: int) -> float:
     return statistics.quantiles(values, n=100)[share - 1]
 
@@ -173,8 +202,8 @@ def measure(large: int) -> list[Figure]:
         with server("bare", scene.folder) as bare, server("stock", scene.folder) as stock:
             with server("invio", scene.folder) as invio:
                 figures = [*one_large(scene, invio, bare, stock), *random_ranges(scene, invio, stock)]
-                figures += [*many_small(scene, invio, stock), *rates(scene, invio)]
-            return [*figures, *slow_readers(scene)]
+                figures += [*many_small(scene, invio, stock), *rates(scene, invio), recorded(scene, invio)]
+            return [*figures, *slow_readers(scene), *without_a_server()]
 
 
 def main() -> None:

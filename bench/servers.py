@@ -112,7 +112,19 @@ def invio(folder: Path, port: int) -> None:
         run(read_settings(folder / "invio.toml"), listener, print)
 
 
-SERVERS = {"bare": bare, "stock": stock, "invio": invio}
+def unrecorded(folder: Path, port: int) -> None:
+    """The same service, but that nothing of a transfer is written down: what the records cost is the difference."""
+    from invio.records.journal import Journal
+
+    async def begin(*_: object) -> None:
+        return None
+
+    Journal.begin = begin  # type: ignore[method-assign, assignment]
+    Journal.write = lambda *_: None  # type: ignore[method-assign]
+    invio(folder, port)
+
+
+SERVERS = {"bare": bare, "stock": stock, "invio": invio, "unrecorded": unrecorded}
 
 if __name__ == "__main__":
     SERVERS[sys.argv[1]](Path(sys.argv[2]), int(sys.argv[3]))

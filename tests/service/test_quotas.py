@@ -114,7 +114,7 @@ def test_whoever_has_reached_it_is_told_when_it_frees(start: Start) -> None:
     refused = service.get("/get/files/f1.txt", "bob")
     told = refused.json()
     assert (told["reason"], told["text"], told["link"]) == ("quota", "More for members.", "https://example.org/join")
-    assert "1 files in 1 minute; there is room again at 20" in told["detail"]
+    assert "1 file in 1 minute; there is room again at 20" in told["detail"]
     assert 50 <= int(refused.headers["retry-after"]) <= 60
     page = service.get("/get/files/f1.txt", "bob", accept="text/html")
     assert page.status_code == 429

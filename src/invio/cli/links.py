@@ -240,4 +240,4 @@ def revoke(client: Client, link_id: str, as_json: bool) -> None:
     if as_json:
         print_json(told)
         return
-    click.echo(f"links with the id {link_id} are refused now; it was used {told['used']} times")
+    click.echo(f"links with the id {link_id} are refused now; downloads counted before: {told['used']}")

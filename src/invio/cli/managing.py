@@ -50,10 +50,13 @@ def list_recipients(client: Client, as_json: bool) -> None:
     rows: list[tuple[str | Text, ...]] = []
     for one in listed:
         state = Text("disabled", "red") if one["disabled"] else Text("may ask", "green")
-        rows.append((one["id"], one["name"], ", ".join(one["groups"]), state, "", "", "", ""))
-        for token in one["tokens"]:
-            ends = _day(token["expires"]) or "never"
-            rows.append(("", "", "", "", token["id"], token["label"], ends, _day(token["used"]) or "never"))
+        tokens = [
+            (token["id"], token["label"], _day(token["expires"]) or "never", _day(token["used"]) or "never")
+            for token in one["tokens"]
+        ]
+        first, *more = tokens or [("", "", "", "")]
+        rows.append((one["id"], one["name"], ", ".join(one["groups"]), state, *first))
+        rows += [("", "", "", "", *token) for token in more]
     columns = ("recipient", "name", "groups", "state", "token", "label", "ends", "last used (UTC)")
     print_table([(column, "left") for column in columns], rows)
 

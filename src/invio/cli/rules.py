@@ -6,7 +6,7 @@ import csv
 import sys
 import time
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -56,16 +56,21 @@ def check_rules(file: Path | None, settings: Path, as_json: bool) -> None:
         if checked:
             columns = [("", "left"), ("line", "right"), ("who", "left"), ("action", "left"), ("address", "left")]
             print_table([*columns, ("expected", "left"), ("because", "left")], [_row(one) for one in checked])
-        click.echo(f"{path}: {len(read.rules)} rules, {len(checked)} expectations, {len(failed)} not met")
+        click.echo(f"{_from_here(path)}: {len(read.rules)} rules, {len(checked)} expectations, {len(failed)} not met")
     if failed:
         raise click.exceptions.Exit(1)
+
+
+def _from_here(path: Path) -> Path:
+    here = Path.cwd()
+    return path.relative_to(here) if path.is_relative_to(here) else path
 
 
 def _told(one: Checked) -> dict[str, Any]:
     expected = one.expectation
     return {
         "line": expected.line,
-        "who": expected.recipient or "anyone",
+        "who": expected.who,
         "action": expected.action,
         "address": str(expected.address),
         "expected": expected.outcome,
@@ -77,9 +82,8 @@ def _told(one: Checked) -> dict[str, Any]:
 def _row(one: Checked) -> tuple[str | Text, ...]:
     expected = one.expectation
     mark = Text("✓ met", "green") if one.met else Text("✗ not met", "bold red")
-    who = expected.recipient or "anyone"
-    outcome = expected.outcome
-    return mark, str(expected.line), who, expected.action, str(expected.address), outcome, _because(one)
+    address = str(expected.address)
+    return mark, str(expected.line), expected.who, expected.action, address, expected.outcome, _because(one)
 
 
 def _because(one: Checked) -> str:
@@ -111,11 +115,13 @@ def compare_rules(new: Path, settings: Path, as_csv: bool, as_json: bool) -> Non
     proving = prove(read_settings(settings))
     old, changed = proving.read(proving.rules_path), proving.read(new)
     callers = proving.callers(old, changed)
-    with _progress() as progress:
-        task = progress.add_task("", total=None, files=0)
-        counted = _Counted(proving.files(), lambda count: progress.update(task, files=count))
-        found = compare(old, changed, callers, counted, time.time())
-        count = (_print_csv if as_csv else _print_json if as_json else _print_table)(found)
+    counted = _Counted(proving.files())
+    found = compare(old, changed, callers, counted, time.time())
+    if as_csv or as_json:
+        count = (_print_csv if as_csv else _print_json)(_watched(found, counted, sys.stdout.isatty()))
+    else:
+        rows, count = _rows_of(_watched(found, counted))
+        _print_table(rows, count)
     for name, fault in proving.silent.items():
         click.echo(f"{name}: its files were not compared, for the store did not answer ({fault})", err=True)
     if not (as_csv or as_json):
@@ -126,10 +132,10 @@ def compare_rules(new: Path, settings: Path, as_csv: bool, as_json: bool) -> Non
 
 @dataclass
 class _Counted:
-    """Files on their way, how many there were, and who is told of it."""
+    """Files on their way, and how many there were."""
 
     files: Iterable[FileFacts]
-    tell: Callable[[int], None]
+    tell: Callable[[int], object] = field(default=lambda _: None)
     count: int = 0
 
     def __iter__(self) -> Iterator[FileFacts]:
@@ -140,9 +146,14 @@ class _Counted:
             yield facts
 
 
-def _progress() -> Progress:
+def _watched(changes: Iterator[Change], counted: _Counted, quiet: bool = False) -> Iterator[Change]:
+    """The changes, while a line on standard error tells how many files were compared; `quiet`: without it."""
     columns = (SpinnerColumn(), TextColumn("{task.fields[files]} files compared"), TimeElapsedColumn())
-    return Progress(*columns, console=console(stderr=True), transient=True, disable=not sys.stderr.isatty())
+    hidden = quiet or not sys.stderr.isatty()
+    with Progress(*columns, console=console(stderr=True), transient=True, disable=hidden) as progress:
+        task = progress.add_task("", total=None, files=0)
+        counted.tell = lambda count: progress.update(task, files=count)
+        yield from changes
 
 
 def _line(change: Change) -> tuple[str, str, str, str, str, int]:
@@ -171,17 +182,21 @@ def _print_json(changes: Iterable[Change]) -> int:
     return count
 
 
-def _print_table(changes: Iterable[Change]) -> int:
-    rows, count = [], 0
+def _rows_of(changes: Iterable[Change]) -> tuple[list[tuple[str | Text, ...]], int]:
+    """What a table shows of the changes, and how many there are."""
+    rows: list[tuple[str | Text, ...]] = []
+    count = 0
     for count, change in enumerate(changes, 1):
         if count <= _TABLE_ROWS:
             who, address, action, would_be, rule, line = _line(change)
-            colour = "green" if change.allowed else "red"
-            mark = "+ " if change.allowed else "− "
-            rows.append((who, address, action, Text(mark + would_be, colour), f"{rule} (line {line})"))
+            outcome = Text(("+ " if change.allowed else "− ") + would_be, "green" if change.allowed else "red")
+            rows.append((who, address, action, outcome, f"{rule} (line {line})"))
+    return rows, count
+
+
+def _print_table(rows: list[tuple[str | Text, ...]], count: int) -> None:
     if rows:
         columns = [("who", "left"), ("file", "left"), ("action", "left"), ("would be", "left"), ("by the rule", "left")]
         print_table(columns, rows)
     if count > _TABLE_ROWS:
         click.echo(f"… and {count - _TABLE_ROWS} more; --csv gives them all")
-    return count

@@ -81,6 +81,15 @@ def read_period(text: str) -> int:
     return seconds
 
 
+def amount_text(quota: Quota) -> str:
+    """What a quota allows, for people: `1 file`, or `100 files, 5000 bytes`."""
+    said = []
+    for count, one in ((quota.files, "file"), (quota.bytes, "byte")):
+        if count is not None:
+            said.append(f"{count} {one}" + ("" if count == 1 else "s"))
+    return ", ".join(said)
+
+
 def period_text(seconds: int) -> str:
     """A period for people: `30 days`."""
     for unit, name in ((86_400, "day"), (3600, "hour"), (60, "minute")):

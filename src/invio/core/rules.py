@@ -129,10 +129,11 @@ class Decision:
 class Expectation:
     """What whoever wrote the rules expects of them: an `[[expect]]` of the file.
 
-    `recipient` None: somebody who did not sign in. `groups` None: those that the recipient has.
-    `size` in bytes and `at` in Unix seconds, where the outcome depends on them.
+    `who` is as it stands there. `recipient` None: somebody who did not sign in. `groups` None: those
+    that the recipient has. `size` in bytes and `at` in Unix seconds, where the outcome depends on them.
     """
 
+    who: str
     recipient: str | None
     groups: tuple[str, ...] | None
     action: str

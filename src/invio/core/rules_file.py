@@ -199,6 +199,7 @@ class _Reader:
         if who.kind == "group":
             groups = (who.id, *(groups or ()))
         return Expectation(
+            who=str(who),
             recipient=None if who.kind == "anyone" else who.id if who.kind == "recipient" else f"somebody-of-{who.id}",
             groups=groups,
             action=action,

@@ -13,7 +13,7 @@ from starlette.concurrency import run_in_threadpool
 
 from invio.core.links import SealedLink
 from invio.core.progress import Coverage
-from invio.core.quotas import Claim, Quota, moment_text, period_text
+from invio.core.quotas import Claim, Quota, amount_text, moment_text, period_text
 from invio.core.reasons import Refusal
 from invio.core.replies import Reply
 from invio.delivery.board import Board, Live, Segment
@@ -265,8 +265,7 @@ def _claims(asking: Asking, reply: Reply) -> list[Claim]:
 def quota_refusal(reached: QuotaReached) -> Refusal:
     """What whoever has reached a quota is told, with the operator's own words."""
     quota, now = reached.quota, time.time()
-    per = f"{quota.files} files" if quota.files is not None else f"{quota.bytes} bytes"
-    said = f"{per} in {period_text(quota.period)}"
+    said = f"{amount_text(quota)} in {period_text(quota.period)}"
     if reached.frees is None:
         said += "; this one alone is more than that"
         return Refusal("quota", said, text=quota.text, link=quota.link, retry_after=quota.period)

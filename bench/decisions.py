@@ -1,0 +1,74 @@
+"""What is decided and checked without a server: rules, links, and a comparison of rules over a whole catalogue."""
+
+from __future__ import annotations
+
+import statistics
+import time
+from collections.abc import Callable
+
+from invio.core.addresses import Address, parse_address
+from invio.core.files import Caller, FileFacts
+from invio.core.keys import new_keys
+from invio.core.link_terms import Asked
+from invio.core.links import _seal_for, check_link, link_query, make_link, parse_link
+from invio.core.rule_proofs import compare
+from invio.core.rules_file import parse_rules
+
+_RULE = """
+[[rule]]
+name = "{name}"
+effect = "allow"
+who = ["{who}"]
+what = ["{what}"]
+actions = ["list", "read", "bundle"]
+"""
+
+
+def _median(work: Callable[[], object], count: int) -> float:
+    """Seconds that one call takes."""
+    took = []
+    for _ in range(count):
+        began = time.perf_counter()
+        work()
+        took.append(time.perf_counter() - began)
+    return statistics.median(took)
+
+
+def decision(rules: int, elsewhere: int = 0) -> float:
+    """Seconds for a decision with so many rules for the store, and so many for others."""
+    lines = [_RULE.format(name=f"r{n}", who=f"group:g{n % 20}", what=f"charts/area-{n}/**") for n in range(rules)]
+    lines += [_RULE.format(name=f"o{n}", who="group:g1", what=f"store-{n}/**") for n in range(elsewhere)]
+    rule_set = parse_rules("".join(lines))
+    caller = Caller("somebody", frozenset({"g1", "g2", "g3"}))
+    address = parse_address("charts/area-1/sheet/north.pdf")
+    assert rule_set.allows(caller, "read", address)
+    return _median(lambda: rule_set.allows(caller, "read", address), 5000)
+
+
+def links(count: int = 20_000) -> tuple[float, float]:
+    """Links made, and links checked, each of them for the first time, a second."""
+    ring = new_keys()
+    key = ring.keys[ring.current]
+    address, until = parse_address("charts/approach/north-channel.pdf"), str(int(time.time()) + 3600)
+    began = time.perf_counter()
+    made = [make_link(address, ring.current, key, [("to", f"r{n}")], [("until", until)]) for n in range(count)]
+    making = count / (time.perf_counter() - began)
+    queries = [link_query(link) for link in made]
+    parse_link.cache_clear()
+    _seal_for.cache_clear()
+    asked = Asked(time.time())
+    began = time.perf_counter()
+    for query in queries:
+        check_link(parse_link("charts/approach/north-channel.pdf", query), ring.keys, asked)
+    return making, count / (time.perf_counter() - began)
+
+
+def comparison(files: int = 100_000, groups: int = 20) -> float:
+    """Seconds to compare two sets of rules of which every file and every group is touched."""
+    old = "".join(_RULE.format(name=f"r{n}", who=f"group:g{n}", what=f"charts/a{n}/**") for n in range(groups))
+    new = old + _RULE.format(name="all", who="signed-in", what="charts/**")
+    callers = [(f"group:g{n}", Caller(f"r{n}", frozenset({f"g{n}"}))) for n in range(groups)]
+    facts = (FileFacts(Address("charts", f"a{n % 25}/f{n}.pdf"), n, None, None) for n in range(files))
+    began = time.perf_counter()
+    assert sum(1 for _ in compare(parse_rules(old), parse_rules(new), callers, facts, time.time())) > files
+    return time.perf_counter() - began
