@@ -96,6 +96,7 @@ class SealedLink:
         return " / ".join(self.conditions_named("via")) or None
 
 
+_PLAIN = re.compile(r"[A-Za-z0-9._~-]*\Z")
 _MARKS = re.compile(r"(?:^|&)(?:key|seal)(?:=|&|$)")
 
 
@@ -114,10 +115,14 @@ def parse_query(query: str) -> list[tuple[str, str]]:
     if len(query) > QUERY_LIMIT:
         raise malformed(f"the query is longer than {QUERY_LIMIT} characters")
     pairs = []
+    decoded = query.isascii() and "%" not in query
     for pair in query.split("&"):
         name, equals, value = pair.partition("=")
         if not equals:
             raise malformed(f"{pair[:40]!r} is not name=value")
+        if decoded:
+            pairs.append((name, value))
+            continue
         try:
             pairs.append((percent_decoded(name), percent_decoded(value)))
         except BadAddress as error:
@@ -270,14 +275,20 @@ def narrow_link(link: SealedLink, conditions: Iterable[tuple[str, str]], address
 
 
 def _within_limits(link: SealedLink) -> SealedLink:
-    if len(link_query(link)) > QUERY_LIMIT:
+    # A character takes twelve at most, when each of its four bytes is encoded.
+    longest = 12 * sum(len(name) + len(value) + 2 for name, value in (*link.root, *link.conditions)) + 100
+    if longest > QUERY_LIMIT and len(link_query(link)) > QUERY_LIMIT:
         raise malformed(f"the query would be longer than {QUERY_LIMIT} characters")
     return link
 
 
 def link_query(link: SealedLink) -> str:
     pairs = [*link.root, ("key", link.key), *link.conditions, ("seal", link.seal)]
-    return "&".join(f"{name}={quote(value, safe=_QUERY_SAFE)}" for name, value in pairs)
+    return "&".join([f"{name}={_quoted(value)}" for name, value in pairs])
+
+
+def _quoted(value: str) -> str:
+    return value if _PLAIN.match(value) else quote(value, safe=_QUERY_SAFE)
 
 
 def link_target(link: SealedLink) -> str:
