@@ -141,3 +141,46 @@ def test_keys_are_rotated_with_an_overlap(service: Service) -> None:
     with service.client("ann") as client:
         made = client.post("/api/links", json={"address": "files/a.txt"}).json()
     assert made["key"] == "autumn"
+
+
+def test_a_password_opens_the_console_and_nothing_else(service: Service) -> None:
+    with service.client("ann") as client:
+        short = client.put("/api/recipients/bob/password", json={"password": "short"})
+        assert (short.status_code, "at least 10" in short.json()["detail"]) == (400, True)
+        assert client.put("/api/recipients/bob/password", json={"password": "a long harbour wall"}).status_code == 204
+        assert (
+            client.put("/api/recipients/nobody/password", json={"password": "a long harbour wall"}).status_code == 404
+        )
+    with service.client() as client:
+        given = {"recipient": "bob", "password": "a long harbour wall"}
+        assert client.post("/api/sessions", json=given).json()["recipient"] == "bob"
+        cookie = client.cookies["invio-session"]
+        assert client.get("/api/sessions/current").json()["recipient"] == "bob"
+        for wrong in (
+            {"recipient": "bob", "password": "a long harbour wal"},
+            {"recipient": "nobody", "password": "a long harbour wall"},
+            {"recipient": "ann", "password": "a long harbour wall"},
+        ):
+            assert client.post("/api/sessions", json=wrong).status_code == 401
+        assert client.post("/api/sessions", json={"recipient": "bob"}).status_code == 400
+        assert client.post("/api/sessions", json={**given, "token": "x"}).status_code == 400
+    kept = sqlite3.connect(service.folder / "data" / "records.sqlite")
+    [hashed] = kept.execute("SELECT password FROM recipients WHERE id = 'bob'").fetchone()
+    kept.close()
+    assert hashed.startswith("$argon2id$")
+    with service.client("bob") as client:
+        assert client.put("/api/recipients/ann/password", json={"password": None}).status_code == 403
+        assert client.put("/api/recipients/bob/password", json={"password": "another harbour wall"}).status_code == 204
+    time.sleep(2.2)
+    over = service.get("/api/sessions/current", cookie=f"invio-session={cookie}")
+    assert over.json()["recipient"] is None, "a new password ends the sessions before it"
+    set_again = CliRunner().invoke(
+        main,
+        ["recipients", "password", "bob", "--url", service.url, "--token", service.tokens["ann"]],
+        input="yet another wall\nyet another wall\n",
+    )
+    assert set_again.exit_code == 0, set_again.output
+    with service.client() as client:
+        answer = client.post("/api/sessions", json={"recipient": "bob", "password": "yet another wall"})
+        assert answer.status_code == 201
+    assert "yet another wall" not in service.logged()

@@ -3,6 +3,7 @@ import type { components } from './schema.gen'
 
 type Schemas = components['schemas']
 export type Me = Schemas['Me']
+export type SignIn = Schemas['SignIn']
 export type FileEntry = Schemas['FileShape']
 export type Listing = Schemas['Listing']
 export type Bundle = Schemas['BundleShape']
@@ -41,7 +42,7 @@ async function refusal(response: Response): Promise<Refused> {
 
 export const api = {
   me: () => call<Me>('GET', '/api/sessions/current'),
-  signIn: (token: string) => call<Me>('POST', '/api/sessions', { token }),
+  signIn: (given: SignIn) => call<Me>('POST', '/api/sessions', given),
   signOut: () => call<undefined>('DELETE', '/api/sessions/current'),
   files: (folder: string | null, after: string | null) => {
     const query = new URLSearchParams()

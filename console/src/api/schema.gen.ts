@@ -255,6 +255,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/recipients/{recipient}/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Set a password for the console
+         * @description Anybody for themselves, with a session or a token; those who manage, for everybody. Ends their sessions.
+         */
+        put: operations["put_password_api_recipients__recipient__password_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/recipients/{recipient}/disable": {
         parameters: {
             query?: never;
@@ -385,8 +405,10 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Sign in with a token
-         * @description Makes a session and sets its cookie: `HttpOnly`, `SameSite=Strict`, for 12 hours.
+         * Sign in
+         * @description By a token, or by a recipient's id and password.
+         *
+         *     Makes a session and sets its cookie: `HttpOnly`, `SameSite=Strict`, for 12 hours.
          *
          *     After five failures from one network address, each further one makes the next attempt wait longer.
          */
@@ -724,6 +746,14 @@ export interface components {
             groups: string[];
         };
         /**
+         * PasswordAsk
+         * @description A password for the console; null takes it away.
+         */
+        PasswordAsk: {
+            /** Password */
+            password: string | null;
+        };
+        /**
          * Problem
          * @description Problem details (RFC 9457). `reason` is a word that programs can go by.
          */
@@ -858,11 +888,15 @@ export interface components {
         };
         /**
          * SignIn
-         * @description A recipient's access token, for a session in a browser.
+         * @description For a session in a browser: a recipient's access token, or the recipient's id and password.
          */
         SignIn: {
             /** Token */
-            token: string;
+            token?: string | null;
+            /** Recipient */
+            recipient?: string | null;
+            /** Password */
+            password?: string | null;
         };
         /**
          * TokenAsk
@@ -1466,6 +1500,40 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    put_password_api_recipients__recipient__password_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the recipient */
+                recipient: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasswordAsk"];
+            };
+        };
         responses: {
             /** @description Successful Response */
             204: {

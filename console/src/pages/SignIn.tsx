@@ -39,15 +39,29 @@ const Hint = styled.p`
   color: ${token.quiet};
 `
 
+const Other = styled.button`
+  display: block;
+  margin-top: 1.1rem;
+  padding: 0;
+  border: 0;
+  background: none;
+  color: ${token.accent};
+  font: inherit;
+  text-decoration: underline;
+  cursor: pointer;
+`
+
 export function SignIn() {
   const [secret, setSecret] = useState('')
+  const [recipient, setRecipient] = useState('')
+  const [byPassword, setByPassword] = useState(false)
   const signIn = useSignIn()
   const navigate = useNavigate()
   const { then } = useSearch({ from: '/sign-in' })
 
   function submit(event: SubmitEvent) {
     event.preventDefault()
-    signIn.mutate(secret.trim(), {
+    signIn.mutate(byPassword ? { recipient: recipient.trim(), password: secret } : { token: secret.trim() }, {
       onSuccess: () => {
         if (then) window.location.assign(then)
         else void navigate({ to: '/files/$', params: { _splat: '' } })
@@ -60,16 +74,41 @@ export function SignIn() {
       <h1>Sign in</h1>
       <Hint>
         {then ? 'What you asked for is not open to everyone. ' : ''}
-        Your access token comes from whoever runs this service.
+        {byPassword
+          ? 'Your password is your own.'
+          : 'Your access token comes from whoever runs this service.'}
       </Hint>
-      <Field value={secret} onChange={setSecret} type="password" isRequired autoFocus>
-        <Label>Access token</Label>
+      {byPassword && (
+        <Field value={recipient} onChange={setRecipient} isRequired autoFocus>
+          <Label>Recipient</Label>
+          <Input autoComplete="username" spellCheck={false} />
+        </Field>
+      )}
+      <Field
+        key={String(byPassword)}
+        value={secret}
+        onChange={setSecret}
+        type="password"
+        isRequired
+        autoFocus={!byPassword}
+      >
+        <Label>{byPassword ? 'Password' : 'Access token'}</Label>
         <Input autoComplete="current-password" spellCheck={false} />
       </Field>
       {signIn.error && <Notice error={signIn.error} />}
       <MainButton type="submit" isDisabled={signIn.isPending}>
         {signIn.isPending ? 'Signing in …' : 'Sign in'}
       </MainButton>
+      <Other
+        type="button"
+        onClick={() => {
+          setByPassword(!byPassword)
+          setSecret('')
+          signIn.reset()
+        }}
+      >
+        {byPassword ? 'Use an access token instead' : 'Use a password instead'}
+      </Other>
     </Card>
   )
 }

@@ -84,6 +84,23 @@ def make_token(client: Client, recipient: str, label: str, until: int | None, en
     click.echo(f"The token {made['id']} of {recipient} is shown this once: {made['token']}")
 
 
+@recipients.command(name="password")
+@click.argument("recipient")
+@click.option("--none", "without", is_flag=True, help="Take the password away.")
+@gives_json
+@talks_to_service
+def set_password(client: Client, recipient: str, without: bool, as_json: bool) -> None:
+    """Set RECIPIENT's password for the console; it is asked for, and never shown. Their sessions end."""
+    password = None
+    if not without:
+        password = click.prompt("Password", hide_input=True, confirmation_prompt=True, err=True)
+    client.set_password(recipient, password)
+    if as_json:
+        print_json({"id": recipient, "password": password is not None})
+        return
+    click.echo(f"{recipient} signs in with " + ("a token alone" if without else "the new password, or a token"))
+
+
 @recipients.command(name="disable")
 @click.argument("recipient")
 @click.option("--undo", is_flag=True, help="Let them in again.")

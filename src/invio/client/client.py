@@ -128,6 +128,10 @@ class Client:
         """Ends a token by its id."""
         self._json("DELETE", f"{_path(recipient)}/tokens/{quote(token_id, safe='')}")
 
+    def set_password(self, recipient: str, password: str | None) -> None:
+        """Sets a password for the console, or takes it away."""
+        self._json("PUT", f"{_path(recipient)}/password", json={"password": password})
+
     def disable(self, recipient: str, disabled: bool = True) -> dict[str, Any]:
         """Has the recipient's tokens and sessions be refused, or hold again."""
         return self._json("POST", f"{_path(recipient)}/{'disable' if disabled else 'enable'}")

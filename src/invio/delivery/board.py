@@ -183,9 +183,9 @@ class Board:
         """What is being delivered, or was a moment ago."""
         return {live.row.address for live in self._running.values()} | {row.address for _, row, _ in self._ended}
 
-    def rows(self) -> list[TransferRow]:
-        """Every running transfer that the records know of, as it stands."""
-        return [live.now() for live in list(self._running.values()) if live.durable]
+    def under_way(self) -> list[Live]:
+        """Every running transfer that the records know of."""
+        return [live for live in self._running.values() if live.durable]
 
     def ended_since(self, count: int, may_see: Callable[[TransferRow], bool]) -> list[dict[str, Any]]:
         """Those that ended after the first `count`, with the rate that they had last."""

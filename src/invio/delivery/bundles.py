@@ -17,7 +17,6 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
 import sqlalchemy as sa
-from isal import isal_zlib
 
 from invio.core.addresses import Address, BadAddress, parse_address
 from invio.core.files import Caller
@@ -27,7 +26,7 @@ from invio.core.reasons import Refusal
 from invio.core.replies import Representation
 from invio.core.zip_layout import ZipEntry, ZipLayout, entry_names, zip_layout
 from invio.delivery.catalogue import Catalogue
-from invio.delivery.checksums import crc_of
+from invio.delivery.checksums import crc32, crc_of
 from invio.records.bundles import BundleRecord, bundle_named, known_crcs, save_bundle, save_crcs
 from invio.records.database import patient
 from invio.stores.sources import Made, SpooledFile
@@ -247,7 +246,7 @@ def _spooled(made: Made) -> _Spool:
             raise TypeError("only an application's own reply is made asynchronously")
         for piece in pieces:
             file.write(piece)
-            crc = isal_zlib.crc32(piece, crc)
+            crc = crc32()(piece, crc)
             size += len(piece)
         file.flush()
         return _Spool(SpooledFile(os.dup(file.fileno()), size), crc, time.time())

@@ -2,12 +2,22 @@
 
 from __future__ import annotations
 
-from isal import isal_zlib
+from collections.abc import Callable
+from functools import cache
 
 from invio.core.reasons import Refusal
 from invio.stores.sources import ContentChanged, RemoteFile, SliceSource
 
 _READ = 1024 * 1024  # bytes
+
+
+@cache
+def crc32() -> Callable[[bytes, int], int]:
+    """The function, whose library is loaded with the first archive."""
+    from isal import isal_zlib
+
+    function: Callable[[bytes, int], int] = isal_zlib.crc32
+    return function
 
 
 def crc_of(source: SliceSource | RemoteFile, name: str) -> int:
@@ -26,7 +36,7 @@ def crc_of(source: SliceSource | RemoteFile, name: str) -> int:
     crc = 0
     with open(descriptor, "rb", buffering=0) as file:
         while piece := file.read(_READ):
-            crc = isal_zlib.crc32(piece, crc)
+            crc = crc32()(piece, crc)
         if not source.is_at(descriptor):
             raise Refusal("changed", f"{name} was altered while it was read")
     return crc
@@ -36,7 +46,7 @@ def _remote_crc(source: RemoteFile, name: str) -> int:
     crc = 0
     try:
         for at in range(0, source.size, _READ):
-            crc = isal_zlib.crc32(source.read(at, min(_READ, source.size - at)), crc)
+            crc = crc32()(source.read(at, min(_READ, source.size - at)), crc)
     except ContentChanged as error:
         raise Refusal("changed", f"{name}: {error}") from None
     if not source.is_unaltered():

@@ -4,31 +4,32 @@ from __future__ import annotations
 
 from collections.abc import AsyncIterator, Callable, Iterator
 from dataclasses import dataclass
+from importlib.util import find_spec
 from typing import Any
 
-from isal import isal_zlib
-
 from invio.stores.sources import Made
-
-try:
-    import zstandard
-except ImportError:  # an extra; without it nobody is offered zstd
-    zstandard = None  # type: ignore[assignment]
 
 # RFC 1952 around deflate: 16 on top of the window of 2^15 bytes.
 _GZIP = 16 + 15
 _ZSTD_LEVEL = 3
 
 
+# Each library is loaded when it is first needed.
 def _gzip() -> Any:
+    from isal import isal_zlib
+
     return isal_zlib.compressobj(level=isal_zlib.ISAL_DEFAULT_COMPRESSION, wbits=_GZIP)
 
 
 def _zstd() -> Any:
+    import zstandard
+
     return zstandard.ZstdCompressor(level=_ZSTD_LEVEL).compressobj()
 
 
-_COMPRESSORS: dict[str, Callable[[], Any]] = {"gzip": _gzip} if zstandard is None else {"zstd": _zstd, "gzip": _gzip}
+# zstd's library is an extra; without it nobody is offered zstd.
+_COMPRESSORS: dict[str, Callable[[], Any]] = {"zstd": _zstd} if find_spec("zstandard") else {}
+_COMPRESSORS["gzip"] = _gzip
 
 # Best first.
 CODINGS = tuple(_COMPRESSORS)

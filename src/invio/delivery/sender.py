@@ -302,7 +302,10 @@ class Sender:
 
 def _waits(reply: Reply) -> bool:
     """Whether something of it has to be read from another system."""
-    return any(isinstance(part, Slice) and is_remote(part) for part in reply.parts)
+    for part in reply.parts:  # noqa: SIM110 - a loop, for it is passed through at every download
+        if isinstance(part, Slice) and is_remote(part):
+            return True
+    return False
 
 
 async def _pieces(chunks: Iterator[bytes] | AsyncIterator[bytes]) -> AsyncIterator[bytes]:

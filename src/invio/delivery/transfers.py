@@ -40,6 +40,7 @@ from invio.records.transfers import (
 
 # How often the records learn what has arrived of a transfer that is under way. Seconds.
 NOTED_EVERY = 1.0
+_AT_ONCE = 40  # transfers whose progress is written in one go
 _SOON = 5  # seconds after which to ask again when a limit is reached
 
 
@@ -101,13 +102,13 @@ class Transfers:
         """
         if self._limits.requests is not None and self.board.requests >= self._limits.requests:
             raise Refusal("busy", "the service is sending as much as it may at once", retry_after=_SOON)
-        segment = Segment(meter, reply.spans, _claims(asking, reply))
+        segment = Segment(meter, reply.spans, _claims(asking, reply) if asking.quotas else ())
         key = (asking.who, asking.address, etag, asking.tag)
         # Segments that are asked for at once look for each other before the first of them has begun.
         joins = reply.status == 206
         live = self.board.find(key) if joins else None
         # Whether the records have a say each time.
-        asks = _counted(asking.link)[0] is not None or any(claim.quota.bytes is not None for claim in segment.claims)
+        asks = _counted(asking.link)[0] is not None or _counts_bytes(segment.claims)
         if live is None and joins and not asks and self._limits.recipient_transfers is None:
             live = self.board.wake(key)
         begins = live is None and earlier is None
@@ -216,15 +217,20 @@ class Transfers:
 
     def _settle_quotas(self, live: Live, segment: Segment, taken: int) -> None:
         claims, transfer = segment.claims, live.row.id
-        if any(claim.quota.bytes is not None for claim in claims):
+        if _counts_bytes(claims):
             self._journal.note(lambda connection: quotas.give_back(connection, transfer, claims, taken))
 
     async def note_progress(self) -> None:
         """Runs for the life of the service: tells the records what has arrived so far."""
         while True:
-            await asyncio.sleep(NOTED_EVERY)
-            for row in self.board.rows():
-                self._journal.write(row)
+            lives = self.board.under_way()
+            # A few at a time, over all of the second: what comes meanwhile does not wait for a thousand.
+            parts = [lives[at : at + _AT_ONCE] for at in range(0, len(lives), _AT_ONCE)] or [[]]
+            for part in parts:
+                await asyncio.sleep(NOTED_EVERY / len(parts))
+                for live in part:
+                    if live.segments:
+                        self._journal.write(live.now())
             self.board.forget_rested()
             await self._journal.checkpoint()
 
@@ -255,6 +261,10 @@ def _counted(link: SealedLink | None) -> tuple[str | None, int | None]:
     if link is None:
         return None, None
     return link.says("id"), link.uses
+
+
+def _counts_bytes(claims: Sequence[Claim]) -> bool:
+    return bool(claims) and any(claim.quota.bytes is not None for claim in claims)
 
 
 def _claims(asking: Asking, reply: Reply) -> list[Claim]:

@@ -11,7 +11,6 @@ import logging
 import time
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
-from functools import partial
 from typing import Any
 
 from starlette.concurrency import run_in_threadpool
@@ -201,7 +200,8 @@ class Delivery:
                 raise Refusal("missing", f"{address} is not kept in versions")
             if link is None:
                 terms = way.catalogue.rules.terms(caller, "read", address, found.facts)
-                quotas = dict.fromkeys(terms.quotas, 1)
+                if terms.quotas:
+                    quotas = dict.fromkeys(terms.quotas, 1)
             offer = await way.offering.offer(request.head, found, presentation, terms)
             representation, etag = offer.representation, offer.found.facts.tag
         reply = plan(request.head, representation)
@@ -209,7 +209,7 @@ class Delivery:
         planned = _Planned(reply, asking, representation, etag, None, terms)
         if reply.status == 206:
             planned.earlier = await way.transfers.earlier(asking, etag)
-        if found is not None:
+        if found is not None and (way.front.header is not None or isinstance(found.source, RemoteFile)):
             planned.handed_off = await self._handed_off(request, planned, found)
         return planned
 
@@ -255,7 +255,7 @@ class Delivery:
             await sender.send(self._shared(head, planned.handed_off))
             return
         sender.limit(self._throttles.holding(asking.who, asking.link, planned.terms))
-        ended = partial(self._ended, live, segment, asking.address)
+        ended = _Settling(way.transfers, live, segment)
         reply = self._shared(head, reply)
         try:
             if sender.hand_over(reply, self._watch, ended):
@@ -277,20 +277,31 @@ class Delivery:
         else:
             ended(None)
 
-    def _ended(self, live: Live, segment: Segment, address: str, error: Exception | None) -> None:
-        """Settles a request whose answer was sent, or was not for `error`."""
+    def stop(self) -> None:
+        """Breaks off what is still under way, and records it. To be called in the event loop."""
+        self._watch.stop()
+
+
+class _Settling:
+    """Settles a request when its answer has ended; small, for a thousand of them wait at once."""
+
+    __slots__ = ("_live", "_segment", "_transfers")
+
+    def __init__(self, transfers: Transfers, live: Live, segment: Segment) -> None:
+        self._transfers = transfers
+        self._live = live
+        self._segment = segment
+
+    def __call__(self, error: Exception | None) -> None:
+        """The answer was sent, or was not for `error`."""
         broken = None if error is None else str(error) or type(error).__name__
         if isinstance(error, ClientGone) and not isinstance(error, ReaderStuck):
             broken = "the client went away"
         elif error is not None and not isinstance(error, (ClientGone, Stopped)):
-            log.warning(
-                "delivery.broken", extra={"fields": {"address": address, "transfer": live.row.id, "reason": broken}}
-            )
-        self._way.transfers.settle(live, segment, broken)
-
-    def stop(self) -> None:
-        """Breaks off what is still under way, and records it. To be called in the event loop."""
-        self._watch.stop()
+            row = self._live.row
+            said = {"address": row.address, "transfer": row.id, "reason": broken}
+            log.warning("delivery.broken", extra={"fields": said})
+        self._transfers.settle(self._live, self._segment, broken)
 
 
 def _not_delivered(error: ReplyBroken, address: str, head: RequestHead) -> Reply:

@@ -202,6 +202,8 @@ class ZeroCopyProtocol(HttpToolsProtocol):
     def lighten(self) -> None:
         """Lets go of what is only needed to read requests, until there is another."""
         self.scope, self.headers = _NO_SCOPE, _NO_HEADERS
+        if self._between:
+            self.url = b""
         if self.cycle is not None:
             self.cycle.scope = _NO_SCOPE
         if self._between:

@@ -58,6 +58,7 @@ def _prepare(connection: Any, _record: object) -> None:
     # A commit outlives the death of the process; the WAL is flushed to the disk at checkpoints.
     cursor.execute("PRAGMA synchronous=NORMAL")
     cursor.execute("PRAGMA foreign_keys=ON")
+    cursor.execute("PRAGMA cache_size=-512")  # KiB of each connection; the kernel keeps the file, too
     cursor.close()
 
 

@@ -93,6 +93,21 @@ def disable(connection: sa.Connection, recipient_id: str, disabled: bool) -> boo
     return bool(changed.rowcount)
 
 
+def set_password(connection: sa.Connection, recipient_id: str, kept: str | None) -> bool:
+    """Keeps the hash of a password, or none; and ends the recipient's sessions. Whether there is such a recipient."""
+    changed = connection.execute(sa.update(recipients).where(recipients.c.id == recipient_id).values(password=kept))
+    connection.execute(sa.delete(sessions).where(sessions.c.recipient == recipient_id))
+    return bool(changed.rowcount)
+
+
+def password_of(connection: sa.Connection, recipient_id: str) -> str | None:
+    """The hash of a recipient's password; None when there is none, or the recipient is disabled."""
+    held = recipients.c
+    query = sa.select(held.password).where(held.id == recipient_id, held.disabled.is_(None))
+    kept: str | None = connection.execute(query).scalar()
+    return kept
+
+
 def recipient_of_token(connection: sa.Connection, token: str) -> Recipient | None:
     """Whose token this is, if it still holds."""
     return _recipient(

@@ -13,6 +13,7 @@ recipients = sa.Table(
     sa.Column("name", sa.String(200), nullable=False),
     sa.Column("groups", sa.JSON, nullable=False),
     sa.Column("created", sa.Float, nullable=False),
+    sa.Column("password", sa.String(200)),  # its Argon2id hash
     sa.Column("disabled", sa.Float),  # since when; its tokens and sessions are good for nothing then
 )
 

@@ -8,6 +8,7 @@ from typing import TypeVar
 
 import sqlalchemy as sa
 from fastapi import APIRouter, Path
+from starlette.concurrency import run_in_threadpool
 
 from invio.core.reasons import Refusal
 from invio.delivery.board import timestamp
@@ -15,7 +16,8 @@ from invio.records import recipients as records
 from invio.records.recipients import Recipient, TokenFacts
 from invio.service.asking import TheCaller, TheParts, require_manager
 from invio.service.assembly import Parts
-from invio.service.shapes import RecipientAsk, RecipientList, RecipientShape, TokenAsk, TokenShape
+from invio.service.passwords import hashed_password
+from invio.service.shapes import PasswordAsk, RecipientAsk, RecipientList, RecipientShape, TokenAsk, TokenShape
 
 router = APIRouter(tags=["recipients"])
 _Id = Path(pattern=r"^[A-Za-z0-9._@-]{1,64}$", description="the recipient")
@@ -68,6 +70,16 @@ async def delete_token(caller: TheCaller, parts: TheParts, token: str, recipient
     require_manager(parts, caller)
     if not await _changed(parts, lambda connection: records.end_token(connection, recipient, token)):
         raise Refusal("missing", f"{recipient} has no token {token[:64]!r}")
+
+
+@router.put("/api/recipients/{recipient}/password", status_code=204, summary="Set a password for the console")
+async def put_password(asked: PasswordAsk, caller: TheCaller, parts: TheParts, recipient: str = _Id) -> None:
+    """Anybody for themselves, with a session or a token; those who manage, for everybody. Ends their sessions."""
+    if caller.recipient is None or caller.recipient != recipient:
+        require_manager(parts, caller)
+    kept = None if asked.password is None else await run_in_threadpool(hashed_password, asked.password)
+    if not await _changed(parts, lambda connection: records.set_password(connection, recipient, kept)):
+        raise Refusal("missing", f"there is no recipient {recipient!r}")
 
 
 @router.post("/api/recipients/{recipient}/disable", summary="Let nobody in as this recipient")

@@ -1,4 +1,4 @@
-"""Signing in to the console: a token becomes a session, kept by the browser in a cookie."""
+"""Signing in to the console: a token or a password becomes a session, kept by the browser in a cookie."""
 
 from __future__ import annotations
 
@@ -7,16 +7,26 @@ from starlette.concurrency import run_in_threadpool
 
 from invio.core.reasons import Refusal
 from invio.delivery.identify import COOKIE, session_secret
-from invio.records.recipients import SESSION_LIFE, close_session, open_session, recipient_of_token
+from invio.records.recipients import (
+    SESSION_LIFE,
+    close_session,
+    open_session,
+    password_of,
+    recipient_named,
+    recipient_of_token,
+)
 from invio.service.asking import TheCaller, TheParts, head_of
+from invio.service.passwords import is_password
 from invio.service.shapes import Me, SignIn
 
 router = APIRouter(tags=["sessions"])
 
 
-@router.post("/api/sessions", status_code=201, summary="Sign in with a token")
+@router.post("/api/sessions", status_code=201, summary="Sign in")
 async def sign_in(asked: SignIn, request: Request, response: Response, parts: TheParts) -> Me:
-    """Makes a session and sets its cookie: `HttpOnly`, `SameSite=Strict`, for 12 hours.
+    """By a token, or by a recipient's id and password.
+
+    Makes a session and sets its cookie: `HttpOnly`, `SameSite=Strict`, for 12 hours.
 
     After five failures from one network address, each further one makes the next attempt wait longer.
     """
@@ -25,13 +35,20 @@ async def sign_in(asked: SignIn, request: Request, response: Response, parts: Th
 
     def look_up() -> Me | None:
         with parts.engine.connect() as connection:
-            recipient = recipient_of_token(connection, asked.token.strip())
-            return None if recipient is None else Me(recipient=recipient.id, groups=sorted(recipient.groups))
+            if asked.token is not None:
+                recipient = recipient_of_token(connection, asked.token.strip())
+            else:
+                recipient = recipient_named(connection, str(asked.recipient))
+                kept = password_of(connection, str(asked.recipient))
+        if asked.password is not None and not is_password(kept, asked.password):
+            return None
+        return None if recipient is None else Me(recipient=recipient.id, groups=sorted(recipient.groups))
 
     me = await run_in_threadpool(look_up)
     if me is None:
         parts.attempts.failed(network)
-        raise Refusal("bad-token", "this is not a token of a recipient here")
+        given = "a token of a recipient" if asked.token is not None else "the password of such a recipient"
+        raise Refusal("bad-token", f"this is not {given} here")
     parts.attempts.succeeded(network)
     secret = await parts.journal.call(lambda connection: open_session(connection, str(me.recipient)))
     response.set_cookie(

@@ -4,16 +4,33 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, model_validator
+
+from invio.service.passwords import SHORTEST
 
 Action = Literal["list", "read", "bundle", "link", "put", "manage"]
 
 
 class SignIn(BaseModel):
-    """A recipient's access token, for a session in a browser."""
+    """For a session in a browser: a recipient's access token, or the recipient's id and password."""
 
     model_config = ConfigDict(extra="forbid")
-    token: str = Field(min_length=1, max_length=500)
+    token: str | None = Field(None, min_length=1, max_length=500)
+    recipient: str | None = Field(None, min_length=1, max_length=64)
+    password: str | None = Field(None, min_length=1, max_length=500)
+
+    @model_validator(mode="after")
+    def _one_way(self) -> SignIn:
+        if (self.token is None) == (self.password is None) or (self.recipient is None) != (self.password is None):
+            raise ValueError("give a token, or a recipient and a password")
+        return self
+
+
+class PasswordAsk(BaseModel):
+    """A password for the console; null takes it away."""
+
+    model_config = ConfigDict(extra="forbid")
+    password: str | None = Field(min_length=SHORTEST, max_length=500)
 
 
 class Me(BaseModel):
