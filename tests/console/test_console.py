@@ -36,6 +36,22 @@ def test_a_wrong_token_is_told_and_a_right_one_opens_the_stores(page: Page, demo
     expect(page.get_by_text("pilot-7")).to_be_visible()
 
 
+def test_a_password_opens_the_stores_as_a_token_does(page: Page, demo: Demo) -> None:
+    with demo.client("harbour-office") as office:
+        office.put("/api/recipients/night-watch", json={"groups": ["pilots"]}).raise_for_status()
+        office.put("/api/recipients/night-watch/password", json={"password": "lantern on the pier"}).raise_for_status()
+    page.goto(demo.card["console"] + "sign-in")
+    page.get_by_role("button", name="Use a password instead").click()
+    page.get_by_label("Recipient").fill("night-watch")
+    page.get_by_label("Password").fill("lantern on the quay")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("alert")).to_contain_text("not the password of such a recipient")
+    page.get_by_label("Password").fill("lantern on the pier")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("row", name="charts")).to_be_visible()
+    expect(page.get_by_text("night-watch")).to_be_visible()
+
+
 def test_signing_out_takes_the_rights_away(signed_in: SignIn, demo: Demo) -> None:
     page = signed_in("pilot-7")
     page.get_by_role("button", name="Sign out").click()

@@ -335,7 +335,10 @@ def _raw_path(scope: Any) -> str:
 
 
 def _presentation(link: SealedLink) -> Presentation:
-    if not any(name in _PRESENTS for name, _ in link.root):
+    for name, _ in link.root:
+        if name in _PRESENTS:
+            break
+    else:
         return _AS_IT_IS
     return Presentation(link.says("as"), link.says("name"), link.says("version"), sealed=True)
 
