@@ -64,6 +64,22 @@ def test_nobody_revokes_another_s_link_and_those_who_manage_any(service: Service
     assert service.get(made["target"]).status_code == 200
 
 
+def test_the_rules_say_for_how_long_a_link_holds(start: Start) -> None:
+    terms = 'actions = ["link", "read"]\nlink_default = "1h"\nlink_longest = "1d"\n'
+    service = start(files=FILES, rules=CREW.replace('actions = ["link", "read"]\n', terms))
+    with service.client("bob") as client:
+        usual = client.post("/api/links", json={"address": "files/a.txt"}).json()
+        assert abs(usual["until"] - time.time() - 3600) < 10
+        assert client.post("/api/links", json={"address": "files/a.txt", "seconds": 86_000}).status_code == 201
+        longer = client.post("/api/links", json={"address": "files/a.txt", "seconds": 90_000})
+        assert (longer.status_code, longer.json()["reason"]) == (403, "not-allowed")
+        assert "at most 1 day" in longer.json()["detail"]
+        never = client.post("/api/links", json={"address": "files/a.txt", "until": 99_999_999_999})
+        assert never.status_code == 403
+    with service.client("ann") as client:
+        assert client.post("/api/links", json={"address": "files/a.txt"}).json()["until"] is None
+
+
 def test_uses_are_never_one_too_many_at_three_processes(service: Service, start: Start) -> None:
     services = [service, start(service.folder), start(service.folder)]
     link = service.link("files/a.txt", {"id": "counted"}, uses=20)

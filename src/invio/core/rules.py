@@ -64,13 +64,16 @@ class Terms:
     """How a file is delivered to a caller who may have it; None where no rule says.
 
     `speed` in bytes a second, shared by all connections of one recipient; `disposition` is
-    `attachment` or `inline`; `cache` the value of Cache-Control. All of `quotas` hold.
+    `attachment` or `inline`; `cache` the value of Cache-Control. All of `quotas` hold. Of a link that
+    somebody is let make, `link_default` and `link_longest` are for how many seconds it holds.
     """
 
     speed: int | None = None
     disposition: str | None = None
     cache: str | None = None
     quotas: tuple[Quota, ...] = ()
+    link_default: int | None = None
+    link_longest: int | None = None
 
 
 NO_TERMS = Terms()
@@ -225,6 +228,8 @@ class RuleSet:
             disposition="attachment" if "attachment" in dispositions else next(iter(dispositions), None),
             cache=strictest(terms.cache for terms in spoke if terms.cache is not None),
             quotas=tuple(dict.fromkeys(quota for terms in spoke for quota in terms.quotas)),
+            link_default=min((terms.link_default for terms in spoke if terms.link_default is not None), default=None),
+            link_longest=min((terms.link_longest for terms in spoke if terms.link_longest is not None), default=None),
         )
 
     def decide(

@@ -22,7 +22,7 @@ from invio.core.rules import ACTIONS, EFFECTS, NO_TERMS, Expectation, Rule, Rule
 from invio.core.toml_places import line_of
 
 _NEEDED = ("effect", "who", "what", "actions")
-_TERMS = ("speed", "disposition", "cache", "quota")
+_TERMS = ("speed", "disposition", "cache", "quota", "link_default", "link_longest")
 _QUOTA = ("files", "bytes", "per", "text", "link")
 _CONDITIONS = ("media_types", "min_size", "max_size", "when", "networks")
 _WHEN = ("from", "until", "days", "hours", "zone")
@@ -230,7 +230,19 @@ class _Reader:
             except ValueError as error:
                 self.refuse((*at, "cache"), str(error))
         quotas = () if "quota" not in given else (self._quota(at, entry),)
-        return Terms(speed, given.get("disposition"), cache, quotas)
+        default, longest = (self._period(at, entry, key) for key in ("link_default", "link_longest"))
+        if default is not None and longest is not None and default > longest:
+            self.refuse((*at, "link_default"), "link_default is longer than link_longest")
+        return Terms(speed, given.get("disposition"), cache, quotas, default, longest)
+
+    def _period(self, at: _Place, entry: dict[str, Any], key: str) -> int | None:
+        if key not in entry:
+            return None
+        try:
+            return read_period(str(entry[key]))
+        except ValueError as error:
+            self.refuse((*at, key), str(error))
+            raise
 
     def _quota(self, at: _Place, entry: dict[str, Any]) -> Quota:
         given, where = entry["quota"], (*at, "quota")

@@ -13,6 +13,7 @@ from invio.core.addresses import Address
 from invio.core.files import Caller
 from invio.core.link_terms import CONDITION_NAMES, ROOT
 from invio.core.links import link_target, make_link
+from invio.core.quotas import period_text
 from invio.core.reasons import Refusal
 from invio.delivery.board import timestamp
 from invio.records import links as records
@@ -43,6 +44,7 @@ def post_link(asked: LinkAsk, request: Request, response: Response, caller: TheC
         if asked.until is not None:
             raise Refusal("bad-request", "give until or seconds, not both")
         given["until"] = int(time.time()) + asked.seconds
+    _hold_for(parts, caller, address, given)
     given.setdefault("id", secrets.token_urlsafe(9))
     link = make_link(
         address,
@@ -129,6 +131,17 @@ def _conditions(given: dict[str, object]) -> list[tuple[str, str]]:
         value = given.get(name, [])
         pairs += [(name, str(item)) for item in (value if isinstance(value, list) else [value])]
     return pairs
+
+
+def _hold_for(parts: Parts, caller: Caller, address: Address, given: dict[str, object]) -> None:
+    """Sets the end of a link for which none was asked, and refuses one that the rules do not let hold for so long."""
+    terms = parts.rules.terms(caller, "link", address, parts.catalogue.facts(address))
+    now, longest = int(time.time()), terms.link_longest
+    usual = terms.link_default if terms.link_default is not None else longest
+    if "until" not in given and usual is not None:
+        given["until"] = now + usual
+    if longest is not None and int(str(given["until"])) > now + longest:
+        raise Refusal("not-allowed", f"the rules let a link for {address} hold for at most {period_text(longest)}")
 
 
 def _require(parts: Parts, caller: Caller, address: Address, within: str | None) -> None:
