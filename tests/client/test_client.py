@@ -11,7 +11,7 @@ from pathlib import Path
 
 import pytest
 
-from invio.client import Client, FileChanged, Progress, Refused, ServiceUnreachable
+from invio.client import Client, FileChanged, Progress, Refused, ServiceUnreachable, fetching
 from invio.core.addresses import BadAddress
 from tests.running import Service
 
@@ -45,6 +45,13 @@ def test_names_are_the_service_s(client: Client, tmp_path: Path) -> None:
     assert client.fetch("files/empty", folder=tmp_path).path.read_bytes() == b""
 
 
+@pytest.fixture
+def hasty(monkeypatch: pytest.MonkeyPatch) -> None:
+    """The pauses between two tries are short."""
+    monkeypatch.setattr(fetching, "_PAUSE", 0.05)
+
+
+@pytest.mark.usefixtures("hasty")
 def test_what_is_there_of_a_file_is_not_fetched_again(client: Client, service: Service, tmp_path: Path) -> None:
     with truncating(service.port, after=700_000) as port, Client(f"http://127.0.0.1:{port}") as broken:
         broken_off = pytest.raises(ServiceUnreachable, match="kept in")
@@ -150,6 +157,7 @@ def test_a_token_goes_to_its_own_service_alone(service: Service, tmp_path: Path)
     assert b"secret" not in heads[0]
 
 
+@pytest.mark.usefixtures("hasty")
 def test_fewer_bytes_than_announced_are_never_a_file(tmp_path: Path) -> None:
     answer = b"HTTP/1.1 200 OK\r\ncontent-length: 10\r\nconnection: close\r\n\r\nshort"
     lost = pytest.raises((ServiceUnreachable, FileChanged))
