@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import base64
 import json
+import random
 import string
 from pathlib import Path
 from typing import Any
@@ -79,6 +80,20 @@ def test_any_changed_character_is_refused() -> None:
             changed = url[:place] + mark + url[place + 1 :]
             if mark != url[place]:
                 assert verdict(changed, asked) != "ok", changed
+
+
+def test_no_bit_of_a_thousand_links_can_be_flipped() -> None:
+    chance = random.Random(1)
+    asked = Asked(NOW, "203.0.113.9", "demo/1")
+    for number in range(1000):
+        url = url_of(
+            sealed({"to": f"r-{chance.randrange(10**6)}", "id": f"i{number}"}, ("until", str(NOW + 60 + number)))
+        )
+        assert verdict(url, asked) == "ok"
+        begin = url.index("/get/") + len("/get/")
+        for place in chance.sample(range(begin, len(url)), 12):
+            changed = url[:place] + chr(ord(url[place]) ^ (1 << chance.randrange(7))) + url[place + 1 :]
+            assert verdict(changed, asked) != "ok", changed
 
 
 @pytest.mark.parametrize(
