@@ -170,7 +170,6 @@ class Watch:
         self._arriving: dict[Pump, float] = {}  # with how long to wait until the next look
         self._timer: asyncio.TimerHandle | None = None
         self._soon: asyncio.TimerHandle | None = None
-        self._looked = 0.0
 
     def sends(self, pump: Pump, descriptor: int) -> None:
         """A pump waits for its socket to take more."""
