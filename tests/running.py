@@ -10,6 +10,10 @@ import ssl
 import subprocess
 import sys
 import tempfile
+import time
+from collections import Counter
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from functools import cache
 from pathlib import Path
@@ -144,6 +148,21 @@ class Service:
 
     def logged(self) -> str:
         return self.errors.read_text()
+
+
+def until(holds: Callable[[], bool]) -> None:
+    """Returns when something has come to be; fails when it has not within ten seconds."""
+    for _ in range(200):
+        if holds():
+            return
+        time.sleep(0.05)
+    raise AssertionError("it did not come to be")
+
+
+def at_once(count: int, ask: Callable[[int], list[int]]) -> Counter[int]:
+    """Has so many clients ask at the same time, each with its number; counts the statuses that they got."""
+    with ThreadPoolExecutor(count) as clients:
+        return Counter(status for statuses in clients.map(ask, range(count)) for status in statuses)
 
 
 @dataclass

@@ -6,16 +6,14 @@ import csv
 import io
 import json
 import sqlite3
-import threading
 import time
-from collections import Counter
 from collections.abc import Callable
 
 import pytest
 from click.testing import CliRunner, Result
 
 from invio.cli.main import main
-from tests.running import RULES, Service
+from tests.running import RULES, Service, at_once
 
 Start = Callable[..., Service]
 FILES = {"a.txt": b"content", "sub/=b.txt": b"b" * 1000}
@@ -83,19 +81,7 @@ def test_the_rules_say_for_how_long_a_link_holds(start: Start) -> None:
 def test_uses_are_never_one_too_many_at_three_processes(service: Service, start: Start) -> None:
     services = [service, start(service.folder), start(service.folder)]
     link = service.link("files/a.txt", {"id": "counted"}, uses=20)
-    answers: Counter[int] = Counter()
-    lock = threading.Lock()
-
-    def obtain(number: int) -> None:
-        status = services[number % 3].get(link).status_code
-        with lock:
-            answers[status] += 1
-
-    threads = [threading.Thread(target=obtain, args=(number,)) for number in range(64)]
-    for thread in threads:
-        thread.start()
-    for thread in threads:
-        thread.join()
+    answers = at_once(64, lambda number: [services[number % 3].get(link).status_code])
     assert answers == {200: 20, 410: 44}
 
 

@@ -5,12 +5,10 @@ from __future__ import annotations
 import signal
 import socket
 import sqlite3
-import threading
 import time
-from collections import Counter
 from collections.abc import Callable
 
-from tests.running import RULES, Service, get_raw
+from tests.running import RULES, Service, at_once, get_raw, until
 
 Start = Callable[..., Service]
 BIG = bytes(range(256)) * 8000  # 2 MB
@@ -30,32 +28,15 @@ def counted(service: Service) -> tuple[int, int, int]:
     return int(row[0]), int(row[1]), int(row[2])
 
 
-def until(holds: Callable[[], bool]) -> None:
-    for _ in range(200):
-        if holds():
-            return
-        time.sleep(0.05)
-    raise AssertionError("it did not come to be")
-
-
 def test_it_is_never_exceeded_by_one_by_many_clients_at_three_processes(start: Start) -> None:
     first = start(files=FILES, rules=rules('{ files = 40, per = "1d" }'))
     services = [first, start(first.folder), start(first.folder)]
-    answers: Counter[int] = Counter()
-    lock = threading.Lock()
 
-    def obtain(number: int) -> None:
-        service = services[number % 3]
-        for turn in range(2):
-            status = service.get(f"/get/files/f{(number + turn * 16) % 80}.txt", "bob").status_code
-            with lock:
-                answers[status] += 1
+    def obtain(number: int) -> list[int]:
+        files = (f"/get/files/f{(number + turn * 16) % 80}.txt" for turn in range(2))
+        return [services[number % 3].get(file, "bob").status_code for file in files]
 
-    threads = [threading.Thread(target=obtain, args=(number,)) for number in range(64)]
-    for thread in threads:
-        thread.start()
-    for thread in threads:
-        thread.join()
+    answers = at_once(64, obtain)
     assert answers == {200: 40, 429: 88}
     assert counted(first)[0] == 40
     assert first.get("/get/files/f1.txt").status_code == 200, "another recipient has a quota of their own"

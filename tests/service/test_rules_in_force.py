@@ -5,7 +5,6 @@ from __future__ import annotations
 import csv
 import io
 import json
-import time
 from collections.abc import Callable
 from pathlib import Path
 
@@ -13,18 +12,10 @@ import pytest
 from click.testing import CliRunner, Result
 
 from invio.cli.main import main
-from tests.running import RULES, Service, make_folder
+from tests.running import RULES, Service, make_folder, until
 
 Start = Callable[..., Service]
 FILES = {"a.txt": b"a", "large.bin": b"x" * 5000, "sub/b.txt": b"b"}
-
-
-def until(holds: Callable[[], bool]) -> None:
-    for _ in range(100):
-        if holds():
-            return
-        time.sleep(0.1)
-    raise AssertionError("it did not come to be")
 
 
 def test_changed_rules_hold_without_a_restart_and_broken_ones_never(start: Start) -> None:
