@@ -6,7 +6,7 @@ parameters, which only the issuer can set, and conditions, which only ever take 
 
 from __future__ import annotations
 
-import base64
+import binascii
 import hashlib
 import hmac
 import ipaddress
@@ -54,8 +54,11 @@ def malformed(detail: str) -> LinkRefused:
     return LinkRefused("malformed", detail)
 
 
-def _whole(least: int) -> Callable[[str], bool]:
-    return lambda value: _NUMBER.match(value) is not None and int(value) >= least
+Formed = Callable[[str], object]  # true for a value that is well formed
+
+
+def _whole(least: int) -> Formed:
+    return _NUMBER.match if least == 0 else lambda value: _NUMBER.match(value) and int(value) >= least
 
 
 def _reads(parse: Callable[[str], object]) -> Callable[[str], bool]:
@@ -106,20 +109,21 @@ def _always(address: Address, value: str, asked: Asked) -> bool:
 
 
 # name → is the value well formed? In the order in which root parameters must stand.
-ROOT: dict[str, Callable[[str], bool]] = {
+ROOT: dict[str, Formed] = {
     "in": _is_folder,
     "version": _whole(1),
     "as": lambda value: value in ("attachment", "inline"),
     "name": _any_text,
-    "id": lambda value: _IDENT.match(value) is not None,
-    "to": lambda value: _IDENT.match(value) is not None,
+    "id": _IDENT.match,
+    "to": _IDENT.match,
 }
 ROOT_ORDER = list(ROOT)
+_PLACES = {name: place for place, name in enumerate(ROOT_ORDER)}
 
 
 @dataclass(frozen=True, slots=True)
 class Condition:
-    formed: Callable[[str], bool]
+    formed: Formed
     holds: Callable[[Address, str, Asked], bool]
     reason: str
 
@@ -131,20 +135,20 @@ CONDITIONS: dict[str, Condition] = {
     "after": Condition(_whole(0), lambda address, value, asked: asked.at >= int(value), "not-yet"),
     "until": Condition(_whole(0), lambda address, value, asked: asked.at < int(value) + asked.grace, "expired"),
     "who": Condition(
-        lambda value: _IDENT.match(value) is not None,
+        _IDENT.match,
         lambda address, value, asked: asked.caller == value,
         "wrong-recipient",
     ),
     "net": Condition(_is_network, lambda address, value, asked: _inside(value, asked.ip), "wrong-network"),
     "agent": Condition(
-        lambda value: _AGENT.match(value) is not None,
+        _AGENT.match,
         lambda address, value, asked: hmac.compare_digest(agent_mark(asked.agent), value),
         "wrong-agent",
     ),
     "uses": Condition(_whole(1), lambda address, value, asked: asked.used < int(value), "used-up"),
     "rate": Condition(_whole(1), _always, ""),
     "via": Condition(_any_text, _always, ""),
-    "tag": Condition(lambda value: _IDENT.match(value) is not None, _always, ""),
+    "tag": Condition(_IDENT.match, _always, ""),
 }
 CONDITION_NAMES = tuple(CONDITIONS)
 
@@ -162,10 +166,10 @@ SAYS = {
 }
 
 
-def _check_value(name: str, value: str, formed: Callable[[str], bool]) -> None:
+def _check_value(name: str, value: str, formed: Formed) -> None:
     if not 1 <= len(value) <= VALUE_LIMIT:
         raise malformed(f"{name} has a value of 1 to {VALUE_LIMIT} characters")
-    if _CONTROL.search(value):
+    if not value.isprintable() and _CONTROL.search(value):
         raise malformed(f"{name} holds a control character")
     if not formed(value):
         raise malformed(f"{name}={value!r} is not a value that {name} can have")
@@ -173,30 +177,37 @@ def _check_value(name: str, value: str, formed: Callable[[str], bool]) -> None:
 
 def check_terms(root: Sequence[tuple[str, str]], key: str, conditions: Sequence[tuple[str, str]]) -> None:
     """Refuses root parameters and conditions that no link may have."""
-    reached = -1
+    reached, named = -1, False
     for name, value in root:
-        if name not in ROOT:
+        place = _PLACES.get(name)
+        if place is None:
             raise malformed(f"{name!r} does not belong before key")
-        place = ROOT_ORDER.index(name)
         if place <= reached:
             raise malformed(f"{name} comes twice or out of order")
         reached = place
+        named = named or name == "id"
         _check_value(name, value, ROOT[name])
     if not _KEY_ID.match(key):
         raise malformed("key is 1 to 32 characters of A-Z a-z 0-9 _ -")
     if len(conditions) > CONDITION_LIMIT:
         raise malformed(f"a link has at most {CONDITION_LIMIT} conditions")
+    tags = 0
     for name, value in conditions:
-        if name not in CONDITIONS:
+        condition = CONDITIONS.get(name)
+        if condition is None:
             raise malformed(f"{name!r} is no condition; conditions are {', '.join(CONDITION_NAMES)}")
-        _check_value(name, value, CONDITIONS[name].formed)
-    names = [name for name, _ in conditions]
-    if names.count("tag") > 1:
+        _check_value(name, value, condition.formed)
+        if name == "tag":
+            tags += 1
+        elif name == "uses" and not named:
+            raise malformed("a link with uses needs an id, set when it is made")
+    if tags > 1:
         raise malformed("tag comes at most once")
-    if "uses" in names and not any(name == "id" for name, _ in root):
-        raise malformed("a link with uses needs an id, set when it is made")
+
+
+_URL_SAFE = bytes.maketrans(b"+/", b"-_")
 
 
 def base64url(data: bytes) -> str:
     """Without padding."""
-    return base64.urlsafe_b64encode(data).rstrip(b"=").decode()
+    return binascii.b2a_base64(data, newline=False).translate(_URL_SAFE, b"=").decode()

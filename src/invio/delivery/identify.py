@@ -15,7 +15,13 @@ from invio.core.files import Caller
 from invio.core.reasons import Refusal
 from invio.core.request_head import RequestHead
 from invio.records.database import patient
-from invio.records.recipients import Recipient, note_use, recipient_of_session, recipient_of_token
+from invio.records.recipients import (
+    Recipient,
+    note_use,
+    recipient_named,
+    recipient_of_session,
+    recipient_of_token,
+)
 
 log = logging.getLogger("invio.delivery")
 
@@ -43,11 +49,24 @@ class Identifies(Protocol):
         ...
 
 
+class ReadsTokens(Protocol):
+    """Who reads tokens that others have made: those of an identity provider."""
+
+    def recognises(self, token: str) -> bool:
+        """Whether a token is of theirs, good or not."""
+        ...
+
+    def recipient_of(self, token: str) -> Recipient | None:
+        """Whom a good token names; asked in a worker thread."""
+        ...
+
+
 class Identifier:
     """Looks credentials up in the records, and remembers the answer for two seconds."""
 
-    def __init__(self, engine: sa.Engine) -> None:
+    def __init__(self, engine: sa.Engine, provider: ReadsTokens | None = None) -> None:
         self._engine = engine
+        self._provider = provider
         self._kept: dict[tuple[str, str], tuple[float, Recipient | None]] = {}
         self._noted: dict[str, float] = {}  # when the use of a token was last written down
 
@@ -64,7 +83,7 @@ class Identifier:
             scheme, _, token = authorization.partition(" ")
             recipient = None
             if scheme.lower() == "bearer":
-                recipient = await self._look_up("token", token.strip(), recipient_of_token)
+                recipient = await self._look_up("token", token.strip(), self._of_token)
             if recipient is None:
                 raise Refusal("bad-token", "the Authorization header holds no valid bearer token")
             return Caller(recipient.id, recipient.groups, network, agent)
@@ -99,9 +118,20 @@ class Identifier:
     def _read(self, query: Callable[[sa.Connection, str], Recipient | None], secret: str) -> Recipient | None:
         with self._engine.connect() as connection:
             recipient = query(connection, secret)
-        if recipient is not None and query is recipient_of_token:
-            self._note_use(secret)
         return recipient
+
+    def _of_token(self, connection: sa.Connection, token: str) -> Recipient | None:
+        if self._provider is None or not self._provider.recognises(token):
+            recipient = recipient_of_token(connection, token)
+            if recipient is not None:
+                self._note_use(token)
+            return recipient
+        told = self._provider.recipient_of(token)
+        known = None if told is None else recipient_named(connection, told.id)
+        if told is None or known is None:
+            return told
+        # Somebody may be known here as well: to be in further groups, or to be let in no more.
+        return None if known.disabled else Recipient(told.id, told.name, told.groups | known.groups)
 
     def _note_use(self, token: str) -> None:
         now = time.monotonic()

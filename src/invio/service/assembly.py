@@ -31,6 +31,7 @@ from invio.records.company import Company
 from invio.records.database import open_database, patient
 from invio.records.journal import Journal
 from invio.service.attempts import Attempts
+from invio.service.provider import Provider
 from invio.service.settings import (
     BadSettings,
     DirectorySettings,
@@ -116,7 +117,8 @@ def assemble(settings: Settings, decider: Decider | None = None, identifier: Ide
     company.joined()
     journal = Journal(engine)
     catalogue = Catalogue(stores, rules)
-    identifier = identifier or Identifier(engine)
+    provider = None if settings.identity is None else Provider(settings.identity, settings.folder)
+    identifier = identifier or Identifier(engine, provider)
     limits = Limits(**settings.limits.model_dump())
     transfers = Transfers(engine, journal, limits)
     bundles = Bundles(catalogue, engine, BundleLimits(settings.bundles.entries, settings.bundles.bytes))

@@ -21,6 +21,8 @@ from invio.core.toml_places import line_of
 RESERVED = ("bundles",)
 _ORIGIN = re.compile(r"https?://[^/?#\s@*]+\Z")
 _FIELD_NAME = r"^[!#$%&'*+.^_`|~0-9A-Za-z-]+$"
+_LINK = r"^$|^(https?://|mailto:|tel:|/)"
+_ALGORITHMS = ("RS256", "RS384", "RS512", "PS256", "PS384", "PS512", "ES256", "ES384", "ES512", "EdDSA")
 _STORE_NAME = re.compile(r"[a-z0-9][a-z0-9-]{0,31}\Z")
 
 
@@ -47,6 +49,8 @@ class ServiceSettings(_Strict):
     )
     history_days: int | None = Field(None, ge=1, description="for which the history is kept; without it, for good")
     shutdown: int = Field(5, ge=0, description="seconds that running transfers get when the service stops")
+    contact: str = Field("", max_length=300, description="whom people may ask, on every page that refuses something")
+    contact_link: str = Field("", pattern=_LINK, description="where that leads, as in mailto:desk@example.org")
 
 
 class BundleSettings(_Strict):
@@ -98,6 +102,27 @@ class FrontSettings(_Strict):
         read_networks(self.networks)
         if self.redirect_header and not self.networks:
             raise ValueError("redirect_header needs networks: to anybody else it would show where files lie")
+        return self
+
+
+class IdentitySettings(_Strict):
+    """An identity provider, whose tokens tell who is asking."""
+
+    issuer: str = Field(min_length=1, description="what `iss` of a token must be")
+    audience: str = Field(min_length=1, description="what `aud` of a token must hold")
+    keys: str = Field(min_length=1, description="the file, or the address, of its JWK Set")
+    id_claim: str = Field("sub", description="the claim that is the recipient's id")
+    prefix: str = Field("", pattern=r"^[A-Za-z0-9._@-]{0,32}$", description="what ids from there begin with here")
+    groups_claim: str | None = Field("groups", description="the claim that holds groups")
+    algorithms: list[str] = Field(["RS256", "ES256", "EdDSA"], min_length=1)
+    leeway: int = Field(30, ge=0, le=600, description="seconds by which two clocks may differ")
+
+    @model_validator(mode="after")
+    def _public_keys(self) -> IdentitySettings:
+        for name in self.algorithms:
+            if name not in _ALGORITHMS:
+                # One with a shared secret would let whoever reads the published keys make tokens.
+                raise ValueError(f"{name!r} is no algorithm for published keys; expected {', '.join(_ALGORITHMS)}")
         return self
 
 
@@ -155,6 +180,7 @@ class Settings(_Strict):
     limits: LimitSettings = LimitSettings()
     cors: CorsSettings = CorsSettings()
     front: FrontSettings = FrontSettings()
+    identity: IdentitySettings | None = None
     stores: dict[str, StoreSettings] = Field(min_length=1)
     folder: Path = Field(Path(), exclude=True)
 

@@ -1,0 +1,137 @@
+"""An identity provider's tokens (JWT, RFC 7519): checked against its published keys (JWK Set, RFC 7517).
+
+The keys are a file or an address. They are had again when they have grown old, and when a token
+names one that is not among them, though not more often than every half minute: no stranger's token
+makes this service ask elsewhere at will. While the provider does not answer, the keys that are
+known go on being good.
+"""
+
+from __future__ import annotations
+
+import json
+import logging
+import re
+import threading
+import time
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from invio.records.recipients import Recipient
+
+if TYPE_CHECKING:
+    from invio.service.settings import IdentitySettings
+
+log = logging.getLogger("invio.service")
+
+_KEPT = 3600.0  # seconds for which keys are used before they are looked at again
+_NOT_BEFORE = 30.0  # seconds between two looks because of a key that is not known
+_ANSWERS_WITHIN = 5.0  # seconds
+_ID = re.compile(r"[A-Za-z0-9._@-]{1,64}\Z")
+_LONGEST = 16 * 1024  # characters of a token
+
+
+class _Unknown(Exception):
+    """There is no such key, or none can be had."""
+
+
+class Provider:
+    """Reads the tokens of one identity provider. Its calls may wait for the network: for a worker thread."""
+
+    def __init__(self, given: IdentitySettings, folder: Path) -> None:
+        self._given = given
+        self._file = None if given.keys.startswith(("http://", "https://")) else folder / given.keys
+        self._keys: dict[str | None, Any] = {}
+        self._looked = -_KEPT
+        self._seen: tuple[int, int] | None = None  # the file's time and size
+        self._lock = threading.Lock()
+
+    @staticmethod
+    def recognises(token: str) -> bool:
+        """Whether it has the form of such a token; those of our own records have no dots."""
+        return token.count(".") == 2
+
+    def recipient_of(self, token: str) -> Recipient | None:
+        """Who bears the token, with the groups that it tells; None when it is not good. The log says why."""
+        import jwt  # with its cryptography it takes memory, which only those need who have a provider
+
+        given = self._given
+        try:
+            if len(token) > _LONGEST:
+                raise _Unknown("the token is too long")
+            head = jwt.get_unverified_header(token)
+            claims = jwt.decode(
+                token,
+                self._key(head.get("kid")),
+                algorithms=given.algorithms,
+                audience=given.audience,
+                issuer=given.issuer,
+                leeway=given.leeway,
+                options={"require": ["exp", "iss", "aud"]},
+            )
+            return self._recipient(claims)
+        except (jwt.PyJWTError, _Unknown) as error:
+            log.info("token.refused", extra={"fields": {"issuer": given.issuer, "because": str(error)}})
+            return None
+
+    def _recipient(self, claims: dict[str, Any]) -> Recipient:
+        given = self._given
+        told = claims.get(given.id_claim)
+        recipient = f"{given.prefix}{told}"
+        if not isinstance(told, str) or not _ID.match(recipient):
+            raise _Unknown(f"its claim {given.id_claim} is no id of 1 to 64 letters, digits and . _ @ -")
+        groups = claims.get(given.groups_claim) if given.groups_claim else None
+        if isinstance(groups, str):
+            groups = groups.split()
+        held = groups if isinstance(groups, list) else []
+        name = claims.get("name")
+        return Recipient(
+            recipient,
+            name if isinstance(name, str) else recipient,
+            frozenset(one for one in held if isinstance(one, str) and _ID.match(one)),
+        )
+
+    def _key(self, name: str | None) -> Any:
+        with self._lock:
+            now = time.monotonic()
+            if now - self._looked > _KEPT or self._altered():
+                self._look(now)
+            elif name not in self._keys and now - self._looked > _NOT_BEFORE:
+                self._look(now)
+            key = self._keys.get(name)
+            if key is None and name is None and len(self._keys) == 1:
+                key = next(iter(self._keys.values()))  # a provider of one key need not name it
+            if key is None:
+                raise _Unknown(f"it is signed by the key {name!r}, which is not among the provider's")
+            return key
+
+    def _altered(self) -> bool:
+        return self._file is not None and self._signature() != self._seen
+
+    def _signature(self) -> tuple[int, int] | None:
+        assert self._file is not None
+        try:
+            status = self._file.stat()
+        except OSError:
+            return None
+        return status.st_mtime_ns, status.st_size
+
+    def _look(self, now: float) -> None:
+        """Has the keys again; what cannot be had or read leaves those that are known."""
+        import httpx
+        import jwt
+
+        self._looked = now
+        try:
+            if self._file is not None:
+                self._seen = self._signature()
+                text = self._file.read_text("utf-8")
+            else:
+                answer = httpx.get(self._given.keys, timeout=_ANSWERS_WITHIN, follow_redirects=False)
+                answer.raise_for_status()
+                text = answer.text
+            keys = {key.key_id: key for key in jwt.PyJWKSet.from_dict(json.loads(text)).keys}
+        except (OSError, ValueError, AttributeError, httpx.HTTPError, jwt.PyJWTError) as error:
+            said = {"keys": self._given.keys, "error": str(error) or type(error).__name__}
+            log.error("identity.keys-not-read", extra={"fields": said})
+            return
+        self._keys = keys
