@@ -2,7 +2,8 @@
 
 For one's own FastAPI or Starlette application: `FileReply`, `StreamReply` and `BundleReply` are
 responses for any route, `mount` puts the whole delivery inside the application, and a server that
-runs it with `http=invio.ZeroCopyProtocol` sends files without reading them.
+runs it with `http=invio.ZeroCopyProtocol` sends files without reading them. A function that rules ask
+gets a `Question`, and may give an `Answer`.
 """
 
 from __future__ import annotations
@@ -12,15 +13,28 @@ from typing import TYPE_CHECKING, Any
 __version__ = "0.1.0"
 
 if TYPE_CHECKING:
+    from invio.core.outside import Answer, Question
     from invio.delivery.responses import BundleReply, FileReply, StreamReply
     from invio.delivery.zerocopy import ZeroCopyProtocol
     from invio.service.mounting import Allowed, mount
 
-__all__ = ["Allowed", "BundleReply", "FileReply", "StreamReply", "ZeroCopyProtocol", "__version__", "mount"]
+__all__ = [
+    "Allowed",
+    "Answer",
+    "BundleReply",
+    "FileReply",
+    "Question",
+    "StreamReply",
+    "ZeroCopyProtocol",
+    "__version__",
+    "mount",
+]
 
 # Where each name is. They are imported when they are asked for: the core and the client need none of them.
 _PLACES = {
     "Allowed": "invio.service.mounting",
+    "Answer": "invio.core.outside",
+    "Question": "invio.core.outside",
     "BundleReply": "invio.delivery.responses",
     "FileReply": "invio.delivery.responses",
     "StreamReply": "invio.delivery.responses",

@@ -133,3 +133,41 @@ def test_a_comparison_looks_at_sizes_and_names_the_rule() -> None:
     assert (str(change.address), change.action, change.allowed) == ("charts/f50", "read", False)
     assert (change.rule, change.line) == ("large ones by day", 9)
     assert list(compare(old, new, pilots, files, noon + 6 * 3600)) == [], "in the evening the rule does not hold"
+
+
+ASKING = """
+[[rule]]
+name = "asks"
+effect = "allow"
+who = ["signed-in"]
+what = ["charts/**"]
+actions = ["read"]
+ask = {{ url = "http://127.0.0.1:9/may" }}
+
+{expectations}
+"""
+EXPECTS = """
+[[expect]]
+who = "recipient:a"
+action = "read"
+address = "charts/a.pdf"
+outcome = "{outcome}"
+groups = ["x"]
+{more}
+"""
+
+
+@pytest.mark.parametrize(
+    ("outcome", "more"), [("allowed", "applies = true"), ("refused", "applies = false"), ("refused", "")]
+)
+def test_what_an_application_would_say_is_part_of_what_is_expected(outcome: str, more: str) -> None:
+    text = ASKING.format(expectations=EXPECTS.format(outcome=outcome, more=more))
+    [checked] = check(parse_rules(text), lambda _: frozenset(), lambda _: None)
+    assert checked.met
+
+
+def test_rules_that_ask_are_compared_as_if_they_applied() -> None:
+    before, after = parse_rules(""), parse_rules(ASKING.format(expectations=""))
+    facts = [FileFacts(parse_address("charts/a.pdf"), 1, None, None)]
+    changes = list(compare(before, after, [("recipient:a", Caller("a"))], facts, 0))
+    assert [(change.action, change.allowed, change.rule) for change in changes] == [("read", True, "asks")]

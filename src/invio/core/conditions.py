@@ -14,6 +14,7 @@ from invio.core.addresses import Address
 from invio.core.files import Caller, FileFacts
 from invio.core.forwarded import Network, is_among
 from invio.core.media_types import media_type_of
+from invio.core.outside import Ask
 
 DAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
 
@@ -24,7 +25,7 @@ class Conditions:
 
     Sizes in bytes, both ends included. `begins` and `ends` in Unix seconds, the end excluded. `hours`
     are minutes of the day in `zone`, the end excluded; from 22:00 to 6:00 belongs to the day that
-    it begins on. `days` count from Monday, 0.
+    it begins on. `days` count from Monday, 0. Whom `ask` names is asked last, and by the rules.
     """
 
     media_types: tuple[str, ...] = ()
@@ -36,6 +37,7 @@ class Conditions:
     hours: tuple[int, int] | None = None
     zone: tzinfo = UTC
     networks: tuple[Network, ...] = ()
+    ask: Ask | None = None
 
     @property
     def of_the_file(self) -> bool:

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from invio.core.addresses import Address
 from invio.core.files import Caller, FileFacts
+from invio.core.outside import SILENT, Always, Answer
 from invio.core.rules import ACTIONS, Decision, Expectation, Rule, RuleSet
 
 _KNOWN = 10_000  # sets of rules whose outcomes are kept
@@ -30,7 +31,7 @@ def check(
     """Puts every expectation to the rules.
 
     `groups_of` tells a recipient's groups, `facts_of` what is known of a file; an expectation that
-    names them needs neither.
+    names them needs neither. Nobody outside is asked: what they would say is part of the expectation.
     """
     return [_checked(rules, expected, groups_of, facts_of) for expected in rules.expectations]
 
@@ -49,6 +50,7 @@ def _checked(
     if rules.looks_at_files:
         facts = facts_of(expected.address) if expected.size is None else None
         facts = facts or FileFacts(expected.address, expected.size, None, None)
+    rules.answers = SILENT if expected.applies is None else Always(Answer(expected.applies))
     return Checked(expected, rules.explain(caller, expected.action, expected.address, facts, expected.at))
 
 
@@ -70,6 +72,7 @@ def compare(
     """Every outcome that differs, file by file, at the moment `now`, Unix seconds.
 
     `callers` are those to ask for, with what each is called. Memory does not grow with the files.
+    Rules that ask somebody outside are taken to apply.
     """
     comparison = _Comparison(old, new, callers, now)
     for facts in files:

@@ -16,6 +16,7 @@ from invio.core.addresses import Address
 from invio.core.caching import strictest
 from invio.core.conditions import ALWAYS, Conditions
 from invio.core.files import Caller, FileFacts
+from invio.core.outside import SILENT, Answers, Ask, Question
 from invio.core.patterns import Pattern
 from invio.core.quotas import Quota
 
@@ -146,15 +147,21 @@ class Expectation:
     size: int | None = None
     at: float | None = None
     network: str | None = None
+    applies: bool | None = None  # what an application that is asked says; None: nobody answers
 
 
 class RuleSet:
-    """The rules in force, filed by store, action, whom they name, and the first folder that they name."""
+    """The rules in force, filed by store, action, whom they name, and the first folder that they name.
+
+    `answers` is who answers for rules that ask; nobody does, until that is set.
+    """
 
     def __init__(self, rules: Iterable[Rule], expectations: Iterable[Expectation] = ()) -> None:
         self.rules = tuple(rules)
         self.expectations = tuple(expectations)
         self.looks_at_files = any(rule.conditions.of_the_file for rule in self.rules)
+        self.answers: Answers = SILENT
+        self._asks = any(rule.conditions.ask is not None for rule in self.rules)
         self._by_store: dict[str, list[Rule]] = {}
         self._any_store: list[Rule] = []
         self._filed_by: dict[tuple[str | None, str, str], dict[str | None, list[Rule]]] = {}
@@ -194,8 +201,16 @@ class RuleSet:
                     continue
                 for place in (folder, None):
                     for rule in by_folder.get(place, ()):
-                        if _any_match(rule, address) and _fits(rule, caller, address, facts, now):
+                        if not _any_match(rule, address) or not _fits(rule, caller, address, facts, now):
+                            continue
+                        ask = rule.conditions.ask
+                        if ask is None or self._applies(rule, ask, caller, action, address):
                             yield rule
+
+    def _applies(self, rule: Rule, ask: Ask, caller: Caller, action: str, address: Address) -> bool:
+        """What whoever is asked says; closed when no answer can be had."""
+        answer = self.answers.answer(ask, _question(rule, caller, action, address))
+        return rule.effect == "deny" if answer is None else answer.applies
 
     def allows(
         self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None, now: float | None = None
@@ -212,7 +227,20 @@ class RuleSet:
         return allowed
 
     async def ask_ahead(self, caller: Caller, action: str, address: Address) -> None:
-        """Nothing has to be asked: rules decide by themselves."""
+        """Has the answers got that a decision on this will need; after a no, those on whether it may be listed."""
+        if self._asks:
+            await self.answers.ask_ahead(self._questions(caller, action, address))
+            if action != "list" and not self.allows(caller, action, address):
+                await self.answers.ask_ahead(self._questions(caller, "list", address))
+
+    def _questions(self, caller: Caller, action: str, address: Address) -> list[tuple[Ask, Question]]:
+        return [
+            (rule.conditions.ask, _question(rule, caller, action, address))
+            for rule in self._filed(address.store)
+            if rule.conditions.ask is not None
+            and _first_misfit(rule, caller, action, address) is None
+            and _fits(rule, caller, address, None, None, at_best=True)
+        ]
 
     def terms(self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None) -> Terms:
         """What applies with the rules that allow this: of several, each time the strictest."""
@@ -252,9 +280,20 @@ class RuleSet:
         reasons = []
         for rule in self.rules:
             because = _first_misfit(rule, caller, action, address) or _misfit(rule, caller, address, facts, now)
+            because = because or self._unmoved(rule, caller, action, address)
             reasons.append(Reason(rule.name, rule.line, rule.effect, because is None, because or "it applies"))
         reasons.sort(key=lambda reason: (not reason.spoke, reason.effect == "allow", reason.line))
         return Decision(self.allows(caller, action, address, facts, now), tuple(reasons))
+
+    def _unmoved(self, rule: Rule, caller: Caller, action: str, address: Address) -> str | None:
+        """Why a rule that asks does not speak; None when it does."""
+        ask = rule.conditions.ask
+        if ask is None or self._applies(rule, ask, caller, action, address):
+            return None
+        answer = self.answers.answer(ask, _question(rule, caller, action, address))
+        if answer is None:
+            return f"{ask} gave no answer"
+        return f"{ask} says that it does not apply" + (f": {answer.because}" if answer.because else "")
 
     def may_enter(self, caller: Caller, folder: Address) -> bool:
         """Whether the caller may list the folder: something in it may be theirs to see."""
@@ -263,7 +302,7 @@ class RuleSet:
             if "list" not in rule.actions or not rule.concerns(caller) or not _fits(rule, caller, folder, None, now):
                 continue
             if rule.effect == "deny":
-                if any(pattern.covers(folder) for pattern in rule.what):
+                if rule.conditions.ask is None and any(pattern.covers(folder) for pattern in rule.what):
                     return False
             else:
                 reached = reached or any(
@@ -279,22 +318,36 @@ class RuleSet:
                 continue
             if rule.effect == "deny":
                 # One that depends on the file may speak on some of them.
+                # The same holds for one that asks: that is for each file anew.
                 speaks = rule.conditions.of_the_file or _fits(rule, caller, folder, None, now)
                 if speaks and any(pattern.reaches_into(folder) or pattern.matches(folder) for pattern in rule.what):
                     return False
-            elif not rule.conditions.of_the_file and _fits(rule, caller, folder, None, now):
+            elif (
+                rule.conditions.ask is None
+                and not rule.conditions.of_the_file
+                and _fits(rule, caller, folder, None, now)
+            ):
                 allowed = allowed or any(pattern.covers(folder) for pattern in rule.what)
         return allowed
 
 
-def _fits(rule: Rule, caller: Caller, address: Address, facts: FileFacts | None, now: float | None) -> bool:
-    """Whether a rule that names the caller, the action and the address speaks."""
+def _question(rule: Rule, caller: Caller, action: str, address: Address) -> Question:
+    return Question(rule.name, caller.recipient, caller.groups, action, str(address), caller.network)
+
+
+def _fits(
+    rule: Rule, caller: Caller, address: Address, facts: FileFacts | None, now: float | None, at_best: bool = False
+) -> bool:
+    """Whether a rule that names the caller, the action and the address speaks, but for what it asks.
+
+    `at_best`: whether it might, once the file was looked at.
+    """
     if rule.who_excepts and any(who.includes(caller) for who in rule.exceptions):
         return False
     conditions = rule.conditions
     if conditions is ALWAYS:
         return True
-    if facts is None and conditions.of_the_file and rule.effect == "deny":
+    if facts is None and conditions.of_the_file and rule.effect == "deny" and not at_best:
         return False
     return conditions.misfit(caller, address, facts, time.time() if now is None else now) is None
 

@@ -16,6 +16,7 @@ from invio.core.caching import read_cache_control
 from invio.core.conditions import ALWAYS, Conditions, read_days, read_hours
 from invio.core.errors import Unusable
 from invio.core.forwarded import Network, read_networks
+from invio.core.outside import Ask
 from invio.core.patterns import BadPattern, Pattern, parse_pattern
 from invio.core.quotas import Quota, read_period
 from invio.core.rules import ACTIONS, EFFECTS, NO_TERMS, Expectation, Rule, RuleSet, Terms, Who
@@ -24,11 +25,14 @@ from invio.core.toml_places import line_of
 _NEEDED = ("effect", "who", "what", "actions")
 _TERMS = ("speed", "disposition", "cache", "quota", "link_default", "link_longest")
 _QUOTA = ("files", "bytes", "per", "text", "link")
-_CONDITIONS = ("media_types", "min_size", "max_size", "when", "networks")
+_CONDITIONS = ("media_types", "min_size", "max_size", "when", "networks", "ask")
+_ASK = ("url", "function", "timeout")
 _WHEN = ("from", "until", "days", "hours", "zone")
 KEYS = ("name", *_NEEDED, *_CONDITIONS, *_TERMS)
 _EXPECT_NEEDED = ("who", "action", "address", "outcome")
-_EXPECT = (*_EXPECT_NEEDED, "groups", "size", "at", "network")
+_EXPECT = (*_EXPECT_NEEDED, "groups", "size", "at", "network", "applies")
+_LONGEST_ASKED = 30.0  # seconds
+_FUNCTION = re.compile(r"[A-Za-z_][\w.]*:[A-Za-z_]\w*\Z")
 _ID = re.compile(r"[A-Za-z0-9._@-]{1,64}\Z")
 _TYPE = re.compile(r"[a-zA-Z0-9.+*-]+/[a-zA-Z0-9.+*-]+\Z")
 _Item = TypeVar("_Item")
@@ -143,10 +147,27 @@ class _Reader:
             hours=minutes,
             zone=zone,
             networks=networks,
+            ask=self._ask((*at, "ask"), entry["ask"]) if "ask" in entry else None,
         )
         if conditions.begins is not None and conditions.ends is not None and conditions.begins >= conditions.ends:
             self.refuse((*at, "when"), "'from' must be before 'until'")
         return conditions
+
+    def _ask(self, at: _Place, given: Any) -> Ask:
+        example = 'as in ask = { url = "https://app.example.org/may" }'
+        if not isinstance(given, dict) or (("url" in given) == ("function" in given)):
+            self.refuse(at, f"ask is a table with a url or a function, {example}")
+        for key in given:
+            if key not in _ASK:
+                self.refuse((*at, key), f"ask has no {key!r}; it has {', '.join(_ASK)}")
+        url, function, timeout = given.get("url"), given.get("function"), given.get("timeout", 2.0)
+        if url is not None and not str(url).startswith(("http://", "https://")):
+            self.refuse((*at, "url"), f"url is {url!r}; expected an address beginning with https:// or http://")
+        if function is not None and not _FUNCTION.match(str(function)):
+            self.refuse((*at, "function"), f"function is {function!r}; expected 'module:name'")
+        if type(timeout) not in (int, float) or not 0 < timeout <= _LONGEST_ASKED:
+            self.refuse((*at, "timeout"), f"timeout is {timeout!r}; expected seconds, {_LONGEST_ASKED:g} at most")
+        return Ask(url, function, float(timeout))
 
     def _zone(self, at: _Place, name: object) -> tzinfo:
         try:
@@ -209,7 +230,13 @@ class _Reader:
             size=self._size((*at, "size"), entry.get("size")),
             at=self._moment((*at, "at"), entry.get("at"), UTC),
             network=network,
+            applies=self._yes_or_no((*at, "applies"), entry.get("applies")),
         )
+
+    def _yes_or_no(self, at: _Place, value: object) -> bool | None:
+        if value not in (None, True, False):
+            self.refuse(at, f"{at[-1]} is {value!r}; expected true or false")
+        return value  # type: ignore[return-value]
 
     def _terms(self, at: _Place, entry: dict[str, Any]) -> Terms:
         given = {key: entry[key] for key in _TERMS if key in entry}

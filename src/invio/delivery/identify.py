@@ -117,8 +117,7 @@ class Identifier:
 
     def _read(self, query: Callable[[sa.Connection, str], Recipient | None], secret: str) -> Recipient | None:
         with self._engine.connect() as connection:
-            recipient = query(connection, secret)
-        return recipient
+            return query(connection, secret)
 
     def _of_token(self, connection: sa.Connection, token: str) -> Recipient | None:
         if self._provider is None or not self._provider.recognises(token):

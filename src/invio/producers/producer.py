@@ -9,6 +9,7 @@ from __future__ import annotations
 import importlib
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from pathlib import Path
+from typing import Any
 
 import sqlalchemy as sa
 
@@ -20,8 +21,8 @@ class ProducerFault(Exception):
     """The producer cannot be set up; the message is for the operator."""
 
 
-def function_rows(target: str) -> Callable[[], Rows]:
-    """The function that `module:name` names; called without arguments, it gives rows, a header first.
+def function_named(target: str) -> Callable[..., Any]:
+    """The function that `module:name` names.
 
     Raises:
         ProducerFault: the module cannot be imported, or has no such function.
@@ -36,6 +37,15 @@ def function_rows(target: str) -> Callable[[], Rows]:
     if not callable(function):
         raise ProducerFault(f"function {target!r}: it is no function")
     return function  # type: ignore[no-any-return]
+
+
+def function_rows(target: str) -> Callable[[], Rows]:
+    """The function that `module:name` names; called without arguments, it gives rows, a header first.
+
+    Raises:
+        ProducerFault: as `function_named`.
+    """
+    return function_named(target)
 
 
 def query_rows(database: str, query: str, folder: Path = Path()) -> Callable[[], Rows]:

@@ -31,6 +31,7 @@ from invio.records.company import Company
 from invio.records.database import open_database, patient
 from invio.records.journal import Journal
 from invio.service.attempts import Attempts
+from invio.service.outside import Outside
 from invio.service.provider import Provider
 from invio.service.settings import (
     BadSettings,
@@ -98,8 +99,11 @@ def assemble(settings: Settings, decider: Decider | None = None, identifier: Ide
     stores = open_stores(settings)
     rules_file, keys_file, keys, rules = None, None, KeyRing({}, ""), decider
     if decider is None:
+        outside = Outside()
         rules_file = Watched(
-            "rules", settings.path(settings.service.rules), lambda path: read_rules(path, settings.stores)
+            "rules",
+            settings.path(settings.service.rules),
+            lambda path: outside.use(read_rules(path, settings.stores), path),
         )
         rules = rules_file.value
     if decider is None or settings.path(settings.service.keys).exists():

@@ -36,6 +36,7 @@ async def get_decision(
     where = read_address(address)
     subject = await run_in_threadpool(_subject, parts, caller, where, recipient)
     facts = await run_in_threadpool(parts.catalogue.facts, where)
+    await parts.rules.ask_ahead(subject, action, where)
     decision = parts.rules.explain(subject, action, where, facts)
     reasons = [ReasonShape.model_validate(asdict(reason)) for reason in decision.reasons]
     if not parts.rules.allows(caller, "manage", where):

@@ -93,9 +93,8 @@ class Provider:
     def _key(self, name: str | None) -> Any:
         with self._lock:
             now = time.monotonic()
-            if now - self._looked > _KEPT or self._altered():
-                self._look(now)
-            elif name not in self._keys and now - self._looked > _NOT_BEFORE:
+            patience = _KEPT if name in self._keys else _NOT_BEFORE
+            if now - self._looked > patience or self._altered():
                 self._look(now)
             key = self._keys.get(name)
             if key is None and name is None and len(self._keys) == 1:

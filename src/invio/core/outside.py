@@ -1,0 +1,76 @@
+"""Questions that a rule leaves to somebody outside: the developer's own application.
+
+The rules stay pure: whoever has them put in force gives them something that answers. Without it
+nobody answers, and a rule that asks is then closed: one that allows does not speak, one that
+denies does.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from typing import Protocol
+
+
+@dataclass(frozen=True, slots=True)
+class Ask:
+    """Whom a rule asks: the application at `url`, or the Python `function`, as `module:name`.
+
+    `timeout` is for how many seconds an address may take to answer.
+    """
+
+    url: str | None = None
+    function: str | None = None
+    timeout: float = 2.0
+
+    def __str__(self) -> str:
+        return self.url or self.function or ""
+
+
+@dataclass(frozen=True, slots=True)
+class Question:
+    """Whether the rule called `rule` applies. `recipient` is None for somebody who did not sign in;
+    `network` is the address that the request came from.
+    """
+
+    rule: str
+    recipient: str | None
+    groups: frozenset[str]
+    action: str
+    address: str
+    network: str | None
+
+
+@dataclass(frozen=True, slots=True)
+class Answer:
+    """Whether the rule applies, for how many seconds that is good, and why, for those who manage."""
+
+    applies: bool
+    seconds: float = 0.0
+    because: str = ""
+
+
+class Answers(Protocol):
+    """Who answers. None: no answer could be had."""
+
+    def answer(self, ask: Ask, question: Question) -> Answer | None: ...
+
+    async def ask_ahead(self, questions: Iterable[tuple[Ask, Question]]) -> None:
+        """Called where one may wait, before `answer` is where one may not."""
+        ...
+
+
+@dataclass(frozen=True, slots=True)
+class Always:
+    """Always the same answer, without asking anybody: for proofs, and where nobody is there to be asked."""
+
+    said: Answer | None = None
+
+    def answer(self, ask: Ask, question: Question) -> Answer | None:  # noqa: ARG002
+        return self.said
+
+    async def ask_ahead(self, questions: Iterable[tuple[Ask, Question]]) -> None:
+        """Nobody is asked."""
+
+
+SILENT = Always()

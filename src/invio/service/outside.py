@@ -1,0 +1,133 @@
+"""Asking the developer's own application whether a rule applies: by HTTP, or by a Python function.
+
+By HTTP, the question is posted as JSON: `rule`, `recipient` (null for somebody who did not sign in),
+`groups`, `action`, `address`, `network`. The answer is a JSON object with `applies`, true or false,
+and, if it likes, `seconds`, for which that is good, and `because`. Anything else is no answer.
+A function gets the question and gives a bool or an `invio.Answer`.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+import threading
+import time
+from collections.abc import Callable, Iterable
+from dataclasses import asdict, dataclass
+from pathlib import Path
+from typing import Any
+
+from invio.core.outside import Answer, Ask, Question
+from invio.core.rules import RuleSet
+from invio.core.rules_file import BadRules
+from invio.producers.producer import ProducerFault, function_named
+
+log = logging.getLogger("invio.service")
+
+# One request comes back to an answer several times. However short it is good for, it is for that. Seconds.
+_OF_ONE_REQUEST = 5.0
+_SILENT_FOR = 1.0  # seconds for which somebody who gave no answer is not asked again
+_LONGEST = 3600.0  # seconds for which an answer is believed
+_KEPT = 4096
+_Key = tuple[Ask, Question]
+
+
+@dataclass(frozen=True, slots=True)
+class _Kept:
+    answer: Answer | None
+    asked: float
+
+    def is_fresh(self, now: float) -> bool:
+        return now - self.asked < (_SILENT_FOR if self.answer is None else self.answer.seconds)
+
+    def is_usable(self, now: float) -> bool:
+        return self.is_fresh(now) or now - self.asked < _OF_ONE_REQUEST
+
+
+class Outside:
+    """Asks, and remembers what was answered for as long as it is good."""
+
+    def __init__(self) -> None:
+        self._kept: dict[_Key, _Kept] = {}
+        self._lock = threading.Lock()
+        self._client: Any = None
+        self._functions: dict[str, Callable[[Question], bool | Answer]] = {}
+
+    def use(self, rules: RuleSet, file: Path) -> RuleSet:
+        """Has rules asked by these means; what was answered for others is forgotten.
+
+        Raises:
+            BadRules: a rule names a function that is not there.
+        """
+        for rule in rules.rules:
+            ask = rule.conditions.ask
+            if ask is not None and ask.function is not None:
+                try:
+                    self._functions[ask.function] = function_named(ask.function)
+                except ProducerFault as error:
+                    raise BadRules(str(file), rule.line, str(error)) from None
+        with self._lock:
+            self._kept.clear()
+        rules.answers = self
+        return rules
+
+    def answer(self, ask: Ask, question: Question) -> Answer | None:
+        """What is known, or is asked now; on the event loop, what is known alone."""
+        kept = self._kept.get((ask, question))
+        if kept is not None and kept.is_usable(time.monotonic()):
+            return kept.answer
+        try:
+            asyncio.get_running_loop()
+        except RuntimeError:
+            return self._asked(ask, question)
+        return None
+
+    async def ask_ahead(self, questions: Iterable[_Key]) -> None:
+        """Asks, side by side, what is not known for sure."""
+        now = time.monotonic()
+        asking = []
+        for key in questions:
+            kept = self._kept.get(key)
+            if kept is None or not kept.is_fresh(now):
+                asking.append(asyncio.to_thread(self._asked, *key))
+        if asking:
+            await asyncio.gather(*asking)
+
+    def _asked(self, ask: Ask, question: Question) -> Answer | None:
+        try:
+            answer = self._by_http(ask, question) if ask.url is not None else self._by_function(ask, question)
+        except Exception as error:  # it is somebody else's code, or network, and may fail in any way
+            said = {"rule": question.rule, "asked": str(ask), "error": f"{type(error).__name__}: {error}"}
+            log.warning("rule.no-answer", extra={"fields": said})
+            answer = None
+        with self._lock:
+            if len(self._kept) >= _KEPT:
+                self._kept.clear()
+            self._kept[ask, question] = _Kept(answer, time.monotonic())
+        return answer
+
+    def _by_function(self, ask: Ask, question: Question) -> Answer:
+        said = self._functions[str(ask.function)](question)
+        if isinstance(said, Answer):
+            return said
+        if not isinstance(said, bool):
+            raise TypeError(f"it gave {type(said).__name__}; expected True, False or an Answer")
+        return Answer(said)
+
+    def _by_http(self, ask: Ask, question: Question) -> Answer:
+        import httpx  # loaded where a rule asks
+
+        with self._lock:
+            if self._client is None:
+                self._client = httpx.Client(follow_redirects=False, trust_env=False)
+        posted = {**asdict(question), "groups": sorted(question.groups)}
+        response = self._client.post(str(ask.url), json=posted, timeout=ask.timeout)
+        if response.status_code != 200:
+            raise ValueError(f"it answered {response.status_code}")
+        said = response.json()
+        if not isinstance(said, dict) or not isinstance(said.get("applies"), bool):
+            raise ValueError("its answer has no 'applies' that is true or false")
+        seconds = said.get("seconds", 0)
+        if type(seconds) not in (int, float) or seconds < 0:
+            raise ValueError(f"'seconds' of its answer is {seconds!r}")
+        return Answer(said["applies"], min(float(seconds), _LONGEST), str(said.get("because", ""))[:300])

@@ -1,0 +1,193 @@
+"""Rules that ask the developer's own application, by HTTP and by a function; closed when it does not answer."""
+
+from __future__ import annotations
+
+import json
+import os
+import threading
+import time
+from collections.abc import Callable, Iterator
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tests.running import Service, make_folder
+
+Start = Callable[..., Service]
+RULES = """
+[[rule]]
+name = "those who have paid"
+effect = "allow"
+who = ["signed-in"]
+what = ["files/paid/**"]
+actions = ["list", "read", "bundle"]
+ask = {{ {ask} }}
+
+[[rule]]
+name = "what is held back"
+effect = "deny"
+who = ["signed-in"]
+what = ["files/paid/held/**"]
+actions = ["read"]
+ask = {{ {ask} }}
+
+[[rule]]
+effect = "allow"
+who = ["recipient:ann"]
+what = ["**"]
+actions = ["manage"]
+"""
+FILES = {"paid/a.txt": b"aaa", "paid/b.txt": b"bbb", "paid/held/c.txt": b"ccc", "other.txt": b"o"}
+
+
+class Application:
+    """The stand-in: what it was asked, and what it answers."""
+
+    def __init__(self) -> None:
+        self.asked: list[dict[str, Any]] = []
+        self.says: Callable[[dict[str, Any]], tuple[int, object]] = lambda _: (200, {"applies": True})
+        self.waits = 0.0
+        application = self
+
+        class Handler(BaseHTTPRequestHandler):
+            protocol_version = "HTTP/1.1"
+
+            def do_POST(self) -> None:
+                asked = json.loads(self.rfile.read(int(self.headers["content-length"])))
+                application.asked.append(asked)
+                time.sleep(application.waits)
+                status, said = application.says(asked)
+                body = said.encode() if isinstance(said, str) else json.dumps(said).encode()
+                try:
+                    self.send_response(status)
+                    self.send_header("Content-Length", str(len(body)))
+                    self.end_headers()
+                    self.wfile.write(body)
+                except OSError:
+                    pass  # whoever asked has left
+
+            def log_message(self, *_: object) -> None:
+                """Not here."""
+
+        self._server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
+        threading.Thread(target=self._server.serve_forever, daemon=True).start()
+        self.url = f"http://127.0.0.1:{self._server.server_port}/may"
+
+    def close(self) -> None:
+        self._server.shutdown()
+        self._server.server_close()
+
+
+@pytest.fixture
+def application() -> Iterator[Application]:
+    application = Application()
+    yield application
+    application.close()
+
+
+def why_not(reasons: list[dict[str, Any]], rule: str) -> str:
+    [because] = [reason["because"] for reason in reasons if reason["rule"] == rule]
+    return str(because)
+
+
+def started(start: Start, application: Application) -> Service:
+    return start(files=FILES, rules=RULES.format(ask=f'url = "{application.url}", timeout = 0.5'))
+
+
+def test_the_application_is_asked_and_has_its_way(start: Start, application: Application) -> None:
+    application.says = lambda asked: (200, {"applies": asked["address"].endswith("a.txt"), "because": "it is paid for"})
+    service = started(start, application)
+    assert service.get("/get/files/paid/a.txt", "bob").content == b"aaa"
+    assert application.asked[0] == {
+        "rule": "those who have paid",
+        "recipient": "bob",
+        "groups": ["crew"],
+        "action": "read",
+        "address": "files/paid/a.txt",
+        "network": "127.0.0.1",
+    }
+    assert service.get("/get/files/paid/b.txt", "bob").status_code == 404
+    asked = len(application.asked)
+    assert service.get("/get/files/other.txt", "bob").status_code == 404
+    assert service.get("/get/files/paid/a.txt").status_code == 401
+    assert len(application.asked) == asked, "nobody is asked where it cannot matter"
+    listed = service.get("/api/files?in=files/paid/", "bob").json()["files"]
+    assert [one["address"] for one in listed] == ["files/paid/held/", "files/paid/a.txt"]
+    with service.client("bob") as client:
+        made = client.post("/api/bundles", json={"files": ["files/paid/a.txt"]})
+        assert (made.status_code, made.json()["entries"]) == (201, 1)
+        assert client.post("/api/bundles", json={"files": ["files/paid/b.txt"]}).status_code == 403
+
+
+def test_an_answer_is_good_for_as_long_as_it_says(start: Start, application: Application) -> None:
+    service = started(start, application)
+
+    def times(seconds: float) -> int:
+        application.says = lambda _: (200, {"applies": True, "seconds": seconds})
+        application.asked.clear()
+        for _ in range(3):
+            assert service.get("/get/files/paid/b.txt", "bob").status_code == 200
+        return len(application.asked)
+
+    assert times(0) == 3
+    assert times(60) == 1
+    application.says = lambda _: (200, {"applies": False})
+    assert service.get("/get/files/paid/b.txt", "bob").status_code == 200
+    assert service.get("/get/files/paid/a.txt", "bob").status_code == 404
+
+
+@pytest.mark.parametrize("wrong", ["500", "no json", "no answer", "late", "gone", "a list", "seconds"])
+def test_without_an_answer_it_is_closed(start: Start, application: Application, wrong: str) -> None:
+    service = started(start, application)
+    said: dict[str, tuple[int, object]] = {
+        "500": (500, {"applies": True}),
+        "no json": (200, "true"),
+        "no answer": (200, {"applies": "yes"}),
+        "a list": (200, [True]),
+        "seconds": (200, {"applies": True, "seconds": "long"}),
+    }
+    application.says = lambda _: said.get(wrong, (200, {"applies": True}))
+    if wrong == "late":
+        application.waits = 1.0
+    if wrong == "gone":
+        application.close()
+    began = time.monotonic()
+    assert service.get("/get/files/paid/a.txt", "bob").status_code == 404
+    assert time.monotonic() - began < 2
+    assert "rule.no-answer" in service.logged()
+    reasons = service.get("/api/decisions?address=files/paid/a.txt&as=bob", "ann").json()["reasons"]
+    assert why_not(reasons, "those who have paid") == f"{application.url} gave no answer"
+
+
+def test_a_rule_that_denies_does_so_unless_it_is_told_not_to(start: Start, application: Application) -> None:
+    application.says = lambda asked: (200, {"applies": asked["rule"] == "those who have paid"})
+    service = started(start, application)
+    assert service.get("/get/files/paid/held/c.txt", "bob").content == b"ccc"
+    application.says = lambda asked: (200, {"applies": True}) if asked["rule"] == "those who have paid" else (500, "")
+    assert service.get("/get/files/paid/held/c.txt", "bob").status_code == 403, "it is listed, and not read"
+
+
+FUNCTION = """
+import invio
+
+def may(question: invio.Question) -> object:
+    if question.address.endswith("b.txt"):
+        raise RuntimeError("no")
+    return invio.Answer(question.recipient == "bob" and question.rule == "those who have paid", seconds=30)
+"""
+
+
+def test_a_function_is_asked_in_the_same_way(start: Start, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    (tmp_path / "deciding_here.py").write_text(FUNCTION)
+    monkeypatch.setenv("PYTHONPATH", f"{tmp_path}{os.pathsep}{os.environ.get('PYTHONPATH', '')}")
+    folder = tmp_path / "service"
+    make_folder(folder, FILES, RULES.format(ask='function = "deciding_here:may"'))
+    service = start(folder)
+    assert service.get("/get/files/paid/a.txt", "bob").content == b"aaa"
+    assert service.get("/get/files/paid/a.txt", "ann").status_code == 404
+    assert service.get("/get/files/paid/b.txt", "bob").status_code == 404
+    assert "RuntimeError: no" in service.logged()
+    why = service.get("/api/decisions?address=files/paid/a.txt&as=ann", "ann").json()["reasons"]
+    assert why_not(why, "those who have paid") == "deciding_here:may says that it does not apply"
