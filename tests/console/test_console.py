@@ -12,7 +12,7 @@ from pathlib import Path
 
 from playwright.sync_api import Browser, Error, Page, expect
 
-from tests.running import INVIO, Demo
+from tests.running import INVIO, Demo, until
 
 SignIn = Callable[[str], Page]
 GRID = "charts/soundings/west-bank-5m.grid"
@@ -218,3 +218,19 @@ def test_a_refusal_is_a_page_that_says_what_to_do(page: Page, demo: Demo) -> Non
     page.goto(f"{demo.url}/get/notices/2026/none.pdf")
     expect(page.get_by_role("heading", name="There is no such file here")).to_be_visible()
     expect(page.get_by_text("Check the address.")).to_be_visible()
+
+
+def test_those_who_manage_are_told_of_a_broken_rules_file(signed_in: SignIn, demo: Demo) -> None:
+    rules = demo.folder / "rules.toml"
+    kept = rules.read_text()
+    page = signed_in("harbour-office")
+    expect(page.get_by_role("alert")).to_have_count(0)
+    try:
+        rules.write_text(kept + "\n[[rule]]\n")
+        with demo.client() as client:
+            until(lambda: "rules" in client.get("/readyz").json())
+        page.reload()
+        expect(page.get_by_role("alert")).to_contain_text("The rules file cannot be used.")
+        expect(page.get_by_role("alert")).to_contain_text("the rule has no 'effect'")
+    finally:
+        rules.write_text(kept)

@@ -9,11 +9,12 @@ import sqlite3
 import time
 from collections.abc import Callable
 
+import httpx
 import pytest
 from click.testing import CliRunner, Result
 
 from invio.cli.main import main
-from tests.running import RULES, Service, at_once
+from tests.running import RULES, Service, at_once, until
 
 Start = Callable[..., Service]
 FILES = {"a.txt": b"content", "sub/=b.txt": b"b" * 1000}
@@ -173,3 +174,68 @@ def test_quotas_are_told_with_what_is_used(start: Start) -> None:
         "used_files": 1,
         "used_bytes": 1000,
     }
+
+
+def refusals(service: Service, who: str = "ann") -> list[dict[str, object]]:
+    listed = invio(service, "history", "--state", "refused", "--json", who=who).stdout.splitlines()
+    return [json.loads(line) for line in listed]
+
+
+def test_the_history_tells_what_was_refused_and_why(service: Service) -> None:
+    link = service.link("files/a.txt", {"id": "given", "to": "cleo"}, until=1, via="the desk")
+    assert service.get(link).status_code == 410
+    assert service.get(link[:-3] + "AAA").status_code in (400, 403)
+    assert service.get("/get/files/none.txt", "bob").status_code == 404
+    assert service.get("/get/files/..%2Fa.txt", "bob").status_code == 400
+    told = {(one["recipient"], one["link"], str(one["reason"]).partition(":")[0]) for one in refusals(service)}
+    assert ("cleo", "given", "expired") in told
+    assert ("bob", None, "missing") in told
+    assert ("bob", None, "malformed") in told
+    assert {(who, link) for who, link, why in told if why in ("bad-seal", "malformed") and who is None} == {
+        (None, None)
+    }
+    assert {one["address"] for one in refusals(service, "bob")} == {"files/none.txt", "files/../a.txt"}
+    assert "refused" not in {one["state"] for one in service.transfers()}
+    assert link.rpartition("=")[2] not in json.dumps(refusals(service))
+    assert "expired" in invio(service, "history", "--state", "refused").stdout
+
+
+def test_a_flood_of_refusals_is_cut_short_and_told(service: Service) -> None:
+    with service.client() as client:
+        for n in range(400):
+            client.get(f"/get/files/none-{n}.txt")
+    told = len(refusals(service))
+    assert 100 <= told < 400
+    until(lambda: "history.refusals-left-out" in service.logged())
+
+
+def test_a_link_of_one_use_does_not_give_the_file_twice_in_pieces(start: Start) -> None:
+    content = bytes(range(256)) * 4096
+    service = start(files={"large.bin": content})
+    link, size = service.link("files/large.bin", {"id": "once"}, uses=1), len(content)
+    most = service.get(link, range=f"bytes=0-{size - 101}")
+    assert most.content == content[:-100]
+    # What was lost on the other side may be had again, and the rest: that is the same use.
+    assert service.get(link, range=f"bytes={size - 2000}-{size - 51}").content == content[-2000:-50]
+    got = 0
+    for begin in range(0, size, size // 8):
+        answer = service.get(link, range=f"bytes={begin}-{begin + size // 8 - 1}")
+        assert answer.status_code in (206, 410)
+        got += len(answer.content) if answer.status_code == 206 else 0
+    assert got <= size // 2
+    assert service.get(link, range="bytes=-50").status_code in (206, 410)
+    assert service.get(link).status_code == 410
+
+
+def test_a_link_of_one_use_is_not_sent_to_two_at_once(start: Start) -> None:
+    content = bytes(64 * 1024 * 1024)
+    service = start(files={"large.bin": content})
+    link = service.link("files/large.bin", {"id": "once"}, uses=1)
+    asked = {"range": "bytes=0-"}
+    with service.client() as first, first.stream("GET", link, headers=asked) as slow:
+        pieces = slow.iter_raw(65536)
+        next(pieces)
+        assert len(service.get(link, **asked).content) == len(content)
+        with pytest.raises(httpx.RemoteProtocolError):
+            sum(len(piece) for piece in pieces)
+    assert service.get(link).status_code == 410

@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterator
 
 import pytest
 
+from tests import running
 from tests.running import Service, make_folder
 
 Start = Callable[..., Service]
@@ -143,3 +144,23 @@ def test_why_tells_the_rules_to_those_who_manage(service: Service) -> None:
     assert service.get("/api/decisions?address=files/open/a.txt&as=nobody", "ann").status_code == 404
     anyone = service.get("/api/decisions?address=files/open/a.txt&as=anyone", "ann").json()
     assert (anyone["recipient"], anyone["allowed"]) == (None, True)
+
+
+def test_a_refusal_says_whom_to_ask_and_to_those_who_manage_why(start: Callable[..., Service]) -> None:
+    contact = '[service]\ncontact = "Ask the chart desk"\ncontact_link = "mailto:desk@example.org"\n'
+    deny = (
+        '[[rule]]\nname = "embargo"\neffect = "deny"\nwho = ["signed-in"]\nwhat = ["files/b.txt"]\nactions = ["read"]\n'
+    )
+    service = start(files={"b.txt": b"b"}, settings=contact + running.SETTINGS, rules=running.RULES + deny)
+    page = service.get("/get/files/b.txt", "bob", accept="text/html").text
+    assert '<a href="mailto:desk@example.org">Ask the chart desk</a>' in page
+    assert "embargo" not in page
+    expired = service.link("files/b.txt", until=1)
+    assert "Ask the chart desk" in service.get(expired, accept="text/html").text
+    assert service.get("/api/none").json()["contact"] == "Ask the chart desk"
+    refused = service.get("/get/files/b.txt", "ann").json()
+    assert refused["reasons"][0] == {
+        "rule": "embargo", "line": 15, "effect": "deny", "spoke": True, "because": "it applies",
+    }  # fmt: skip
+    assert "denied by embargo" in service.get("/get/files/b.txt", "ann", accept="text/html").text
+    assert "reasons" not in service.get("/get/files/b.txt", "bob").json()

@@ -8,6 +8,7 @@ export type FileEntry = Schemas['FileShape']
 export type Listing = Schemas['Listing']
 export type Bundle = Schemas['BundleShape']
 export type Transfer = Schemas['TransferShape']
+type Rules = Schemas['RulesShape']
 type TransferList = Schemas['TransferList']
 type Problem = Schemas['Problem']
 
@@ -51,6 +52,7 @@ export const api = {
     return call<Listing>('GET', `/api/files?${query}`)
   },
   bundle: (files: string[]) => call<Bundle>('POST', '/api/bundles', { files }),
+  rules: () => call<Rules>('GET', '/api/rules'),
   transfers: () => call<TransferList>('GET', '/api/transfers?limit=100'),
 }
 

@@ -343,8 +343,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Who obtained what
-         * @description One's own; for those who may `manage` a file, everyone's of it. The newest first, a line each.
+         * Who asked for what, and what came of it
+         * @description What was obtained, and what was refused: one's own; for those who may `manage` a file, everyone's of it.
+         *
+         *     The newest first, a line each. Of refusals, a hundred a second are kept at most.
          */
         get: operations["get_history_api_history_get"];
         put?: never;
@@ -744,6 +746,11 @@ export interface components {
             recipient: string | null;
             /** Groups */
             groups: string[];
+            /**
+             * Manages
+             * @description whether what is about the whole service may be seen and changed
+             */
+            manages: boolean;
         };
         /**
          * PasswordAsk
@@ -773,6 +780,14 @@ export interface components {
             reason: "malformed" | "unknown-key" | "bad-seal" | "out-of-scope" | "not-yet" | "expired" | "wrong-recipient" | "wrong-network" | "wrong-agent" | "revoked" | "used-up" | "sign-in" | "bad-token" | "not-allowed" | "cross-site" | "missing" | "wrong-method" | "precondition" | "bad-request" | "long-head" | "no-selection" | "bad-selection" | "too-large" | "range" | "changed" | "not-made" | "quota" | "slow-down" | "too-many" | "busy" | "unreachable" | "unavailable";
             /** Names */
             names?: string[] | null;
+            /** Text */
+            text?: string | null;
+            /** Link */
+            link?: string | null;
+            /** Contact */
+            contact?: string | null;
+            /** Reasons */
+            reasons?: components["schemas"]["ReasonShape"][] | null;
         };
         /** QuotaList */
         QuotaList: {
@@ -1645,7 +1660,7 @@ export interface operations {
                 address?: string | null;
                 /** @description a link's id */
                 link?: string | null;
-                state?: ("running" | "complete" | "partial" | "broken-off" | "handed-off") | null;
+                state?: ("running" | "complete" | "partial" | "broken-off" | "handed-off" | "refused") | null;
                 /** @description Unix seconds of its beginning */
                 since?: number | null;
                 until?: number | null;

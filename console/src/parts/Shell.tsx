@@ -1,9 +1,11 @@
 // What stands around every page: the name, where one can go, and who one is.
 import { Link, Outlet, useNavigate } from '@tanstack/react-router'
 import styled from 'styled-components'
+import { useRulesFault } from '../data/rules'
 import { useMe, useSignOut } from '../data/session'
 import { token } from '../theme'
 import { Button } from './Button'
+import { timeText } from './format'
 
 const Bar = styled.header`
   display: flex;
@@ -52,6 +54,17 @@ const Page = styled.main`
   padding: 1.5rem 1.6rem 6rem;
 `
 
+const Alarm = styled.div`
+  padding: 0.7rem 1.6rem;
+  border-left: 4px solid ${token.bad};
+  background: ${token.badWash};
+  overflow-wrap: anywhere;
+  p {
+    margin: 0.15rem 0 0;
+    color: ${token.quiet};
+  }
+`
+
 const Who = styled.span`
   color: ${token.quiet};
   b {
@@ -63,6 +76,7 @@ export function Shell() {
   const me = useMe()
   const signOut = useSignOut()
   const navigate = useNavigate()
+  const broken = useRulesFault()
   const recipient = me.data?.recipient
   return (
     <>
@@ -94,6 +108,12 @@ export function Shell() {
           me.isSuccess && <Button onPress={() => void navigate({ to: '/sign-in' })}>Sign in</Button>
         )}
       </Bar>
+      {broken && (
+        <Alarm role="alert">
+          <b>The rules file cannot be used.</b> The rules of {timeText(broken.since)} are still in force.
+          <p>{broken.fault}</p>
+        </Alarm>
+      )}
       <Page>
         <Outlet />
       </Page>

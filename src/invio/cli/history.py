@@ -42,6 +42,13 @@ def history(client: Client, as_csv: bool, as_json: bool, limit: int | None, **fi
     print_table([*columns, ("from", "left"), ("address", "left")], _rows(lines))
 
 
+def _came_of(one: dict[str, Any]) -> str:
+    """How much there was of how much; of what was refused, why."""
+    if one["state"] == "refused":
+        return str(one["reason"]).partition(":")[0]
+    return f"{size_text(one['bytes'])} of {size_text(one['size'])}"
+
+
 def _rows(lines: Iterator[str]) -> Iterator[tuple[str | Text, ...]]:
     for line in lines:
         one = json.loads(line)
@@ -50,7 +57,7 @@ def _rows(lines: Iterator[str]) -> Iterator[tuple[str | Text, ...]]:
         yield (
             one["started"][:19].replace("T", " "),
             state_text(one["state"]),
-            f"{size_text(one['bytes'])} of {size_text(one['size'])}",
+            _came_of(one),
             str(one["requests"]),
             who + through,
             one["network"] or "",

@@ -18,6 +18,7 @@ STATES = {
     "partial": ("◐", "yellow"),
     "broken-off": ("✗", "red"),
     "handed-off": ("→", "green"),
+    "refused": ("∅", "magenta"),
 }
 
 

@@ -27,6 +27,10 @@ class Coverage:
             high += 1
         ranges[low:high] = [(start, stop)]
 
+    def overlap(self, start: int, stop: int) -> int:
+        """How many of the bytes from `start` to `stop` (not included) are in it."""
+        return sum(max(0, min(stop, above) - max(start, below)) for below, above in self._ranges)
+
     @property
     def ranges(self) -> list[tuple[int, int]]:
         return list(self._ranges)

@@ -7,6 +7,7 @@ of the sealed-link format stand first, in the order in which that format checks 
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 
 @dataclass(frozen=True, slots=True)
@@ -88,7 +89,8 @@ class Refusal(Exception):
 
     `allow` names the methods that a 405 offers; `names` the addresses that a refusal is about;
     `size` is the file's, in bytes, for a 416; `retry_after` is in seconds, for a 429 or 503.
-    `text` and `link` are the operator's own, for whoever is refused.
+    `text` and `link` are the operator's own, for whoever is refused; `reasons` what each rule said,
+    for somebody who may know it.
     """
 
     def __init__(
@@ -102,6 +104,7 @@ class Refusal(Exception):
         retry_after: int = 1,
         text: str = "",
         link: str = "",
+        reasons: tuple[Any, ...] = (),
     ) -> None:
         super().__init__(detail)
         self.reason = REASONS[word]
@@ -112,3 +115,4 @@ class Refusal(Exception):
         self.retry_after = retry_after
         self.text = text
         self.link = link
+        self.reasons = reasons

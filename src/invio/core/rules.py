@@ -160,6 +160,7 @@ class RuleSet:
         self.rules = tuple(rules)
         self.expectations = tuple(expectations)
         self.looks_at_files = any(rule.conditions.of_the_file for rule in self.rules)
+        self.has_reasons = True
         self.answers: Answers = SILENT
         self._asks = any(rule.conditions.ask is not None for rule in self.rules)
         self._by_store: dict[str, list[Rule]] = {}

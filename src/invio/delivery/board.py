@@ -34,6 +34,14 @@ class Segment:
     spans: tuple[Span, ...]
     claims: Sequence[Claim] = ()  # what is reserved for it
 
+    def meets(self, spans: tuple[Span, ...]) -> bool:
+        """Whether it sends something of what other `spans` are."""
+        return any(
+            start < other + count and other < start + length
+            for _, start, length in self.spans
+            for _, other, count in spans
+        )
+
     def add_to(self, coverage: Coverage) -> None:
         """Adds what has arrived of the content."""
         arrived = self.meter.arrived

@@ -9,7 +9,7 @@ from typing import Protocol
 from invio.core.addresses import Address
 from invio.core.files import Caller, FileFacts
 from invio.core.reasons import Refusal
-from invio.core.rules import Decision, Terms
+from invio.core.rules import Decision, Reason, Terms
 from invio.stores.store import Found, Missing, Store
 
 
@@ -22,6 +22,11 @@ class Decider(Protocol):
 
     @property
     def looks_at_files(self) -> bool: ...
+
+    @property
+    def has_reasons(self) -> bool:
+        """Whether `explain` has more to say than the outcome, and may be called anywhere."""
+        ...
 
     def allows(self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None) -> bool:
         """Whether the caller may do this with the file."""
@@ -98,10 +103,13 @@ class Catalogue:
             return
         if caller.recipient is None and caller.context is None:
             raise Refusal("sign-in", f"{address} is not open to everyone")
+        reasons: tuple[Reason, ...] = ()
+        if self.rules.has_reasons and self.rules.allows(caller, "manage", address, facts):
+            reasons = self.rules.explain(caller, action, address, facts).reasons
         if self.rules.allows(caller, "list", address, facts):
             who = caller.recipient or "you"
-            raise Refusal("not-allowed", f"the rules do not let {who} {action} {address}")
-        raise Refusal("missing", f"there is no file {address} for you here")
+            raise Refusal("not-allowed", f"the rules do not let {who} {action} {address}", reasons=reasons)
+        raise Refusal("missing", f"there is no file {address} for you here", reasons=reasons)
 
     def obtain(self, caller: Caller, action: str, address: Address) -> Found:
         """Decides, then finds: what a caller may not have is refused alike whether or not it exists.

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import logging
 from collections.abc import Iterable
+from dataclasses import asdict, dataclass
 from functools import cache
 from typing import Any
 from urllib.parse import quote
@@ -26,6 +27,18 @@ def _page() -> Any:
 
 
 SIGN_IN_PAGE = "/console/sign-in"
+
+
+@dataclass(frozen=True, slots=True)
+class Pages:
+    """What a service says besides a refusal: where one signs in (None: nowhere), and whom one may ask."""
+
+    sign_in: str | None = SIGN_IN_PAGE
+    contact: str = ""
+    contact_link: str = ""
+
+
+USUAL_PAGES = Pages()
 _BARE = b"default-src 'none'; style-src 'unsafe-inline'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'"
 
 
@@ -34,8 +47,8 @@ def wants_page(accept: str | None) -> bool:
     return accept is not None and "text/html" in accept.lower()
 
 
-def problem(refusal: Refusal) -> dict[str, Any]:
-    """The problem document; `names` lists the addresses that the refusal is about."""
+def problem(refusal: Refusal, pages: Pages = USUAL_PAGES) -> dict[str, Any]:
+    """The problem document; `names` lists the addresses that the refusal is about, `reasons` the rules' own."""
     document: dict[str, Any] = {
         "type": f"urn:invio:reason:{refusal.reason.word}",
         "title": refusal.reason.title,
@@ -49,6 +62,10 @@ def problem(refusal: Refusal) -> dict[str, Any]:
         document["text"] = refusal.text
     if refusal.link:
         document["link"] = refusal.link
+    if pages.contact:
+        document["contact"] = pages.contact
+    if refusal.reasons:
+        document["reasons"] = [asdict(reason) for reason in refusal.reasons]
     return document
 
 
@@ -59,19 +76,19 @@ def unreachable(fault: StoreFault) -> Refusal:
 
 
 def refusal_reply(
-    refusal: Refusal, method: str, accept: str | None, target: str = "", sign_in: str | None = SIGN_IN_PAGE
+    refusal: Refusal, method: str, accept: str | None, target: str = "", pages: Pages = USUAL_PAGES
 ) -> Reply:
-    """The answer to a refused request; `target` is its path and query, to come back to from the page `sign_in`."""
+    """The answer to a refused request; `target` is its path and query, to come back to from signing in."""
     headers = _headers(refusal)
     if wants_page(accept):
-        if refusal.reason.word == "sign-in" and target and sign_in:
-            where = f"{sign_in}?then={quote(target, safe='')}"
+        if refusal.reason.word == "sign-in" and target and pages.sign_in:
+            where = f"{pages.sign_in}?then={quote(target, safe='')}"
             return _reply(303, [*headers, (b"location", where.encode())], b"", method)
-        page = _page().render(refusal=refusal, reason=refusal.reason)
+        page = _page().render(refusal=refusal, reason=refusal.reason, pages=pages)
         headers += [(b"content-type", b"text/html; charset=utf-8"), (b"content-security-policy", _BARE)]
         return _reply(refusal.reason.status, headers, page.encode(), method)
     headers.append((b"content-type", b"application/problem+json"))
-    return _reply(refusal.reason.status, headers, json.dumps(problem(refusal)).encode(), method)
+    return _reply(refusal.reason.status, headers, json.dumps(problem(refusal, pages)).encode(), method)
 
 
 def _headers(refusal: Refusal) -> Headers:

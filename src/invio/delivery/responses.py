@@ -33,7 +33,7 @@ from invio.delivery.compression import CODINGS, Compressed
 from invio.delivery.digests import Digests
 from invio.delivery.offering import Offering
 from invio.delivery.presentation import Presentation
-from invio.delivery.refusals import refusal_reply
+from invio.delivery.refusals import Pages, refusal_reply
 from invio.delivery.sender import Sender
 from invio.delivery.wire import ClientGone
 from invio.producers.csv_rows import csv_pieces
@@ -42,6 +42,7 @@ from invio.stores.single import found_at
 from invio.stores.sources import DiskFile, Made
 from invio.stores.store import Found, Missing, StoreFault
 
+_PAGES = Pages(sign_in=None)  # a route's application has its own
 _IDLE = 60.0  # seconds for which a reader may take nothing
 
 # A piece of what a route makes: bytes or text, or the row of a table, which is written as CSV.
@@ -79,7 +80,7 @@ class _Reply(Response):
             if self._terms.speed is not None:
                 sender.limit([Throttle(self._terms.speed)])
         except Refusal as refusal:
-            reply = refusal_reply(refusal, head.method, head.get(b"accept"), sign_in=None)
+            reply = refusal_reply(refusal, head.method, head.get(b"accept"), pages=_PAGES)
         try:
             await sender.send(self._with_own_fields(reply))
         except ClientGone:

@@ -42,6 +42,11 @@ class Meter:
         """What is sent goes another way than was thought; nothing was sent yet."""
         self._wire = wire
 
+    def cut(self, why: str) -> None:
+        """Breaks the connection, where that is in our hands; whoever sends on it is told `why`."""
+        if self._wire is not None:
+            self._wire.cut(why)
+
     @property
     def sent(self) -> int:
         return self.counted if self._wire is None else self._wire.body_sent

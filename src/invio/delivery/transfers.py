@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import logging
 import math
 import time
 from collections.abc import Mapping, Sequence
@@ -11,6 +12,8 @@ from dataclasses import dataclass, field, replace
 import sqlalchemy as sa
 from starlette.concurrency import run_in_threadpool
 
+from invio.core.files import Caller
+from invio.core.link_terms import ORDER
 from invio.core.links import SealedLink
 from invio.core.progress import Coverage
 from invio.core.quotas import Claim, Quota, amount_text, moment_text, period_text
@@ -34,13 +37,22 @@ from invio.records.transfers import (
     check_link_use,
     check_running,
     go_on,
+    insert,
+    new_refusal,
     new_transfer_id,
     resumable,
 )
 
+log = logging.getLogger("invio.delivery")
+
 # How often the records learn what has arrived of a transfer that is under way. Seconds.
 NOTED_EVERY = 1.0
 _AT_ONCE = 40  # transfers whose progress is written in one go
+_AGAIN_KEPT = 10_000
+# Refusals that the history tells of, and how many a second: a flood of them must not fill the disk.
+_TOLD = frozenset((*ORDER, "malformed", "unknown-key", "bad-seal", "sign-in", "not-allowed", "missing", "quota"))
+_A_SECOND = 100
+_ADDRESS = 1000  # characters of an address that somebody made up
 _SOON = 5  # seconds after which to ask again when a limit is reached
 
 
@@ -68,6 +80,10 @@ class Transfers:
         self._journal = journal
         self._limits = limits
         self.board = Board()
+        # Bytes that were asked for although they had arrived, of transfers by links that count their uses.
+        self._again: dict[str, int] = {}
+        self._refusals = _A_SECOND  # that may be written down within this second
+        self._left_out = 0
 
     async def earlier(self, asking: Asking, etag: str | None) -> TransferRow | None:
         """The unfinished transfer that a request for a range goes on with."""
@@ -107,6 +123,8 @@ class Transfers:
         # Segments that are asked for at once look for each other before the first of them has begun.
         joins = reply.status == 206
         live = self.board.find(key) if joins else None
+        if asking.link is not None and asking.link.uses is not None and joins:
+            live, earlier = self._of_one_use(live, earlier, segment, size)
         # Whether the records have a say each time.
         asks = _counted(asking.link)[0] is not None or _counts_bytes(segment.claims)
         if live is None and joins and not asks and self._limits.recipient_transfers is None:
@@ -146,6 +164,49 @@ class Transfers:
             raise
         live.durable = True
         return live, segment
+
+    def _of_one_use(
+        self, live: Live | None, earlier: TransferRow | None, segment: Segment, size: int | None
+    ) -> tuple[Live | None, TransferRow | None]:
+        """What a request by a link that counts its uses may go on with, without being counted.
+
+        Nothing is sent to two at once, and what has arrived once does not do so again: half of the
+        file, at most, for what was lost on the other side. More than that is a use of its own.
+        """
+        if live is not None:
+            for other in live.segments:
+                if other.meets(segment.spans):
+                    other.meter.cut("another request went on with it")
+        if live is None and earlier is None:
+            return None, None
+        arrived = Coverage() if earlier is None else Coverage((start, stop) for start, stop in earlier.coverage)
+        if live is not None:
+            for other in live.segments:
+                other.add_to(arrived)
+            for start, stop in live.arrived.ranges:
+                arrived.add(start, stop)
+        transfer = live.row.id if live is not None else earlier.id if earlier is not None else ""
+        again = sum(arrived.overlap(start, start + length) for _, start, length in segment.spans)
+        before = self._again.pop(transfer, 0)
+        joins = size is not None and before + again <= size // 2
+        if len(self._again) >= _AGAIN_KEPT:
+            del self._again[next(iter(self._again))]
+        self._again[transfer] = before + again if joins else before
+        return (live, earlier) if joins else (None, None)
+
+    def refused(self, caller: Caller, address: str, link: SealedLink | None, refusal: Refusal) -> None:
+        """Has the history tell of a request that was refused; of too many in a second, how many there were."""
+        if refusal.reason.word not in _TOLD:
+            return
+        if not self._refusals:
+            self._left_out += 1
+            return
+        self._refusals -= 1
+        recipient = caller.recipient or (link.says("to") if link else None)
+        link_id, via = (link.says("id"), link.via) if link else (None, None)
+        why = f"{refusal.reason.word}: {refusal.detail}"
+        row = new_refusal(address[:_ADDRESS], recipient, caller.network, link_id, via and via[:200], why)
+        self._journal.note(lambda connection: insert(connection, [row]))
 
     async def _go_on(self, live: Live, asking: Asking, claims: Sequence[Claim], runs: bool) -> None:
         """A resumed transfer counts no further use of a link and no further file; a revoked link does not resume."""
@@ -232,6 +293,10 @@ class Transfers:
                     if live.segments:
                         self._journal.write(live.now())
             self.board.forget_rested()
+            self._refusals = _A_SECOND
+            if self._left_out:
+                log.warning("history.refusals-left-out", extra={"fields": {"count": self._left_out}})
+                self._left_out = 0
             await self._journal.checkpoint()
 
 

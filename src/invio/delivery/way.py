@@ -12,6 +12,7 @@ import time
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
+from urllib.parse import unquote
 
 from starlette.concurrency import run_in_threadpool
 
@@ -19,7 +20,7 @@ from invio.core.addresses import Address, BadAddress, parse_file_address, percen
 from invio.core.cross_origin import SAME_ORIGIN, CrossOrigin
 from invio.core.digests import digest_field, wants_sha256
 from invio.core.files import Caller
-from invio.core.link_terms import Asked, LinkRefused
+from invio.core.link_terms import ORDER, Asked, LinkRefused
 from invio.core.links import SealedLink, check_link, is_sealed, parse_link
 from invio.core.quotas import Quota
 from invio.core.reasons import Refusal
@@ -37,7 +38,7 @@ from invio.delivery.limits import Limits, Throttles
 from invio.delivery.offering import Offering
 from invio.delivery.presentation import Presentation, read_presentation
 from invio.delivery.pump import Stopped, Watch
-from invio.delivery.refusals import SIGN_IN_PAGE, refusal_reply, unreachable
+from invio.delivery.refusals import USUAL_PAGES, Pages, refusal_reply, unreachable
 from invio.delivery.sender import SMALL, Sender
 from invio.delivery.transfers import Asking, Transfers
 from invio.delivery.wire import ClientGone, NotMade, ReaderStuck, ReplyBroken
@@ -65,6 +66,14 @@ class _Request:
     path: str
     query: str
     peer: str | None
+
+
+@dataclass(slots=True)
+class _Who:
+    """What is known of whoever asks when a request is refused: the caller, and the link if its seal is good."""
+
+    caller: Caller | None = None
+    link: SealedLink | None = None
 
 
 @dataclass(slots=True)
@@ -97,7 +106,7 @@ class Way:
     limits: Limits = field(default_factory=Limits)
     cross_origin: CrossOrigin = SAME_ORIGIN
     front: Front = NO_FRONT
-    sign_in: str | None = SIGN_IN_PAGE
+    pages: Pages = USUAL_PAGES
 
 
 class Delivery:
@@ -114,12 +123,13 @@ class Delivery:
         query = scope["query_string"].decode("latin-1")
         client = scope.get("client")
         sender = Sender(scope, receive, send, self._way.limits.idle)
+        who = _Who()
         try:
             _check_host(head, scope)
             if head.method == "OPTIONS":
                 await sender.send(self._options(head))
                 return
-            planned = await self._plan(scope, head, path, query, client[0] if client else None)
+            planned = await self._plan(scope, head, path, query, client[0] if client else None, who)
             if head.method == "GET" and planned.reply.status in (200, 206):
                 await self._deliver(sender, head, planned)
                 return
@@ -128,8 +138,10 @@ class Delivery:
             return
         except (Refusal, StoreFault) as error:
             refusal = error if isinstance(error, Refusal) else unreachable(error)
+            if who.caller is not None and head.method == "GET":
+                self._way.transfers.refused(who.caller, _said_address(path), who.link, refusal)
             target = scope.get("root_path", "") + path + ("?" + query if query else "")
-            reply = refusal_reply(refusal, head.method, head.get(b"accept"), target, self._way.sign_in)
+            reply = refusal_reply(refusal, head.method, head.get(b"accept"), target, self._way.pages)
         try:
             await sender.send(self._shared(head, reply))
         except ClientGone:
@@ -149,20 +161,23 @@ class Delivery:
             return reply
         return replace(reply, headers=cross_origin.added_to(reply.headers, head))
 
-    async def _plan(self, scope: Any, head: RequestHead, path: str, query: str, peer: str | None) -> _Planned:
+    async def _plan(
+        self, scope: Any, head: RequestHead, path: str, query: str, peer: str | None, who: _Who
+    ) -> _Planned:
         if head.method not in ("GET", "HEAD"):
             raise Refusal("wrong-method", f"{head.method} is not for files; use {METHODS}", allow=METHODS)
         caller = await self._way.identifier.identify(head, self._way.front.network(peer, head), scope)
+        who.caller = caller
         request = _Request(head, caller, path, query, peer)
         if is_sealed(query):
-            return await self._plan_sealed(request)
+            return await self._plan_sealed(request, who)
         try:
             address = parse_file_address(percent_decoded(path[len(PREFIX) :]))
         except BadAddress as error:
             raise Refusal("malformed", f"the address: {error}") from None
         return await self._planned(request, address, read_presentation(query), None)
 
-    async def _plan_sealed(self, request: _Request) -> _Planned:
+    async def _plan_sealed(self, request: _Request, who: _Who) -> _Planned:
         """A good link stands above the rules; what it says is all that is presented."""
         link = parse_link(request.path[len(PREFIX) :], request.query)
         asked = Asked(time.time(), request.caller.network, request.caller.agent, request.caller.recipient)
@@ -170,11 +185,14 @@ class Delivery:
         try:
             check_link(link, self._way.keys, asked)
         except LinkRefused as refused:
+            if refused.reason.word in ORDER:  # what it says of itself is true, for its seal is good
+                who.link = link
             # A download that began in time may be ended; anything else wrong with it still counts.
             if refused.reason.word != "expired" or b"range" not in request.head:
                 raise
             check_link(link, self._way.keys, replace(asked, grace=self._way.grace))
             late = refused
+        who.link = link
         planned = await self._planned(request, link.address, _presentation(link), link)
         if late is not None:
             began = planned.earlier.started if planned.earlier else None
@@ -325,6 +343,11 @@ def _check_host(head: RequestHead, scope: Any) -> None:
     host = head.get(b"host")
     if scope["http_version"] == "1.1" and (host is None or "," in host):
         raise Refusal("bad-request", "an HTTP/1.1 request has one Host field")
+
+
+def _said_address(path: str) -> str:
+    """What was asked for, as the history has it, well formed or not."""
+    return unquote(path[len(PREFIX) :], errors="backslashreplace")
 
 
 def _raw_path(scope: Any) -> str:

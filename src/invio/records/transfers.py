@@ -22,6 +22,7 @@ COMPLETE = "complete"
 PARTIAL = "partial"
 BROKEN_OFF = "broken-off"
 HANDED_OFF = "handed-off"  # sent by a front server, which does not tell what arrived
+REFUSED = "refused"  # of which nothing was sent; the reason says why
 _RESUMED_WITHIN = 86_400  # seconds
 
 
@@ -187,6 +188,17 @@ def _changed(row: TransferRow) -> tuple[Any, ...]:
     )  # fmt: skip
 
 
+def new_refusal(
+    address: str, recipient: str | None, network: str | None, link_id: str | None, via: str | None, reason: str
+) -> TransferRow:
+    """The line of the history for a request that was refused."""
+    now = time.time()
+    return TransferRow(
+        new_transfer_id(now), "", recipient, link_id, via, None, network, address, None, None, REFUSED, reason[:200],
+        now, now,
+    )  # fmt: skip
+
+
 # In the words of the index, without which it would not be used.
 _OPEN = sa.text(f"state != '{COMPLETE}'")
 
@@ -242,8 +254,8 @@ def resumable(connection: sa.Connection, who: str, address: str, etag: str, tag:
 
 
 def newest(connection: sa.Connection, limit: int, before: str | None = None) -> list[TransferRow]:
-    """Transfers from the newest on; `before` is the id to go on after."""
-    query = sa.select(transfers).order_by(transfers.c.id.desc()).limit(limit)
+    """Transfers from the newest on; `before` is the id to go on after. What was refused is none."""
+    query = sa.select(transfers).where(transfers.c.state != REFUSED).order_by(transfers.c.id.desc()).limit(limit)
     if before is not None:
         query = query.where(transfers.c.id < before)
     return [TransferRow(*row) for row in connection.execute(query)]

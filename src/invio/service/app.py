@@ -18,7 +18,7 @@ from invio import __version__
 from invio.core.reasons import Refusal
 from invio.core.request_head import RequestHead
 from invio.delivery import way
-from invio.delivery.refusals import refusal_reply, unreachable
+from invio.delivery.refusals import USUAL_PAGES, refusal_reply, unreachable
 from invio.records.history import forget
 from invio.service import (
     bundles,
@@ -146,7 +146,9 @@ async def _refused(request: Request, error: Exception) -> Response:
     assert isinstance(error, Refusal)
     # A page sends the browser to sign in and back; what was posted would not come back with it.
     target = request.url.path if request.method == "GET" else ""
-    reply = refusal_reply(error, request.method, request.headers.get("accept"), target)
+    parts: Parts | None = request.app.state.parts
+    pages = USUAL_PAGES if parts is None else parts.way.pages
+    reply = refusal_reply(error, request.method, request.headers.get("accept"), target, pages)
     body = b"".join(part for part in reply.parts if isinstance(part, bytes))
     response = Response(body, reply.status)
     response.raw_headers = reply.headers

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import sqlalchemy as sa
 
@@ -22,6 +22,7 @@ from invio.delivery.front import Front
 from invio.delivery.identify import Identifier, Identifies
 from invio.delivery.limits import Limits
 from invio.delivery.offering import Offering
+from invio.delivery.refusals import Pages
 from invio.delivery.transfers import Transfers
 from invio.delivery.way import Delivery, Way
 from invio.producers.producer import ProducerFault, Rows, function_rows, query_rows
@@ -133,8 +134,9 @@ def assemble(settings: Settings, decider: Decider | None = None, identifier: Ide
     way = Way(
         catalogue, identifier, transfers, bundles, offering, keys.keys, grace, limits, cross_origin, _front(settings)
     )
+    way.pages = Pages(contact=settings.service.contact, contact_link=settings.service.contact_link)
     if decider is not None:
-        way.sign_in = None  # the application has its own page for that
+        way.pages = replace(way.pages, sign_in=None)  # the application has its own page for that
     delivery = Delivery(way)
     return Parts(
         settings,

@@ -27,20 +27,23 @@ FIELDS = (
 _Word = Annotated[str | None, Query(max_length=300)]
 
 
-@router.get("/api/history", summary="Who obtained what", response_class=StreamingResponse)
+@router.get("/api/history", summary="Who asked for what, and what came of it", response_class=StreamingResponse)
 async def get_history(
     caller: TheCaller,
     parts: TheParts,
     recipient: _Word = None,
     address: Annotated[str | None, Query(description="a file, or a folder ending in `/`")] = None,
     link: Annotated[str | None, Query(description="a link's id")] = None,
-    state: Literal["running", "complete", "partial", "broken-off", "handed-off"] | None = None,
+    state: Literal["running", "complete", "partial", "broken-off", "handed-off", "refused"] | None = None,
     since: Annotated[float | None, Query(description="Unix seconds of its beginning")] = None,
     until: float | None = None,
     limit: Annotated[int | None, Query(ge=1)] = None,
     form: Annotated[Literal["jsonl", "csv"], Query(alias="format")] = "jsonl",
 ) -> StreamingResponse:
-    """One's own; for those who may `manage` a file, everyone's of it. The newest first, a line each."""
+    """What was obtained, and what was refused: one's own; for those who may `manage` a file, everyone's of it.
+
+    The newest first, a line each. Of refusals, a hundred a second are kept at most.
+    """
     sight = Sight(parts, caller)
     await sight.look_around()
     await parts.journal.call(lambda _: None)  # what has ended a moment ago may still wait to be written

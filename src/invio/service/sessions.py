@@ -5,6 +5,7 @@ from __future__ import annotations
 from fastapi import APIRouter, Request, Response
 from starlette.concurrency import run_in_threadpool
 
+from invio.core.files import Caller
 from invio.core.reasons import Refusal
 from invio.delivery.identify import COOKIE, session_secret
 from invio.records.recipients import (
@@ -15,7 +16,7 @@ from invio.records.recipients import (
     recipient_named,
     recipient_of_token,
 )
-from invio.service.asking import TheCaller, TheParts, head_of
+from invio.service.asking import TheCaller, TheParts, head_of, manages
 from invio.service.passwords import is_password
 from invio.service.shapes import Me, SignIn
 
@@ -42,7 +43,10 @@ async def sign_in(asked: SignIn, request: Request, response: Response, parts: Th
                 kept = password_of(connection, str(asked.recipient))
         if asked.password is not None and not is_password(kept, asked.password):
             return None
-        return None if recipient is None else Me(recipient=recipient.id, groups=sorted(recipient.groups))
+        if recipient is None:
+            return None
+        may = manages(parts, Caller(recipient.id, recipient.groups, network))
+        return Me(recipient=recipient.id, groups=sorted(recipient.groups), manages=may)
 
     me = await run_in_threadpool(look_up)
     if me is None:
@@ -63,9 +67,9 @@ async def sign_in(asked: SignIn, request: Request, response: Response, parts: Th
 
 
 @router.get("/api/sessions/current", summary="Who am I")
-def current(caller: TheCaller) -> Me:
+def current(caller: TheCaller, parts: TheParts) -> Me:
     """The caller, by token or by session; `recipient` is null without either."""
-    return Me(recipient=caller.recipient, groups=sorted(caller.groups))
+    return Me(recipient=caller.recipient, groups=sorted(caller.groups), manages=manages(parts, caller))
 
 
 @router.delete("/api/sessions/current", status_code=204, summary="Sign out")

@@ -38,6 +38,7 @@ class Me(BaseModel):
 
     recipient: str | None
     groups: list[str]
+    manages: bool = Field(description="whether what is about the whole service may be seen and changed")
 
 
 class FileShape(BaseModel):
@@ -173,6 +174,10 @@ class Problem(BaseModel):
     detail: str
     reason: str
     names: list[str] | None = None
+    text: str | None = None
+    link: str | None = None
+    contact: str | None = None
+    reasons: list[ReasonShape] | None = None
 
 
 class RuleShape(BaseModel):

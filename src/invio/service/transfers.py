@@ -16,7 +16,7 @@ from invio.core.files import Caller
 from invio.core.reasons import Refusal
 from invio.delivery.board import view
 from invio.records.transfers import TransferRow, newest
-from invio.service.asking import TheCaller, TheParts
+from invio.service.asking import TheCaller, TheParts, manages
 from invio.service.assembly import Parts
 from invio.service.shapes import TransferList, TransferShape
 
@@ -132,5 +132,5 @@ class Sight:
     def _may_manage(self, address: str) -> bool:
         try:
             return self._parts.rules.allows(self._caller, "manage", parse_address(address))
-        except BadAddress:
-            return False
+        except BadAddress:  # somebody asked for it, and there is no such thing
+            return manages(self._parts, self._caller)

@@ -1,0 +1,17 @@
+// Whether the rules file can be used, for those who manage.
+import { useQuery } from '@tanstack/react-query'
+import { api } from '../api/client'
+import { useMe } from './session'
+
+/** What is wrong with a rules file that came after the rules in force; null when nothing is. */
+export function useRulesFault(): { fault: string; since: string } | null {
+  const me = useMe()
+  const rules = useQuery({
+    queryKey: ['rules'],
+    queryFn: api.rules,
+    enabled: me.data?.manages === true,
+    refetchInterval: 15_000,
+  })
+  const told = rules.data
+  return told?.fault ? { fault: told.fault, since: told.since } : null
+}
