@@ -62,16 +62,25 @@ def part_length(part: Part) -> int:
 
 
 class Content:
-    """What a representation consists of: a list of parts, cut by byte offset."""
+    """What a representation consists of: a list of parts, cut by byte offset.
+
+    `kept`: a reply with it may be kept for the next request.
+    """
+
+    kept = True
 
     def __init__(self, parts: Sequence[Part]) -> None:
-        self.parts = list(parts)
+        self._parts = list(parts)
+
+    @property
+    def parts(self) -> Sequence[Part]:
+        return self._parts
 
     @cached_property
     def _ends(self) -> list[int]:
         return list(accumulate(part_length(part) for part in self.parts))
 
-    def cut(self, start: int, stop: int) -> list[Part]:
+    def cut(self, start: int, stop: int) -> Sequence[Part]:
         """The parts that hold bytes `start` to `stop` (not included); takes O(log n + parts cut)."""
         ends = self._ends
         cut: list[Part] = []
@@ -134,7 +143,7 @@ class Reply:
 
     status: int
     headers: Headers
-    parts: list[Part]
+    parts: Sequence[Part]
     length: int | None
     spans: tuple[Span, ...] = _FROM_THE_START
 
@@ -148,7 +157,7 @@ def plan(head: RequestHead, representation: Representation) -> Reply:
     if head.method not in ("GET", "HEAD"):
         raise Refusal("wrong-method", f"{head.method} is not for files; use {METHODS}", allow=METHODS)
     if head.method == "GET" and not head.particular:
-        return _whole(representation)
+        return _whole_of(representation)
     if representation.also is not None and head.names_tag(representation.also):
         # The client knows this very content by its earlier tag, and is answered in its own words:
         # with another one it could neither refresh what it has (RFC 9111 §4.3.4) nor join parts.
@@ -159,7 +168,7 @@ def plan(head: RequestHead, representation: Representation) -> Reply:
         raise Refusal("precondition", "the file is another than If-Match or If-Unmodified-Since names")
     if outcome is Outcome.NOT_MODIFIED:
         return Reply(304, _validators(representation), [], 0)
-    whole = _whole(representation)
+    whole = _whole_of(representation)
     digests = _digests(head, representation)
     if head.method == "HEAD":
         # §14.2: range handling is defined for GET alone; any other method ignores Range.
@@ -169,6 +178,10 @@ def plan(head: RequestHead, representation: Representation) -> Reply:
         return replace(whole, headers=[*whole.headers, *digests]) if digests else whole
     # What a part of the content has a digest of is the whole: Repr-Digest, not Content-Digest.
     return _partial(representation, whole, wanted, digests[:1] if wants_sha256(head.get(b"want-repr-digest")) else [])
+
+
+def _whole_of(representation: Representation) -> Reply:
+    return _whole(representation) if representation.content.kept else _whole.__wrapped__(representation)
 
 
 @lru_cache(maxsize=4096)

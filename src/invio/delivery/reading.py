@@ -8,6 +8,7 @@ from collections.abc import AsyncIterator
 from starlette.concurrency import run_in_threadpool
 
 from invio.core.replies import Slice
+from invio.delivery.archives import Literal, RunOfFiles
 from invio.delivery.wire import NotMade, ReplyBroken
 from invio.stores.contents import SmallContents
 from invio.stores.sources import ContentChanged, RemoteFile, SliceSource
@@ -30,6 +31,11 @@ def opened(source: SliceSource) -> int:
         return source.open()
     except ContentChanged as error:
         raise ReplyBroken(str(error)) from None
+
+
+def is_run(part: Slice) -> bool:
+    """Whether it is read in one go, though it is not small: several files of an archive, or what it says itself."""
+    return isinstance(part.source, RunOfFiles | Literal)
 
 
 def is_remote(part: Slice) -> bool:
@@ -62,6 +68,8 @@ async def remote_pieces(part: Slice) -> AsyncIterator[bytes]:
 
 def read_slice(part: Slice) -> bytes:
     """All of a slice. Raises ReplyBroken."""
+    if isinstance(part.source, RunOfFiles | Literal):
+        return part.source.read(part.offset, part.length)
     source = source_of(part)
     kept = _CONTENTS.get(source, part.offset, part.length)
     if kept is not None:

@@ -18,14 +18,24 @@ from typing import Any
 
 from starlette.concurrency import iterate_in_threadpool, run_in_threadpool
 
-from invio.core.replies import Reply, Slice, Streamed
+from invio.core.archive import SMALL
+from invio.core.replies import Part, Reply, Slice, Streamed
 from invio.core.throttle import Throttle
 from invio.delivery.pump import Ended, Pump, Watch
-from invio.delivery.reading import TAIL, is_remote, opened, pread, read_slice, read_unaltered, remote_pieces, source_of
+from invio.delivery.reading import (
+    TAIL,
+    is_remote,
+    is_run,
+    opened,
+    pread,
+    read_slice,
+    read_unaltered,
+    remote_pieces,
+    source_of,
+)
 from invio.delivery.wire import ClientGone, NotMade, Patience, ReaderStuck, ReplyBroken, Wire
 
-# A slice up to this size is copied: one write with its neighbours costs less than a sendfile.
-SMALL = 64 * 1024  # bytes
+# A slice up to SMALL bytes is copied: one write with its neighbours costs less than a sendfile.
 PIECE = 256 * 1024  # bytes read at a time on a server without zero-copy
 # How often a reader is looked at while it is waited for, as a part of the time that it has.
 _LOOKS = 4
@@ -92,7 +102,8 @@ class Sender:
         wire = self._wire
         if wire is None or self._wrapped or self._throttles or reply.length is None or reply.length <= SMALL:
             return False
-        if len(reply.parts) != 1 or not isinstance(part := reply.parts[0], Slice) or is_remote(part):
+        part = _only(reply.parts)
+        if part is None or is_remote(part) or is_run(part):
             return False
         if not wire.free:
             return False
@@ -219,7 +230,7 @@ class Sender:
                     async for piece in remote_pieces(part):
                         await self._literal(b"".join([*pending, piece]), more=True)
                         pending, waiting = [], 0
-                elif part.length > SMALL:
+                elif part.length > SMALL and not is_run(part):
                     await self._literal(b"".join(pending), more=True)
                     tail = await self._all_but_tail(part)
                     pending, waiting = [tail], len(tail)
@@ -303,6 +314,16 @@ class Sender:
         ready = max(throttle.reserve(now, count) for throttle in self._throttles)
         if ready > now:
             await asyncio.sleep(ready - now)
+
+
+def _only(parts: Sequence[Part]) -> Slice | None:
+    """The slice that is all there is; None where it is another part, or there are several."""
+    only: Part | None = None
+    for part in parts:
+        if only is not None:
+            return None
+        only = part
+    return only if isinstance(only, Slice) else None
 
 
 def _waits(reply: Reply) -> bool:

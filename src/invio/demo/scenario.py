@@ -54,6 +54,8 @@ SETTINGS = """\
 data = "records"
 keys = "keys.json"
 rules = "rules.toml"
+contact = "Ask the survey's chart desk, weekdays 8 to 16."
+contact_link = "mailto:chart-desk@brackwater.example"
 
 [stores.notices]
 kind = "directory"

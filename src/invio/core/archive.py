@@ -1,0 +1,168 @@
+"""An archive as a content: entries' headers and their contents as parts, made when they are asked for.
+
+An archive of a hundred thousand files is a few arrays here, and a range of it starts as fast as one
+of a single file. Small entries stand together in runs, which are read in one go.
+"""
+
+from __future__ import annotations
+
+from array import array
+from bisect import bisect_right
+from collections.abc import Iterator, Sequence
+from typing import Protocol, overload
+
+from invio.core.replies import Content, Part, Slice
+from invio.core.zip_layout import Entry
+
+SMALL = 64 * 1024  # bytes of a content that is read together with its neighbours
+RUN = 256 * 1024  # bytes, at most, of such a run
+
+
+class Layout(Protocol):
+    """How one kind of archive is laid out."""
+
+    media_type: str
+    extension: str
+    deflates: bool
+    size: int
+
+    def add(self, entry: Entry) -> bytes: ...
+
+    def end(self) -> bytes: ...
+
+    @property
+    def tag(self) -> str: ...
+
+
+class Sources(Protocol):
+    """What the contents of entries are read from, by the entries' numbers."""
+
+    def source(self, number: int) -> object:
+        """What a slice of one content is of."""
+        ...
+
+    def run(self, archive: ArchiveContent, first: int, last: int) -> object:
+        """What slices of several entries (`last` not included), headers and contents, are of."""
+        ...
+
+
+class ArchiveContent(Content):
+    """The parts of an archive. Entries are added, then it is ended; from then on it does not change."""
+
+    kept = False
+
+    def __init__(self, layout: Layout, sources: Sources) -> None:
+        self._layout = layout
+        self._sources = sources
+        self._heads = bytearray()
+        self._head_at = array("Q", [0])  # where each header begins within `_heads`
+        self._at = array("Q", [0])  # where each entry begins within the archive, with its header
+        self._alone = bytearray()  # 1 for an entry that stands in no run
+        self._tail = b""
+        self.size = 0
+        self.tag = ""
+
+    @property
+    def media_type(self) -> str:
+        return self._layout.media_type
+
+    def __len__(self) -> int:
+        """How many entries there are."""
+        return len(self._alone)
+
+    def add(self, entry: Entry, alone: bool = False) -> None:
+        """One more entry; `alone`: its content is not for a run."""
+        self._heads += self._layout.add(entry)
+        self._head_at.append(len(self._heads))
+        self._at.append(self._layout.size)
+        self._alone.append(alone or entry.held > SMALL)
+
+    def end(self) -> None:
+        self._tail = self._layout.end()
+        self.size, self.tag = self._layout.size, self._layout.tag
+        self._heads = bytes(self._heads)  # type: ignore[assignment]
+
+    def head(self, number: int) -> bytes:
+        return bytes(self._heads[self._head_at[number] : self._head_at[number + 1]])
+
+    def held(self, number: int) -> int:
+        """How many bytes of the archive are this entry's content."""
+        return self.content_at(number + 1, 0) - self.content_at(number)
+
+    def content_at(self, number: int, skip: int = 1) -> int:
+        """Where an entry's content begins; without `skip`, the entry itself."""
+        head = self._head_at[number + 1] - self._head_at[number] if skip else 0
+        return self._at[number] + head
+
+    def ended_by(self, offset: int) -> int:
+        """How many entries end at or before an offset of the archive."""
+        return min(len(self), bisect_right(self._at, offset, 1) - 1)
+
+    @property
+    def parts(self) -> Sequence[Part]:
+        return _Stretch(self, 0, self.size)
+
+    def cut(self, start: int, stop: int) -> Sequence[Part]:
+        return _Stretch(self, start, stop)
+
+    def stretch(self, start: int, stop: int) -> Iterator[Part]:
+        """The parts that hold bytes `start` to `stop` (not included)."""
+        number = bisect_right(self._at, start) - 1
+        while start < stop and number < len(self):
+            upto = self._run_end(number, stop)
+            if upto > number:
+                end = min(stop, self._at[upto])
+                source = self._sources.run(self, number, upto)
+                yield Slice(source, start - self._at[number], end - start)
+                number = upto
+            else:
+                yield from self._single(number, start, min(stop, self._at[number + 1]))
+                end = min(stop, self._at[number + 1])
+                number += 1
+            start = end
+        if start < stop:
+            begin = self._at[-1]
+            yield self._tail[start - begin : stop - begin]
+
+    def _run_end(self, number: int, stop: int) -> int:
+        """After which entry a run ends that begins with this one."""
+        most, last, at, alone = self._at[number] + RUN, len(self), self._at, self._alone
+        while number < last and not alone[number] and at[number] < stop and at[number + 1] <= most:
+            number += 1
+        return number
+
+    def _single(self, number: int, start: int, stop: int) -> Iterator[Part]:
+        begin, content = self._at[number], self.content_at(number)
+        if start < content:
+            yield self.head(number)[start - begin : stop - begin]
+        if stop > content and stop > start:
+            start = max(start, content)
+            yield Slice(self._sources.source(number), start - content, stop - start)
+
+
+class _Stretch(Sequence[Part]):
+    """Parts that are made anew each time somebody goes through them."""
+
+    __slots__ = ("_archive", "_count", "_start", "_stop")
+
+    def __init__(self, archive: ArchiveContent, start: int, stop: int) -> None:
+        self._archive, self._start, self._stop = archive, start, stop
+        self._count: int | None = None
+
+    def __iter__(self) -> Iterator[Part]:
+        return self._archive.stretch(self._start, self._stop)
+
+    def __len__(self) -> int:
+        if self._count is None:
+            self._count = sum(1 for _ in self)
+        return self._count
+
+    def __bool__(self) -> bool:
+        return self._start < self._stop
+
+    @overload
+    def __getitem__(self, place: int) -> Part: ...
+    @overload
+    def __getitem__(self, place: slice) -> Sequence[Part]: ...
+    def __getitem__(self, place: int | slice) -> Part | Sequence[Part]:
+        return list(self)[place]

@@ -1,0 +1,71 @@
+"""Names of an archive's entries: safe to unpack anywhere, all different, and the same each time.
+
+Each segment is made safe by itself, so that no entry leaves the folder it is unpacked in. Names that
+clash (also when only case differs, as some systems see no difference, and when one has as a file
+what another has as a folder) get ` (2)`, ` (3)` … before the extension; the first keeps its own.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from invio.core.names import safe_name
+
+
+class EntryNames:
+    """Gives names to paths, one after the other."""
+
+    def __init__(self, flat: bool = False) -> None:
+        """`flat`: without their folders."""
+        self._flat = flat
+        self._files: set[str] = set()
+        self._folders: set[str] = set()
+        self._called: dict[str, str] = {}  # a folder as it was asked for → as it is called
+        self._numbered: dict[str, int] = {}  # the last number that a name was given
+        self._last = ("", "")  # the folder that was last asked for, and as it is called
+
+    def name(self, path: str, extension: str = "") -> str:
+        """The name for a path; `extension` (with its dot) is for a file whose name has none."""
+        above, _, last = path.rpartition("/")
+        last = safe_name(last, "_")
+        if extension and "." not in last:
+            last += extension
+        folder = "" if self._flat or not above else self._folder(above)
+        name = self._free(folder + last, lambda folded: folded in self._files or folded in self._folders)
+        self._files.add(name.casefold())
+        return name
+
+    def _folder(self, path: str) -> str:
+        """What a folder is called, with the slash at its end."""
+        if self._last[0] == path:
+            return self._last[1]
+        called = ""
+        for segment in path.split("/"):
+            called = self._below(called + safe_name(segment, "_")) + "/"
+        self._last = (path, called)
+        return called
+
+    def _below(self, path: str) -> str:
+        called = self._called.get(path.casefold())
+        if called is None:
+            called = self._free(path, lambda folded: folded in self._files)
+            self._called[path.casefold()] = called
+            self._folders.add(called.casefold())
+        return called
+
+    def _free(self, name: str, is_taken: Callable[[str], bool]) -> str:
+        if not is_taken(name.casefold()):
+            return name
+        number = self._numbered.get(name.casefold(), 1) + 1
+        while is_taken(_numbered(name, number).casefold()):
+            number += 1
+        self._numbered[name.casefold()] = number
+        return _numbered(name, number)
+
+
+def _numbered(name: str, number: int) -> str:
+    folder, slash, last = name.rpartition("/")
+    stem, dot, extension = last.rpartition(".")
+    if not stem:
+        stem, dot, extension = last, "", ""
+    return f"{folder}{slash}{stem} ({number}){dot}{extension}"

@@ -1,0 +1,240 @@
+"""Plans of archives: which file each entry is of, in so little memory that it can be kept.
+
+A plan is made once a bundle. What it was made of is looked at again before it is sent from its
+beginning, and each file when its turn comes: one that has changed breaks the archive off.
+"""
+
+from __future__ import annotations
+
+import os
+import time
+from array import array
+from dataclasses import dataclass
+
+from invio.core.addresses import Address
+from invio.core.archive import ArchiveContent, Layout
+from invio.core.files import FileFacts
+from invio.core.zip_layout import Entry
+from invio.delivery.checksums import crc32
+from invio.delivery.wire import ReplyBroken
+from invio.stores.sources import ContentChanged, DiskFile, RemoteFile, SliceSource, SpooledFile
+
+Source = DiskFile | SpooledFile | RemoteFile | bytes
+_FLAGS = os.O_RDONLY | os.O_CLOEXEC | os.O_NONBLOCK
+
+
+@dataclass(frozen=True, slots=True)
+class Chosen:
+    """A file for an archive: its facts, what it is read from, and the entry that it becomes.
+
+    `packed` has the deflated form, where that is what the archive holds.
+    """
+
+    facts: FileFacts
+    source: Source
+    entry: Entry
+    packed: DiskFile | None = None
+
+
+class Plan:
+    """An archive's content, and what its entries are read from.
+
+    Files of directories are kept as rows of arrays; whatever else there is, as it is.
+    """
+
+    def __init__(self, layout: Layout) -> None:
+        self.content = ArchiveContent(layout, self)
+        self.made = self.looked = time.monotonic()  # when it was made, and last found to be true
+        self.broken = False  # whether something of it was found to have changed
+        self._roots: dict[bytes, int] = {}
+        self._root_of = array("H")
+        self._paths: list[bytes] = []
+        self._stores: list[str] = []  # by root
+        self._device, self._inode = array("Q"), array("Q")
+        self._modified, self._size = array("q"), array("Q")
+        self._crc = array("I")
+        self._others: dict[int, tuple[Address | None, Source]] = {}
+        self._packed: dict[int, DiskFile] = {}
+
+    def __len__(self) -> int:
+        return len(self.content)
+
+    def add(self, chosen: Chosen) -> None:
+        """One more entry."""
+        number, source, address = len(self._paths), chosen.source, chosen.facts.address
+        self._crc.append(chosen.entry.crc)
+        path = address.path.encode()
+        if isinstance(source, DiskFile) and source.path.endswith(path):
+            self._root_of.append(self._root(source.path[: len(source.path) - len(path)], address.store))
+            self._paths.append(path)
+            self._row(source.device, source.inode, source.modified_ns, source.size)
+        else:
+            self._root_of.append(0)
+            self._paths.append(b"")
+            self._row(0, 0, 0, chosen.entry.size)
+            self._others[number] = (address if address.store else None, source)
+        if chosen.packed is not None:
+            self._packed[number] = chosen.packed
+        read = chosen.packed or source
+        self.content.add(chosen.entry, alone=isinstance(read, RemoteFile))
+
+    def _root(self, path: bytes, store: str) -> int:
+        number = self._roots.get(path)
+        if number is None:
+            number = self._roots[path] = len(self._stores)
+            self._stores.append(store)
+        return number
+
+    def _row(self, device: int, inode: int, modified: int, size: int) -> None:
+        self._device.append(device)
+        self._inode.append(inode)
+        self._modified.append(modified)
+        self._size.append(size)
+
+    def end(self) -> Plan:
+        self.content.end()
+        self._root_paths = list(self._roots)
+        return self
+
+    def address(self, number: int) -> Address | None:
+        """Which file an entry is of; None for one that the archive itself adds."""
+        if number in self._others:
+            return self._others[number][0]
+        return Address(self._stores[self._root_of[number]], self._paths[number].decode())
+
+    def facts(self, number: int) -> FileFacts | None:
+        """What rules look at of an entry's file."""
+        address = self.address(number)
+        if address is None:
+            return None
+        return FileFacts(address, self._size[number], self._modified[number] / 1e9 or None, None)
+
+    def source(self, number: int) -> SliceSource | RemoteFile | Literal:
+        """What a slice of an entry's content is of."""
+        packed = self._packed.get(number)
+        if packed is not None:
+            return packed
+        if number in self._others:
+            source = self._others[number][1]
+            return Literal(source) if isinstance(source, bytes) else source
+        return self._file(number)
+
+    def _file(self, number: int) -> DiskFile:
+        return DiskFile(
+            self._root_paths[self._root_of[number]] + self._paths[number],
+            self._device[number],
+            self._inode[number],
+            self._size[number],
+            self._modified[number],
+        )
+
+    def run(self, archive: ArchiveContent, first: int, last: int) -> RunOfFiles:  # noqa: ARG002
+        return RunOfFiles(self, first, last)
+
+    def read(self, number: int) -> bytes:
+        """All of a small entry's content. Raises ReplyBroken."""
+        if number in self._packed or number in self._others:
+            return self._read_other(number)
+        size = self._size[number]
+        if not size:
+            return b""
+        try:
+            descriptor = os.open(self._root_paths[self._root_of[number]] + self._paths[number], _FLAGS)
+        except OSError as error:
+            raise self.changed(number, f"it can no longer be opened: {error.strerror}") from None
+        try:
+            data = os.pread(descriptor, size, 0)
+            # Looked at after it was read: what it was before cannot have been another.
+            status = os.fstat(descriptor)
+        finally:
+            os.close(descriptor)
+        if (
+            status.st_ino != self._inode[number]
+            or status.st_mtime_ns != self._modified[number]
+            or status.st_size != size
+            or status.st_dev != self._device[number]
+            or crc32()(data, 0) != self._crc[number]
+        ):
+            raise self.changed(number, "it was replaced or altered")
+        return data
+
+    def _read_other(self, number: int) -> bytes:
+        source = self.source(number)
+        held = self.content.held(number)
+        if isinstance(source, Literal):
+            return source.data
+        assert not isinstance(source, RemoteFile)
+        try:
+            descriptor = source.open()
+        except ContentChanged as error:
+            raise self.changed(number, str(error)) from None
+        try:
+            data = os.pread(descriptor, held, 0)
+            if len(data) != held or not source.is_at(descriptor):
+                raise self.changed(number, "it was altered")
+            return data
+        finally:
+            os.close(descriptor)
+
+    def changed(self, number: int, how: str) -> ReplyBroken:
+        """What to raise when an entry's file is not the one that was planned."""
+        self.broken = True
+        return ReplyBroken(f"{self.address(number) or 'an entry'} changed after the archive was planned: {how}")
+
+    def holds(self) -> bool:
+        """Whether every file of a directory still is what was planned; takes some microseconds for each."""
+        others, packed, roots = self._others, self._packed, self._root_paths
+        for number, path in enumerate(self._paths):
+            if number in others:
+                continue
+            try:
+                status = os.stat(roots[self._root_of[number]] + path)
+            except OSError:
+                return False
+            if (
+                status.st_mtime_ns != self._modified[number]
+                or status.st_ino != self._inode[number]
+                or status.st_size != self._size[number]
+            ):
+                return False
+        for number, (_, source) in others.items():
+            if isinstance(source, DiskFile) and number not in packed and not _is_there(source):
+                return False
+        self.looked = time.monotonic()
+        return all(_is_there(source) for source in packed.values())
+
+
+def _is_there(source: DiskFile) -> bool:
+    try:
+        return source.fits(os.stat(source.path))
+    except OSError:
+        return False
+
+
+@dataclass(frozen=True, slots=True)
+class Literal:
+    """A content that is nowhere but in the plan."""
+
+    data: bytes
+
+    def read(self, offset: int, count: int) -> bytes:
+        """`count` bytes from `offset` on."""
+        return self.data[offset : offset + count]
+
+
+@dataclass(frozen=True, slots=True)
+class RunOfFiles:
+    """Entries of a plan from `first` to `last` (not included), all of them small."""
+
+    plan: Plan
+    first: int
+    last: int
+
+    def read(self, offset: int, count: int) -> bytes:
+        """`count` bytes from `offset` of the run on. Raises ReplyBroken."""
+        plan, pieces = self.plan, []
+        head, read = plan.content.head, plan.read
+        for number in range(self.first, self.last):
+            pieces += [head(number), read(number)]
+        data = b"".join(pieces)
+        return data if not offset and count == len(data) else data[offset : offset + count]

@@ -1,0 +1,174 @@
+"""Deflated contents, made once each and kept in files: what archives send in place of compressible files.
+
+A content is known by its SHA-256, whichever files have it. It is deflated in pieces, as many at a
+time as there are cores; every piece is deflated by itself, so the same content gives the same bytes
+however it was cut among the workers. A kept file appears under its name only when it is whole; what
+a process leaves that dies meanwhile is swept away at the next start. The least used go first.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import logging
+import os
+import threading
+from collections import OrderedDict, deque
+from collections.abc import Callable, Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import dataclass
+from pathlib import Path
+
+from invio.delivery.checksums import crc32
+from invio.stores.sources import ContentChanged, DiskFile
+
+log = logging.getLogger("invio.delivery")
+
+CODER = "deflate-1"  # to be another as soon as the same content may be deflated to other bytes
+_PIECE = 1024 * 1024  # bytes of content deflated at a time
+_LEVEL = 3  # the best of the library's four: a sixth more than a general one makes of tables, at nine times its speed
+_WORTH = 0.97  # of its length, at most, for a content to be kept deflated
+_PART = ".part"
+
+
+@dataclass(frozen=True, slots=True)
+class Packed:
+    """What is learnt of a content when it is read whole; `file` is its deflated form, None where that is no gain."""
+
+    sha256: bytes
+    crc: int
+    size: int
+    file: DiskFile | None
+
+
+class Packing:
+    """The deflated contents of one folder. Several processes may share it."""
+
+    def __init__(self, folder: Path, limit: int, workers: int | None = None) -> None:
+        """`limit` is how many bytes are kept, `workers` how many pieces are deflated at a time."""
+        self._folder = folder
+        self.limit = limit
+        self._workers = workers or os.cpu_count() or 1
+        self._pool: ThreadPoolExecutor | None = None
+        self._kept: OrderedDict[str, int] | None = None  # by name, with their lengths; the least used first
+        self._lock = threading.Lock()
+
+    def sweep(self) -> None:
+        """Takes away what processes that ended in the middle have left. To be called where no other one runs."""
+        for path in self._folder.glob("*" + _PART):
+            path.unlink(missing_ok=True)
+
+    def find(self, sha256: bytes, packed: int) -> DiskFile | None:
+        """A content's deflated form, if it is kept and has the length that is known of it."""
+        path = self._folder / sha256.hex()
+        try:
+            status = os.stat(path)
+        except OSError:
+            return None
+        if status.st_size != packed:
+            path.unlink(missing_ok=True)  # cut short, as by a machine that lost its power
+            return None
+        with self._lock:
+            self._index()[path.name] = packed
+            self._index().move_to_end(path.name)
+        # For the order of later starts. The time of the content stays: it is what the file is known by.
+        os.utime(path, ns=(max(status.st_atime_ns, status.st_mtime_ns) + 1, status.st_mtime_ns))
+        return DiskFile.of(os.fsencode(path), status)
+
+    def pack(self, source: DiskFile, told: Callable[[int], None] | None = None) -> Packed:
+        """Reads a content whole and keeps its deflated form, where that is shorter.
+
+        `told` is called with the bytes of it that were read, piece by piece.
+
+        Raises:
+            ContentChanged: it is not, or no longer, the file that was found.
+        """
+        self._folder.mkdir(parents=True, exist_ok=True)
+        part = self._folder / f"{os.getpid()}-{threading.get_ident()}{_PART}"
+        sha, crc = hashlib.sha256(), 0
+        try:
+            with open(part, "wb", buffering=0) as kept:
+                for piece, deflated in self._pieces(source):
+                    sha.update(piece)
+                    crc = crc32()(piece, crc)
+                    kept.write(deflated)
+                    if told is not None:
+                        told(len(piece))
+                length = kept.tell()
+            if length > source.size * _WORTH:
+                return Packed(sha.digest(), crc, source.size, None)
+            path = self._folder / sha.hexdigest()
+            os.replace(part, path)
+        finally:
+            part.unlink(missing_ok=True)
+        status = os.stat(path)
+        with self._lock:
+            self._index()[path.name] = length
+        self._bound(path.name)
+        return Packed(sha.digest(), crc, source.size, DiskFile.of(os.fsencode(path), status))
+
+    def _pieces(self, source: DiskFile) -> Iterator[tuple[bytes, bytes]]:
+        """Each piece of a content, and what it is deflated to, in their order."""
+        descriptor = source.open()
+        waiting: deque[tuple[bytes, Future[bytes]]] = deque()
+        pool = self._threads()
+        try:
+            at = 0
+            while at < source.size or not source.size:
+                piece = os.pread(descriptor, min(_PIECE, source.size - at), at)
+                at += len(piece)
+                if not piece and at < source.size:
+                    raise ContentChanged("the file ended before its length")
+                waiting.append((piece, pool.submit(_deflated, piece, at >= source.size)))
+                if len(waiting) > self._workers:
+                    before, future = waiting.popleft()
+                    yield before, future.result()
+                if at >= source.size:
+                    break
+            for before, future in waiting:
+                yield before, future.result()
+            if not source.is_at(descriptor):
+                raise ContentChanged("the file was altered while it was read")
+        finally:
+            os.close(descriptor)
+
+    def _threads(self) -> ThreadPoolExecutor:
+        with self._lock:
+            if self._pool is None:
+                self._pool = ThreadPoolExecutor(self._workers, thread_name_prefix="packing")
+            return self._pool
+
+    def _index(self) -> OrderedDict[str, int]:
+        """What is kept, as the folder says it when it is first asked for."""
+        if self._kept is None:
+            found = []
+            if self._folder.is_dir():
+                for entry in os.scandir(self._folder):
+                    if entry.is_file() and not entry.name.endswith(_PART):
+                        status = entry.stat()
+                        found.append((status.st_atime_ns, entry.name, status.st_size))
+            self._kept = OrderedDict((name, size) for _, name, size in sorted(found))
+        return self._kept
+
+    def _bound(self, newest: str) -> None:
+        """Lets the least used go until what is kept is within its limit."""
+        with self._lock:
+            kept = self._index()
+            whole = sum(kept.values())
+            for name in list(kept):
+                if whole <= self.limit:
+                    return
+                if name != newest:
+                    whole -= kept.pop(name)
+                    (self._folder / name).unlink(missing_ok=True)
+
+    def close(self) -> None:
+        if self._pool is not None:
+            self._pool.shutdown(wait=True, cancel_futures=True)
+
+
+def _deflated(piece: bytes, is_last: bool) -> bytes:
+    """A piece as raw deflate (RFC 1951) that ends at a whole byte, so that the next one may follow."""
+    from isal import isal_zlib
+
+    coder = isal_zlib.compressobj(level=_LEVEL, wbits=-15)
+    return coder.compress(piece) + coder.flush(isal_zlib.Z_FINISH if is_last else isal_zlib.Z_SYNC_FLUSH)  # type: ignore[no-any-return]
