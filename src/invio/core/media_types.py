@@ -157,3 +157,43 @@ _COMPRESSES = frozenset(
 def content_type(media_type: str, charset: str | None = "utf-8") -> str:
     """The Content-Type header's value: text gets its charset, where that is known."""
     return f"{media_type}; charset={charset}" if charset and is_text(media_type) else media_type
+
+
+# What deflating again would not make smaller.
+_COMPRESSED = frozenset(
+    {
+        "application/epub+zip",
+        "application/gzip",
+        "application/java-archive",
+        "application/pdf",
+        "application/vnd.rar",
+        "application/x-7z-compressed",
+        "application/x-bzip2",
+        "application/x-rar-compressed",
+        "application/x-xz",
+        "application/zip",
+        "application/zstd",
+        "font/woff",
+        "font/woff2",
+    }
+)
+_UNCOMPRESSED_MEDIA = frozenset({"image/bmp", "image/svg+xml", "image/tiff", "image/x-icon", "audio/wav", "audio/midi"})
+
+
+def is_compressed(media_type: str) -> bool:
+    """Whether contents of the type are compressed already, mostly."""
+    if media_type in _COMPRESSED or media_type.startswith("application/vnd.openxmlformats"):
+        return True
+    return media_type.startswith(("image/", "audio/", "video/")) and media_type not in _UNCOMPRESSED_MEDIA
+
+
+# Of several extensions of a type, the one to give to a name without any.
+_USUAL_EXTENSIONS = {"text/plain": "txt", "image/jpeg": "jpg", "text/html": "html", "image/tiff": "tif", OCTETS: ""}
+
+
+def extension_of(media_type: str) -> str:
+    """The usual extension of a type, with its dot; nothing where there is none."""
+    usual = _USUAL_EXTENSIONS.get(media_type)
+    if usual is None:
+        usual = next((extension for extension, told in _BY_EXTENSION.items() if told == media_type), "")
+    return f".{usual}" if usual else ""

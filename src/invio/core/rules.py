@@ -160,7 +160,8 @@ class RuleSet:
         self.rules = tuple(rules)
         self.expectations = tuple(expectations)
         self.looks_at_files = any(rule.conditions.of_the_file for rule in self.rules)
-        self.has_reasons = True
+        self.has_reasons = self.sure_below = True
+        self.has_quotas = any(rule.terms.quotas for rule in self.rules)
         self.answers: Answers = SILENT
         self._asks = any(rule.conditions.ask is not None for rule in self.rules)
         self._by_store: dict[str, list[Rule]] = {}

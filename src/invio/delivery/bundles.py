@@ -1,252 +1,270 @@
 """Bundles: a selection → the plan of an archive, of which nothing is ever written.
 
-The plan is made anew for every request from the selection and the facts of the files, and the
-same facts give the same bytes; so a bundle needs no more memory than its selection, and can be
-resumed on any worker. Files that are made on demand are made once and kept, without a name on
-the disk, as long as the bundle is asked for.
+A bundle is planned once, and the plan is kept as long as there is room; planned again, by this or
+another process, the same selection of the same contents gives the same bytes. Files that are made
+on demand are made once a bundle and kept, without a name on the disk.
 """
 
 from __future__ import annotations
 
-import os
-import tempfile
+import logging
 import threading
 import time
 from collections import Counter, OrderedDict
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 import sqlalchemy as sa
 
-from invio.core.addresses import Address, BadAddress, parse_address
+from invio.core.addresses import Address
 from invio.core.files import Caller
 from invio.core.names import safe_name
 from invio.core.quotas import Quota
 from invio.core.reasons import Refusal
 from invio.core.replies import Representation
-from invio.core.zip_layout import ZipEntry, ZipLayout, entry_names, zip_layout
+from invio.delivery.archives import Plan
 from invio.delivery.catalogue import Catalogue
-from invio.delivery.checksums import crc32, crc_of
-from invio.records.bundles import BundleRecord, bundle_named, known_crcs, save_bundle, save_crcs
+from invio.delivery.choosing import Choosing, LeftOut, still_may
+from invio.delivery.packing import Packing
+from invio.delivery.planning import Behind, BundleLimits, Planning, Preparing, TooCold
+from invio.delivery.spools import Spools
+from invio.records.bundles import (
+    BundleOptions,
+    BundleRecord,
+    bundle_named,
+    decide_packs,
+    keep_until,
+    save_bundle,
+)
 from invio.records.database import patient
-from invio.stores.sources import Made, SpooledFile
-from invio.stores.store import Found
+from invio.records.recipients import recipient_named
+
+log = logging.getLogger("invio.delivery")
 
 STORE = "bundles"  # what stands where an address has its store
-
-
-@dataclass(frozen=True, slots=True)
-class BundleLimits:
-    """`entries` in files, `size` in bytes, `spools` is how many made files are kept at once."""
-
-    entries: int = 20_000
-    size: int = 1 << 40
-    spools: int = 64
-
-
-@dataclass(frozen=True, slots=True)
-class _Chosen:
-    """A file of a selection, and its path within the archive before names are made safe."""
-
-    found: Found
-    path: str
+ENDINGS = (".zip", ".tar")
+# For how long what was found is taken to be so. Seconds.
+_FRESH = 2.0
+_KEPT = 64  # plans
+_KEPT_ENTRIES = 400_000  # of all of them, but for the newest
 
 
 @dataclass(slots=True)
-class _Spool:
-    file: SpooledFile
-    crc: int
-    made: float
+class _Kept:
+    """A plan, for whom it was found good, and what it counts for them."""
+
+    plan: Plan
+    left_out: list[LeftOut]
+    good_for: dict[object, tuple[float, Mapping[Quota, int]]] = field(default_factory=dict)
 
 
-@dataclass(slots=True)
-class Spools:
-    """Files made on demand, kept open for bundles; the oldest go first."""
+@dataclass(frozen=True, slots=True)
+class Made:
+    """A bundle and its plan; `left_out` is what was selected and is not in it."""
 
-    limit: int
-    _kept: OrderedDict[tuple[str, str], _Spool] = field(default_factory=OrderedDict)
-    _lock: threading.Lock = field(default_factory=threading.Lock)
-
-    def take(self, bundle: str, address: Address, made: Made) -> _Spool:
-        """The content that this bundle has of this address; made now if it has none."""
-        key = (bundle, str(address))
-        with self._lock:
-            kept = self._kept.get(key)
-            if kept is not None:
-                self._kept.move_to_end(key)
-                return kept
-        spool = _spooled(made)
-        with self._lock:
-            # Another request of the same bundle may have been quicker: all must get one content.
-            kept = self._kept.setdefault(key, spool)
-            if kept is not spool:
-                os.close(spool.file.descriptor)
-            while len(self._kept) > self.limit:
-                _, oldest = self._kept.popitem(last=False)
-                os.close(oldest.file.descriptor)
-            return kept
-
-    def close(self) -> None:
-        with self._lock:
-            for spool in self._kept.values():
-                os.close(spool.file.descriptor)
-            self._kept.clear()
+    record: BundleRecord
+    plan: Plan
+    left_out: list[LeftOut]
 
 
 class Bundles:
     """Makes bundles from selections, and representations from bundles."""
 
-    def __init__(self, catalogue: Catalogue, engine: sa.Engine, limits: BundleLimits) -> None:
+    def __init__(self, catalogue: Catalogue, engine: sa.Engine, limits: BundleLimits, packing: Packing | None) -> None:
+        """`packing` keeps deflated contents; None: all is stored as it is."""
         self._catalogue = catalogue
         self._engine = engine
         self._limits = limits
+        self._packing = packing
+        self._behind = None if packing is None else Behind(engine, packing)
         self._spools = Spools(limits.spools)
+        self._plans: OrderedDict[str, _Kept] = OrderedDict()
+        self._preparing: dict[str, Preparing] = {}
+        self._turns: dict[str, threading.Lock] = {}
+        self._lock = threading.Lock()
 
-    def make(self, caller: Caller, files: Sequence[str], name: str | None) -> tuple[BundleRecord, ZipLayout, int]:
-        """Keeps a selection as a bundle; gives it with the archive's plan and the number of entries.
+    def save(self, caller: Caller, files: Sequence[str], name: str | None, options: BundleOptions) -> BundleRecord:
+        """Keeps a selection as a bundle, which is not planned yet. Raises Refusal (`no-selection`)."""
+        if not files:
+            raise Refusal("no-selection", 'the selection is empty; give "files": ["store/path", "store/folder/"]')
+        with patient(self._engine).begin() as connection:
+            return save_bundle(connection, caller.recipient, _archive_name(name, files), files, options)
+
+    def plan(self, caller: Caller, record: BundleRecord) -> Made:
+        """The archive's plan, made now if it has to be.
 
         Raises:
-            Refusal: `no-selection`; `bad-selection`, naming every address that is unknown or not
-                allowed; `too-large`.
+            Refusal: `bad-selection`, naming every address that is unknown or not allowed; `no-selection`,
+                when nothing is left; `too-large`.
         """
-        chosen = self._choose(caller, files)
-        # Saved before it is planned, for the id under which made files are kept.
-        with patient(self._engine).begin() as connection:
-            record = save_bundle(connection, caller.recipient, _archive_name(name, files), files)
-        return record, self._layout(record.id, chosen), len(chosen)
+        with self._lock:
+            turn = self._turns.setdefault(record.id, threading.Lock())
+        with turn:
+            kept = self._kept(record.id)
+            if kept is None:
+                kept = self._planned(caller, record)
+        return Made(record, kept.plan, kept.left_out)
 
-    def represent(self, caller: Caller, address: Address) -> tuple[Representation, Mapping[Quota, int]]:
-        """The archive at `bundles/<id>/<name>.zip`, with the caller's rights checked again.
+    def named(self, caller: Caller, bundle_id: str) -> BundleRecord:
+        """A bundle of the caller's. Raises Refusal (`missing`)."""
+        with self._engine.connect() as connection:
+            record = bundle_named(connection, bundle_id)
+        if record is None or record.recipient not in (None, caller.recipient):
+            raise Refusal("missing", "there is no such bundle for you; it may be over, so select the files again")
+        return record
+
+    def preparing(self, bundle_id: str) -> Preparing | None:
+        """How far a bundle's plan is that is being made."""
+        return self._preparing.get(bundle_id)
+
+    def planned(self, bundle_id: str) -> Plan | None:
+        """A bundle's plan, if it is kept."""
+        kept = self._plans.get(bundle_id)
+        return None if kept is None else kept.plan
+
+    def represent(
+        self, caller: Caller, address: Address, sealed: bool, resumes: bool
+    ) -> tuple[Representation, Mapping[Quota, int]]:
+        """The archive at `bundles/<id>/<name>`, with the rights to every entry checked again.
 
         With it, the quotas that hold for what is in it, and how many of its files each is about.
+        `sealed`: by a good link, which has whoever made the bundle be the one whose rights count, as they
+        are now. `resumes`: what was planned is gone on with, if it is known.
 
         Raises:
-            Refusal: `missing`, when there is no such bundle or it is another's; or as `make`.
+            Refusal: `missing`, when there is no such bundle or it is another's; or as `plan`.
         """
         bundle_id, _, name = address.path.partition("/")
         with self._engine.connect() as connection:
             record = bundle_named(connection, bundle_id)
+            if record is not None and sealed:
+                caller = self._maker(connection, record, caller)
         if record is None or name != record.name or record.recipient not in (None, caller.recipient):
             raise Refusal("missing", "there is no such bundle for you; it may be over, so select the files again")
-        chosen = self._choose(caller, record.files)
-        layout = self._layout(record.id, chosen)
+        kept = self._kept(record.id)
+        if kept is not None and not resumes and time.monotonic() - kept.plan.looked > _FRESH and not kept.plan.holds():
+            self.forget(record.id)
+        plan = self.plan(caller, record).plan
+        quotas = self._good_for(caller, record, plan)
+        if quotas is None:  # the rules have changed: planned anew, it is refused or goes without something
+            self.forget(record.id)
+            plan = self.plan(caller, record).plan
+            quotas = self._good_for(caller, record, plan) or {}
+        content = plan.content
         representation = Representation(
-            content=layout.content,
-            size=layout.size,
-            tag=layout.tag,
+            content=content,
+            size=content.size,
+            tag=content.tag,
             modified=None,
-            media_type="application/zip",
+            media_type=content.media_type,
             name=record.name,
+            sealed=sealed,
         )
-        return representation, self._quotas(caller, chosen)
+        return representation, {} if sealed else quotas
 
-    def _quotas(self, caller: Caller, chosen: Sequence[_Chosen]) -> Mapping[Quota, int]:
-        rules = self._catalogue.rules
-        facts = (item.found.facts for item in chosen)
-        return Counter(quota for one in facts for quota in rules.terms(caller, "read", one.address, one).quotas)
+    def broken(self, address: str) -> None:
+        """Tells that what was sent of an address could not be sent whole."""
+        store, _, path = address.partition("/")
+        if store == STORE:
+            self.forget(path.partition("/")[0])
+
+    def forget(self, bundle_id: str) -> None:
+        """Has a bundle planned anew when it is next asked for: something of it has changed."""
+        with self._lock:
+            self._plans.pop(bundle_id, None)
+
+    def extend(self, bundle_id: str, moment: float) -> None:
+        """Has a bundle last until a moment, at least. Unix seconds."""
+        with patient(self._engine).begin() as connection:
+            keep_until(connection, bundle_id, moment)
 
     def close(self) -> None:
+        self._plans.clear()
         self._spools.close()
+        if self._behind is not None and self._packing is not None:
+            self._behind.close()
+            self._packing.close()
 
-    def _choose(self, caller: Caller, files: Sequence[str]) -> list[_Chosen]:
-        if not files:
-            raise Refusal("no-selection", 'the selection is empty; give "files": ["store/path", "store/folder/"]')
-        chosen: dict[str, _Chosen] = {}
-        refused: list[str] = []
-        unknown: list[str] = []
-        for text in files:
+    @staticmethod
+    def _maker(connection: sa.Connection, record: BundleRecord, caller: Caller) -> Caller:
+        """Whoever made the bundle, coming from where the caller comes from."""
+        if record.recipient is None:
+            return Caller(None, frozenset(), caller.network, caller.agent)
+        maker = recipient_named(connection, record.recipient)
+        if maker is None:  # one that is known elsewhere alone, whose groups only its own token tells
+            return Caller(record.recipient, frozenset(), caller.network, caller.agent)
+        if maker.disabled:
+            raise Refusal("missing", "whoever made this bundle is let in no more")
+        return Caller(maker.id, maker.groups, caller.network, caller.agent)
+
+    def _kept(self, bundle_id: str) -> _Kept | None:
+        with self._lock:
+            kept = self._plans.get(bundle_id)
+            if kept is not None and kept.plan.broken:
+                del self._plans[bundle_id]
+                kept = None
+            if kept is not None:
+                self._plans.move_to_end(bundle_id)
+            return kept
+
+    def _planned(self, caller: Caller, record: BundleRecord) -> _Kept:
+        choosing = Choosing(self._catalogue, caller)
+        preparing = self._preparing[record.id] = Preparing()
+        planning = Planning(self._engine, self._limits, self._packing, self._spools, record, preparing)
+        packs = self._packing is not None and record.options.packs is not False and planning.deflates
+        try:
             try:
-                for item in self._expand(caller, text):
-                    if self._allowed(caller, item.found):
-                        chosen.setdefault(str(item.found.facts.address), item)
-                    else:
-                        refused.append(str(item.found.facts.address))
-                    if len(chosen) > self._limits.entries:
-                        raise Refusal("too-large", f"a bundle holds at most {self._limits.entries} files")
-            except (BadAddress, Refusal) as error:
-                if isinstance(error, Refusal) and error.reason.word == "too-large":
-                    raise
-                (refused if isinstance(error, Refusal) and error.reason.status != 404 else unknown).append(text)
-        if refused or unknown:
-            raise _bad_selection(caller, refused, unknown)
-        if not chosen:
-            raise Refusal("no-selection", "the selected folders hold no file for you")
-        return list(chosen.values())
-
-    def _allowed(self, caller: Caller, found: Found) -> bool:
-        """A bundle delivers what `read` would: it takes both rights."""
-        rules, facts = self._catalogue.rules, found.facts
-        return all(rules.allows(caller, action, facts.address, facts) for action in ("bundle", "read"))
-
-    def _expand(self, caller: Caller, text: str) -> Iterator[_Chosen]:
-        address = parse_address(text)
-        if not address.folder:
-            yield _Chosen(self._catalogue.obtain(caller, "bundle", address), address.name)
-            return
-        # A folder keeps its own name in the archive, and what is above it is left out.
-        above = len(str(address).rstrip("/").rpartition("/")[0])
-        for line in self._catalogue.walk(caller, address):
-            yield _Chosen(self._catalogue.locate(line.address), str(line.address)[above:].lstrip("/"))
-
-    def _layout(self, bundle: str, chosen: Sequence[_Chosen]) -> ZipLayout:
-        names = entry_names(item.path for item in chosen)
-        stored = [item.found for item in chosen if not isinstance(item.found.source, Made)]
-        if sum(found.facts.size or 0 for found in stored) > self._limits.size:
-            raise Refusal("too-large", f"a bundle holds at most {self._limits.size} bytes")
-        crcs = self._crcs(stored)
-        entries = []
-        for item, name in zip(chosen, names, strict=True):
-            facts, source = item.found.facts, item.found.source
-            if isinstance(source, Made):
-                spool = self._spools.take(bundle, facts.address, source)
-                entries.append(ZipEntry(name, spool.file.size, spool.crc, spool.made, spool.file))
-            else:
-                entries.append(ZipEntry(name, source.size, crcs[str(facts.tag)], facts.modified, source))
-        return zip_layout(entries)
-
-    def _crcs(self, stored: Sequence[Found]) -> dict[str, int]:
-        """The CRC of each content by its tag: from the records, else computed now and recorded."""
-        tags = [str(found.facts.tag) for found in stored]
-        with self._engine.connect() as connection:
-            known = known_crcs(connection, tags)
-        fresh: dict[str, int] = {}
-        for found, tag in zip(stored, tags, strict=True):
-            if tag not in known and tag not in fresh:
-                fresh[tag] = crc_of(found.source, str(found.facts.address))  # type: ignore[arg-type]
-        if fresh:
+                plan = planning.plan(choosing, packs, record.options.packs is None)
+            except TooCold:
+                packs, planning.later = False, []
+                choosing.left_out.clear()
+                plan = planning.plan(choosing, packs, False)
+                if self._behind is not None:
+                    self._behind.ask(planning.later)
+        finally:
+            self._preparing.pop(record.id, None)
+        if record.options.packs is None:
             with patient(self._engine).begin() as connection:
-                save_crcs(connection, fresh)
-        return known | fresh
+                decided = decide_packs(connection, record.id, packs)
+            if decided is not packs:  # another process was quicker, and all must send the same
+                choosing.left_out.clear()
+                plan = planning.plan(choosing, decided, False)
+        kept = _Kept(plan, list(choosing.left_out))
+        with self._lock:
+            self._plans[record.id] = kept
+            while len(self._plans) > _KEPT or (
+                len(self._plans) > 1 and sum(len(one.plan) for one in self._plans.values()) > _KEPT_ENTRIES
+            ):
+                self._plans.popitem(last=False)
+            for gone in self._turns.keys() - self._plans.keys() - {record.id}:
+                if not self._turns[gone].locked():
+                    del self._turns[gone]
+        return kept
 
-
-def _bad_selection(caller: Caller, refused: list[str], unknown: list[str]) -> Refusal:
-    said = []
-    if unknown:
-        said.append(f"unknown: {', '.join(unknown)}")
-    if refused:
-        said.append(f"not allowed: {', '.join(refused)}")
-    word = "sign-in" if refused and caller.recipient is None else "bad-selection"
-    return Refusal(word, "; ".join(said), names=(*unknown, *refused))
+    def _good_for(self, caller: Caller, record: BundleRecord, plan: Plan) -> Mapping[Quota, int] | None:
+        """What the entries count for a caller who may have all of them; None for one who may not."""
+        kept, rules, now = self._plans.get(record.id), self._catalogue.rules, time.monotonic()
+        key = (rules, caller.recipient, caller.groups, caller.network, caller.context and id(caller.context))
+        known = None if kept is None else kept.good_for.get(key)
+        if known is not None and now - known[0] < _FRESH:
+            return known[1]
+        if not still_may(self._catalogue, caller, record.files, plan):
+            return None
+        counts: Counter[Quota] = Counter()
+        if rules.has_quotas:
+            for number in range(len(plan)):
+                facts = plan.facts(number)
+                if facts is not None:
+                    counts.update(rules.terms(caller, "read", facts.address, facts).quotas)
+        if kept is not None:
+            kept.good_for.clear()
+            kept.good_for[key] = (now, counts)
+        return counts
 
 
 def _archive_name(name: str | None, files: Sequence[str]) -> str:
-    """What was asked for, else the name of the one folder or file, else `files`; always `.zip`."""
+    """What was asked for, else the name of the one folder or file, else `files`; `.tar` or `.zip`."""
     if not name:
         name = files[0].rstrip("/").rpartition("/")[2] if len(files) == 1 else "files"
     name = safe_name(name, "files")
-    return name if name.lower().endswith(".zip") else safe_name(name + ".zip")
-
-
-def _spooled(made: Made) -> _Spool:
-    """Makes the content into a file that has no name and ends with its descriptor."""
-    size = crc = 0
-    with tempfile.TemporaryFile(prefix="invio-") as file:
-        pieces = made.chunks()
-        if not isinstance(pieces, Iterator):
-            raise TypeError("only an application's own reply is made asynchronously")
-        for piece in pieces:
-            file.write(piece)
-            crc = crc32()(piece, crc)
-            size += len(piece)
-        file.flush()
-        return _Spool(SpooledFile(os.dup(file.fileno()), size), crc, time.time())
+    return name if name.lower().endswith(ENDINGS) else safe_name(name + ".zip")

@@ -10,7 +10,7 @@ from invio.core.addresses import Address
 from invio.core.files import Caller, FileFacts
 from invio.core.reasons import Refusal
 from invio.core.rules import Decision, Reason, Terms
-from invio.stores.store import Found, Missing, Store
+from invio.stores.store import Found, Missing, Store, Walks
 
 
 class Decider(Protocol):
@@ -26,6 +26,16 @@ class Decider(Protocol):
     @property
     def has_reasons(self) -> bool:
         """Whether `explain` has more to say than the outcome, and may be called anywhere."""
+        ...
+
+    @property
+    def sure_below(self) -> bool:
+        """Whether `allows_below` is true of each file without asking about it."""
+        ...
+
+    @property
+    def has_quotas(self) -> bool:
+        """Whether terms may hold quotas."""
         ...
 
     def allows(self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None) -> bool:
@@ -158,12 +168,17 @@ class Catalogue:
     def _addresses(self, caller: Caller, folder: Address | None) -> list[Address]:
         if folder is None:
             return [Address(name, "") for name in sorted(self.stores)]
+        self._require_entry(caller, folder)
+        try:
+            return self.stores[folder.store].list(folder)
+        except Missing:
+            raise Refusal("missing", f"there is no folder {folder} for you here") from None
+
+    def _require_entry(self, caller: Caller, folder: Address) -> None:
+        """Raises Refusal, unless the caller may list a folder of a store that there is."""
         if self.rules.may_enter(caller, folder) and folder.store in self.stores:
-            try:
-                return self.stores[folder.store].list(folder)
-            except Missing:
-                pass
-        elif caller.recipient is None and caller.context is None:
+            return
+        if caller.recipient is None and caller.context is None and not self.rules.may_enter(caller, folder):
             raise Refusal("sign-in", f"{folder} is not open to everyone")
         raise Refusal("missing", f"there is no folder {folder} for you here")
 
@@ -180,17 +195,33 @@ class Catalogue:
             return None
         return Listed(address, found)
 
-    def walk(self, caller: Caller, folder: Address) -> Iterator[Listed]:
-        """Every file below a folder that the caller may see.
+    def below(self, caller: Caller, folder: Address) -> Iterator[Found]:
+        """Every file below a folder that the caller may see, each folder's own folders first.
 
         Raises:
             Refusal: `missing` or `sign-in`, for the folder itself.
         """
+        store = self.stores.get(folder.store)
+        if isinstance(store, Walks):
+            yield from self._walked(caller, folder, store)
+            return
         for address in self._addresses(caller, folder):
             line = self._line(caller, address)
             if line is None:
                 continue
-            if address.folder:
-                yield from self.walk(caller, address)
+            if line.found is None:
+                yield from self.below(caller, address)
             else:
-                yield line
+                yield line.found
+
+    def _walked(self, caller: Caller, folder: Address, store: Walks) -> Iterator[Found]:
+        rules = self.rules
+        self._require_entry(caller, folder)
+        sure = rules.sure_below and rules.allows_below(caller, "list", folder)
+        try:
+            for found in store.walk(folder):
+                facts = found.facts
+                if sure or rules.allows(caller, "list", facts.address, facts):
+                    yield found
+        except Missing:
+            raise Refusal("missing", f"there is no folder {folder} for you here") from None

@@ -171,4 +171,4 @@ def _deflated(piece: bytes, is_last: bool) -> bytes:
     from isal import isal_zlib
 
     coder = isal_zlib.compressobj(level=_LEVEL, wbits=-15)
-    return coder.compress(piece) + coder.flush(isal_zlib.Z_FINISH if is_last else isal_zlib.Z_SYNC_FLUSH)  # type: ignore[no-any-return]
+    return coder.compress(piece) + coder.flush(isal_zlib.Z_FINISH if is_last else isal_zlib.Z_SYNC_FLUSH)

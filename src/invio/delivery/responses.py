@@ -20,14 +20,18 @@ from starlette.responses import Response
 from invio.core.addresses import Address, BadAddress, parse_address
 from invio.core.caching import USUAL, read_cache_control
 from invio.core.encodings import choose_coding, encoded_tag
+from invio.core.entry_names import EntryNames
 from invio.core.media_types import compresses, media_type_of
 from invio.core.names import safe_name
 from invio.core.reasons import Refusal
 from invio.core.replies import Content, Reply, Representation, Streamed, plan
 from invio.core.request_head import RequestHead
 from invio.core.rules import Terms
+from invio.core.tar_layout import TarLayout
 from invio.core.throttle import Throttle
-from invio.core.zip_layout import ZipEntry, ZipLayout, entry_names, zip_layout
+from invio.core.zip_layout import Entry, ZipLayout
+from invio.delivery.archives import Chosen, Plan
+from invio.delivery.bundles import ENDINGS
 from invio.delivery.checksums import crc_of
 from invio.delivery.compression import CODINGS, Compressed
 from invio.delivery.digests import Digests
@@ -188,11 +192,12 @@ class StreamReply(_Reply):
 
 
 class BundleReply(_Reply):
-    """A selection of files as one ZIP archive that is never written: `return invio.BundleReply(paths)`.
+    """A selection of files as one archive that is never written: `return invio.BundleReply(paths)`.
 
-    `files` are paths of files and folders, or a mapping of names in the archive to paths. Its
-    length is known before its first byte, and it can be resumed at any of them. A path that is not
-    there is answered 404 before anything is sent.
+    `files` are paths of files and folders, or a mapping of names in the archive to paths. It is a ZIP
+    archive, or with a `name` in `.tar` a TAR archive; `flat`: without folders. Its length is known
+    before its first byte, and it can be resumed at any of them. A path that is not there is answered
+    404 before anything is sent.
     """
 
     def __init__(
@@ -200,6 +205,7 @@ class BundleReply(_Reply):
         files: Iterable[str | os.PathLike[str]] | Mapping[str, str | os.PathLike[str]],
         *,
         name: str = "files.zip",
+        flat: bool = False,
         cache: str | None = None,
         speed: int | None = None,
         headers: Mapping[str, str] | None = None,
@@ -208,26 +214,30 @@ class BundleReply(_Reply):
         super().__init__("attachment", cache, speed, headers, background)
         pairs = files.items() if isinstance(files, Mapping) else ((None, path) for path in files)
         self._files = [(called, Path(path)) for called, path in pairs]
-        self._name = name if name.lower().endswith(".zip") else f"{name}.zip"
+        self._name = name if name.lower().endswith(ENDINGS) else f"{name}.zip"
+        self._flat = flat
 
     async def represent(self, head: RequestHead) -> Representation:  # noqa: ARG002
-        layout = await run_in_threadpool(self._layout)
+        content = (await run_in_threadpool(self._plan)).content
         return Representation(
-            content=layout.content,
-            size=layout.size,
-            tag=layout.tag,
+            content=content,
+            size=content.size,
+            tag=content.tag,
             modified=None,
-            media_type="application/zip",
+            media_type=content.media_type,
             name=self._name,
             cache=self._terms.cache or USUAL,
         )
 
-    def _layout(self) -> ZipLayout:
+    def _plan(self) -> Plan:
         if not self._files:
             raise Refusal("no-selection", "the selection is empty")
-        found = [item for called, path in self._files for item in _below(called or path.name, path)]
-        names = entry_names(called for called, _ in found)
-        return zip_layout([_entry(name, item) for name, (_, item) in zip(names, found, strict=True)])
+        plan = Plan(TarLayout() if self._name.lower().endswith(".tar") else ZipLayout())
+        names = EntryNames(self._flat)
+        for called, path in self._files:
+            for within, found in _below(called or path.name, path):
+                plan.add(_entry(names.name(within), found))
+        return plan.end()
 
 
 def _nothing_beside(address: Address) -> Found:
@@ -258,17 +268,11 @@ def _below(called: str, path: Path) -> Iterator[tuple[str, Found]]:
         except Missing:
             raise Refusal("missing", f"there is no file {safe_name(called)!r}") from None
         return
-    folder = _folder(os.fspath(path))
-    waiting = [Address("files", "")]
-    while waiting:
-        for address in folder.list(waiting.pop()):
-            if address.folder:
-                waiting.append(address)
-            else:
-                yield f"{called}/{address.path}", folder.locate(address)
+    for found in _folder(os.fspath(path)).walk(Address("files", "")):
+        yield f"{called}/{found.facts.address.path}", found
 
 
-def _entry(name: str, found: Found) -> ZipEntry:
+def _entry(name: str, found: Found) -> Chosen:
     source = found.source
     assert isinstance(source, DiskFile)
     crc = _crcs.get(source)
@@ -276,7 +280,7 @@ def _entry(name: str, found: Found) -> ZipEntry:
         if len(_crcs) >= _CRCS_KEPT:
             _crcs.clear()
         crc = _crcs[source] = crc_of(source, name)
-    return ZipEntry(name, source.size, crc, found.facts.modified, source)
+    return Chosen(found.facts, source, Entry(name, source.size, crc, found.facts.modified))
 
 
 def _as_bytes(pieces: Pieces) -> Iterator[bytes] | AsyncIterator[bytes]:

@@ -17,6 +17,7 @@ from urllib.parse import unquote
 from starlette.concurrency import run_in_threadpool
 
 from invio.core.addresses import Address, BadAddress, parse_file_address, percent_decoded
+from invio.core.archive import SMALL
 from invio.core.cross_origin import SAME_ORIGIN, CrossOrigin
 from invio.core.digests import digest_field, wants_sha256
 from invio.core.files import Caller
@@ -39,7 +40,7 @@ from invio.delivery.offering import Offering
 from invio.delivery.presentation import Presentation, read_presentation
 from invio.delivery.pump import Stopped, Watch
 from invio.delivery.refusals import USUAL_PAGES, Pages, refusal_reply, unreachable
-from invio.delivery.sender import SMALL, Sender
+from invio.delivery.sender import Sender
 from invio.delivery.transfers import Asking, Transfers
 from invio.delivery.wire import ClientGone, NotMade, ReaderStuck, ReplyBroken
 from invio.records.transfers import TransferRow
@@ -208,9 +209,10 @@ class Delivery:
         way, caller, terms, found = self._way, request.caller, NO_TERMS, None
         quotas: Mapping[Quota, int] = _NO_QUOTAS
         if address.store == bundles.STORE:
-            if link is not None:
-                raise Refusal("missing", "links do not open bundles")
-            representation, quotas = await run_in_threadpool(way.archives.represent, caller, address)
+            resumes = not (request.head.get(b"range") or "bytes=0-").startswith("bytes=0-")
+            representation, quotas = await run_in_threadpool(
+                way.archives.represent, caller, address, link is not None, resumes
+            )
             etag = representation.tag
         else:
             found = await self._find(caller, address, link)
@@ -273,7 +275,7 @@ class Delivery:
             await sender.send(self._shared(head, planned.handed_off))
             return
         sender.limit(self._throttles.holding(asking.who, asking.link, planned.terms))
-        ended = _Settling(way.transfers, live, segment)
+        ended = _Settling(way.transfers, way.archives, live, segment)
         reply = self._shared(head, reply)
         try:
             if sender.hand_over(reply, self._watch, ended):
@@ -303,10 +305,11 @@ class Delivery:
 class _Settling:
     """Settles a request when its answer has ended; small, for a thousand of them wait at once."""
 
-    __slots__ = ("_live", "_segment", "_transfers")
+    __slots__ = ("_archives", "_live", "_segment", "_transfers")
 
-    def __init__(self, transfers: Transfers, live: Live, segment: Segment) -> None:
+    def __init__(self, transfers: Transfers, archives: Bundles, live: Live, segment: Segment) -> None:
         self._transfers = transfers
+        self._archives = archives
         self._live = live
         self._segment = segment
 
@@ -320,6 +323,8 @@ class _Settling:
             said = {"address": row.address, "transfer": row.id, "reason": broken}
             log.warning("delivery.broken", extra={"fields": said})
         self._transfers.settle(self._live, self._segment, broken)
+        if isinstance(error, ReplyBroken):
+            self._archives.broken(self._live.row.address)
 
 
 def _not_delivered(error: ReplyBroken, address: str, head: RequestHead) -> Reply:

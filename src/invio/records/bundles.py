@@ -1,17 +1,33 @@
-"""Bundles in the records: a selection, not an archive; and the CRCs that archives need."""
+"""Bundles in the records: a selection, not an archive; and what archives need to know of contents."""
 
 from __future__ import annotations
 
 import secrets
 import time
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import asdict, dataclass
+from typing import Any
 
 import sqlalchemy as sa
 
-from invio.records.tables import bundles, checksums
+from invio.records.tables import bundles, checksums, deflated, digests
 
 BUNDLE_LIFE = 24 * 3600  # seconds
+_AT_ONCE = 500  # of what is looked up
+
+
+@dataclass(frozen=True, slots=True)
+class BundleOptions:
+    """How a selection becomes an archive.
+
+    `flat`: without folders. `sums`: with the entry SHA256SUMS. `leave_out`: without what cannot be had,
+    which an entry then lists. `packs`: whether compressible contents are deflated; None: not decided yet.
+    """
+
+    flat: bool = False
+    sums: bool = False
+    leave_out: bool = False
+    packs: bool | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -23,18 +39,22 @@ class BundleRecord:
     name: str
     files: tuple[str, ...]
     expires: float
+    options: BundleOptions = BundleOptions()
 
 
-def save_bundle(connection: sa.Connection, recipient: str | None, name: str, files: Sequence[str]) -> BundleRecord:
+def save_bundle(
+    connection: sa.Connection, recipient: str | None, name: str, files: Sequence[str], options: BundleOptions
+) -> BundleRecord:
     """Keeps a selection; its id cannot be guessed. Selections that are over are dropped."""
     now = time.time()
-    record = BundleRecord(secrets.token_urlsafe(16), recipient, name, tuple(files), now + BUNDLE_LIFE)
+    record = BundleRecord(secrets.token_urlsafe(16), recipient, name, tuple(files), now + BUNDLE_LIFE, options)
     connection.execute(sa.delete(bundles).where(bundles.c.expires < now))
     connection.execute(
         sa.insert(bundles).values(
-            id=record.id, recipient=recipient, name=name, files=list(files), created=now, expires=record.expires
+            id=record.id, recipient=recipient, name=name, files=list(files), created=now, expires=record.expires,
+            options=asdict(options),
         )
-    )
+    )  # fmt: skip
     return record
 
 
@@ -43,19 +63,66 @@ def bundle_named(connection: sa.Connection, bundle_id: str) -> BundleRecord | No
     row = connection.execute(
         sa.select(bundles).where(bundles.c.id == bundle_id, bundles.c.expires > time.time())
     ).first()
-    return None if row is None else BundleRecord(row.id, row.recipient, row.name, tuple(row.files), row.expires)
+    if row is None:
+        return None
+    return BundleRecord(
+        row.id, row.recipient, row.name, tuple(row.files), row.expires, BundleOptions(**(row.options or {}))
+    )
+
+
+def decide_packs(connection: sa.Connection, bundle_id: str, packs: bool) -> bool:
+    """Settles whether a bundle is deflated, for good; gives what was settled first."""
+    known: dict[str, object] = (
+        connection.execute(sa.select(bundles.c.options).where(bundles.c.id == bundle_id)).scalar() or {}
+    )
+    if known.get("packs") is not None:
+        return bool(known["packs"])
+    connection.execute(sa.update(bundles).where(bundles.c.id == bundle_id).values(options={**known, "packs": packs}))
+    return packs
+
+
+def keep_until(connection: sa.Connection, bundle_id: str, moment: float) -> None:
+    """Has a selection last until a moment, at least. Unix seconds."""
+    later = sa.update(bundles).where(bundles.c.id == bundle_id, bundles.c.expires < moment)
+    connection.execute(later.values(expires=moment))
 
 
 def known_crcs(connection: sa.Connection, tags: Sequence[str]) -> dict[str, int]:
     """CRC-32 by content tag, for those of `tags` that are known."""
-    known: dict[str, int] = {}
-    for begin in range(0, len(tags), 500):
-        query = sa.select(checksums).where(checksums.c.tag.in_(tags[begin : begin + 500]))
-        known.update({row.tag: row.crc for row in connection.execute(query)})
-    return known
+    return dict(_known(connection, checksums.c.tag, checksums.c.crc, tags))
 
 
-def save_crcs(connection: sa.Connection, crcs: dict[str, int]) -> None:
+def save_crcs(connection: sa.Connection, crcs: Mapping[str, int]) -> None:
     if crcs:
         rows = [{"tag": tag, "crc": crc} for tag, crc in crcs.items()]
         connection.execute(sa.insert(checksums).prefix_with("OR IGNORE"), rows)
+
+
+def known_digests(connection: sa.Connection, tags: Sequence[str]) -> dict[str, bytes]:
+    """SHA-256 by content tag, for those of `tags` that are known."""
+    return dict(_known(connection, digests.c.tag, digests.c.sha256, tags))
+
+
+def save_digests(connection: sa.Connection, found: Mapping[str, bytes]) -> None:
+    if found:
+        rows = [{"tag": tag, "sha256": sha256} for tag, sha256 in found.items()]
+        connection.execute(sa.insert(digests).prefix_with("OR IGNORE"), rows)
+
+
+def known_deflated(connection: sa.Connection, contents: Sequence[bytes]) -> dict[bytes, int | None]:
+    """The length of the deflated form by the content's SHA-256; None for one that deflating does not shorten."""
+    return dict(_known(connection, deflated.c.sha256, deflated.c.size, contents))
+
+
+def save_deflated(connection: sa.Connection, found: Mapping[bytes, int | None]) -> None:
+    if found:
+        rows = [{"sha256": sha256, "size": size} for sha256, size in found.items()]
+        connection.execute(sa.insert(deflated).prefix_with("OR REPLACE"), rows)
+
+
+def _known(
+    connection: sa.Connection, key: sa.Column[Any], value: sa.Column[Any], wanted: Sequence[object]
+) -> Iterable[tuple[Any, Any]]:
+    for begin in range(0, len(wanted), _AT_ONCE):
+        query = sa.select(key, value).where(key.in_(wanted[begin : begin + _AT_ONCE]))
+        yield from connection.execute(query).tuples()

@@ -108,6 +108,7 @@ bundles = sa.Table(
     sa.Column("files", sa.JSON, nullable=False),
     sa.Column("created", sa.Float, nullable=False),
     sa.Column("expires", sa.Float, nullable=False),
+    sa.Column("options", sa.JSON, nullable=False, server_default="{}"),
 )
 
 # CRC-32 of a content, by the tag that changes with it.
@@ -124,4 +125,12 @@ digests = sa.Table(
     metadata,
     sa.Column("tag", sa.String(64), primary_key=True),
     sa.Column("sha256", sa.LargeBinary(32), nullable=False),
+)
+
+# How long a content's deflated form is, by its SHA-256; null where that is no gain.
+deflated = sa.Table(
+    "deflated",
+    metadata,
+    sa.Column("sha256", sa.LargeBinary(32), primary_key=True),
+    sa.Column("size", sa.BigInteger),
 )

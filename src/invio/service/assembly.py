@@ -15,13 +15,15 @@ from invio.core.keys import KeyRing, read_keys
 from invio.core.quotas import LONGEST
 from invio.core.rules import RuleSet
 from invio.core.rules_file import read_rules
-from invio.delivery.bundles import BundleLimits, Bundles
+from invio.delivery.bundles import Bundles
 from invio.delivery.catalogue import Catalogue, Decider
 from invio.delivery.digests import Digests
 from invio.delivery.front import Front
 from invio.delivery.identify import Identifier, Identifies
 from invio.delivery.limits import Limits
 from invio.delivery.offering import Offering
+from invio.delivery.packing import Packing
+from invio.delivery.planning import BundleLimits
 from invio.delivery.refusals import Pages
 from invio.delivery.transfers import Transfers
 from invio.delivery.way import Delivery, Way
@@ -126,7 +128,7 @@ def assemble(settings: Settings, decider: Decider | None = None, identifier: Ide
     identifier = identifier or Identifier(engine, provider)
     limits = Limits(**settings.limits.model_dump())
     transfers = Transfers(engine, journal, limits)
-    bundles = Bundles(catalogue, engine, BundleLimits(settings.bundles.entries, settings.bundles.bytes))
+    bundles = _bundles(settings, catalogue, engine, company.first)
     digests = Digests(engine)
     cross_origin = _cross_origin(settings)
     offering = Offering(catalogue.locate, digests, cross_origin, settings.service.digests == "always")
@@ -159,6 +161,17 @@ def assemble(settings: Settings, decider: Decider | None = None, identifier: Ide
 def open_stores(settings: Settings) -> list[Store]:
     """The stores that the settings name. Raises BadSettings."""
     return [_store(settings, name) for name in settings.stores]
+
+
+def _bundles(settings: Settings, catalogue: Catalogue, engine: sa.Engine, alone: bool) -> Bundles:
+    given = settings.bundles
+    limits = BundleLimits(given.entries, given.bytes, given.seconds, wait_for=given.wait_for)
+    packing = None
+    if given.cache_bytes:
+        packing = Packing(settings.path(settings.service.data) / "deflated", given.cache_bytes)
+        if alone:
+            packing.sweep()
+    return Bundles(catalogue, engine, limits, packing)
 
 
 def _cross_origin(settings: Settings) -> CrossOrigin:

@@ -2,36 +2,98 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Sequence
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Form, Request, Response
+from fastapi import APIRouter, BackgroundTasks, Form, Query, Request, Response
 from fastapi.responses import RedirectResponse
 
 from invio.core.addresses import quoted
 from invio.core.files import Caller
+from invio.core.reasons import Refusal
 from invio.delivery import bundles
 from invio.delivery.board import timestamp
+from invio.delivery.bundles import Made
+from invio.records.bundles import BundleOptions, BundleRecord
 from invio.service.asking import TheCaller, TheParts
 from invio.service.assembly import Parts
-from invio.service.shapes import BundleAsk, BundleShape, Problem
+from invio.service.shapes import (
+    BundleAsk,
+    BundleEntries,
+    BundleEntry,
+    BundleShape,
+    FormFolders,
+    FormFormat,
+    LeftOutShape,
+    PreparingShape,
+    Problem,
+)
 
+log = logging.getLogger("invio.service")
 router = APIRouter(tags=["bundles"])
 
 _REFUSALS: dict[int | str, dict[str, Any]] = {status: {"model": Problem} for status in (400, 401, 403, 413)}
+_KNOWN: dict[int | str, dict[str, Any]] = {404: {"model": Problem}}
+_PAGE = 1000  # entries
 
 
 @router.post("/api/bundles", status_code=201, summary="Bundle a selection", responses=_REFUSALS)
 def make_bundle(
-    asked: BundleAsk, request: Request, response: Response, caller: TheCaller, parts: TheParts
+    asked: BundleAsk,
+    request: Request,
+    response: Response,
+    later: BackgroundTasks,
+    caller: TheCaller,
+    parts: TheParts,
 ) -> BundleShape:
     """Plans one archive of the selected files and tells its address, exact size and entries.
 
-    Refused as a whole, naming every address that is unknown or not allowed.
+    Refused as a whole, naming every address that is unknown or not allowed; with `on_problem` set to
+    `leave-out`, made without them. With `wait` false it is answered at once, and planned meanwhile:
+    `GET /api/bundles/{id}` tells how far that is.
     """
-    made = _made(request, parts, caller, asked.files, asked.name)
+    options = BundleOptions(asked.folders == "flatten", asked.sums, asked.on_problem == "leave-out")
+    name = asked.name
+    if asked.format is not None:
+        name = f"{_stem(name or _usual_name(asked.files))}.{asked.format}"
+    record = parts.bundles.save(caller, asked.files, name, options)
+    if asked.wait:
+        made = _told(request, record, parts.bundles.plan(caller, record))
+    else:
+        later.add_task(_plan, parts, caller, record)
+        made = _told(request, record, None)
     response.headers["Location"] = made.url
     return made
+
+
+@router.get("/api/bundles/{bundle_id}", summary="One bundle", responses={**_REFUSALS, **_KNOWN})
+def get_bundle(bundle_id: str, request: Request, caller: TheCaller, parts: TheParts) -> BundleShape:
+    """What is known of a bundle of the caller's: its exact size, or how far its plan is."""
+    record = parts.bundles.named(caller, bundle_id)
+    preparing = parts.bundles.preparing(bundle_id)
+    if preparing is not None:
+        return _told(request, record, None, PreparingShape(files=preparing.files, read=preparing.read))
+    return _told(request, record, parts.bundles.plan(caller, record))
+
+
+@router.get("/api/bundles/{bundle_id}/entries", summary="What is in a bundle", responses={**_REFUSALS, **_KNOWN})
+def get_entries(
+    bundle_id: str, caller: TheCaller, parts: TheParts, after: Annotated[int, Query(ge=0)] = 0
+) -> BundleEntries:
+    """The archive's entries in their order, a thousand at a time, with where each of them ends in it."""
+    record = parts.bundles.named(caller, bundle_id)
+    plan = parts.bundles.plan(caller, record).plan
+    content, upto = plan.content, min(len(plan), after + _PAGE)
+    entries = [
+        BundleEntry(
+            address=None if (address := plan.address(number)) is None else str(address),
+            size=content.held(number),
+            ends=content.content_at(number) + content.held(number),
+        )
+        for number in range(after, upto)
+    ]
+    return BundleEntries(entries=entries, next=upto if upto < len(plan) else None)
 
 
 @router.post("/bundles", status_code=303, summary="Bundle a selection, from a form", responses=_REFUSALS)
@@ -41,20 +103,54 @@ def make_bundle_from_form(
     parts: TheParts,
     file: Annotated[list[str] | None, Form(description="an address; repeated")] = None,
     name: Annotated[str | None, Form(max_length=200)] = None,
+    folders: Annotated[FormFolders, Form()] = "keep",
+    format: Annotated[FormFormat, Form()] = "zip",
+    sums: Annotated[bool, Form()] = False,
 ) -> RedirectResponse:
     """The same for a page without scripts: answered with the archive's address."""
-    return RedirectResponse(_made(request, parts, caller, file or [], name).url, status_code=303)
+    files = file or []
+    if format == "tar":
+        name = f"{_stem(name or _usual_name(files))}.tar"
+    record = parts.bundles.save(caller, files, name, BundleOptions(folders == "flatten", sums))
+    parts.bundles.plan(caller, record)
+    return RedirectResponse(_url(request, record), status_code=303)
 
 
-def _made(request: Request, parts: Parts, caller: Caller, files: Sequence[str], name: str | None) -> BundleShape:
-    record, layout, entries = parts.bundles.make(caller, files, name)
-    address = f"{bundles.STORE}/{record.id}/{record.name}"
+def _plan(parts: Parts, caller: Caller, record: BundleRecord) -> None:
+    try:
+        parts.bundles.plan(caller, record)
+    except Refusal as refusal:  # whoever asks for it is told
+        log.info("bundle.refused", extra={"fields": {"bundle": record.id, "reason": refusal.reason.word}})
+
+
+def _usual_name(files: Sequence[str]) -> str:
+    return files[0].rstrip("/").rpartition("/")[2] if len(files) == 1 else "files"
+
+
+def _stem(name: str) -> str:
+    return next((name[: -len(end)] for end in bundles.ENDINGS if name.lower().endswith(end)), name)
+
+
+def _url(request: Request, record: BundleRecord) -> str:
+    return f"{request.scope.get('root_path', '')}/get/{quoted(_address(record))}"
+
+
+def _address(record: BundleRecord) -> str:
+    return f"{bundles.STORE}/{record.id}/{record.name}"
+
+
+def _told(
+    request: Request, record: BundleRecord, made: Made | None, preparing: PreparingShape | None = None
+) -> BundleShape:
+    left_out = made.left_out if made is not None else []
     return BundleShape(
         id=record.id,
-        address=address,
-        url=f"{request.scope.get('root_path', '')}/get/{quoted(address)}",
+        address=_address(record),
+        url=_url(request, record),
         name=record.name,
-        size=layout.size,
-        entries=entries,
+        size=None if made is None else made.plan.content.size,
+        entries=None if made is None else len(made.plan),
         expires=timestamp(record.expires),
+        left_out=[LeftOutShape(address=one.address, reason=one.reason) for one in left_out],
+        preparing=preparing or (PreparingShape(files=0, read=0) if made is None else None),
     )

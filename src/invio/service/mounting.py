@@ -83,7 +83,7 @@ class _AppDecider:
     """Decides by the application's function; each question is asked once a request."""
 
     looks_at_files = False
-    has_reasons = False
+    has_reasons = sure_below = has_quotas = False
 
     def __init__(self, authorize: Authorize) -> None:
         self._authorize = authorize

@@ -54,10 +54,13 @@ class ServiceSettings(_Strict):
 
 
 class BundleSettings(_Strict):
-    """What one bundle may hold at most."""
+    """What one bundle may hold at most, and what is deflated for them."""
 
-    entries: int = Field(20_000, ge=1)
+    entries: int = Field(200_000, ge=1)
     bytes: int = Field(1 << 40, ge=1)
+    seconds: float = Field(600.0, gt=0, description="for planning one")
+    wait_for: int = Field(64_000_000, ge=0, description="bytes that are deflated first, at most, before it begins")
+    cache_bytes: int = Field(1 << 30, ge=0, description="of deflated contents that are kept; 0: nothing is deflated")
 
 
 class LimitSettings(_Strict):

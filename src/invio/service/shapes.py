@@ -33,6 +33,10 @@ class PasswordAsk(BaseModel):
     password: str | None = Field(min_length=SHORTEST, max_length=500)
 
 
+FormFolders = Literal["keep", "flatten"]
+FormFormat = Literal["zip", "tar"]
+
+
 class Me(BaseModel):
     """Who is asking; `recipient` is null for somebody who did not sign in."""
 
@@ -67,18 +71,59 @@ class BundleAsk(BaseModel):
     model_config = ConfigDict(extra="forbid")
     files: list[str] = Field(max_length=100_000)
     name: str | None = Field(None, max_length=200)
+    format: FormFormat | None = Field(None, description="zip, unless the name ends in .tar")
+    folders: FormFolders = Field("keep", description="keep: with their folders; flatten: all in one")
+    sums: bool = Field(False, description="with an entry SHA256SUMS")
+    on_problem: Literal["refuse", "leave-out"] = Field(
+        "refuse", description="what becomes of files that are unknown or not allowed; those left out are listed"
+    )
+    wait: bool = Field(True, description="false: answered before it is planned")
+
+
+class LeftOutShape(BaseModel):
+    """What was selected and is not in the archive; `reason` is a word of the reasons."""
+
+    address: str
+    reason: str
+
+
+class PreparingShape(BaseModel):
+    """How far the plan of an archive is: `files` that are in it, and bytes of contents `read` for it."""
+
+    files: int
+    read: int
 
 
 class BundleShape(BaseModel):
-    """An archive that is ready to be fetched from `/get/` + `address`. `size` in bytes."""
+    """An archive to be fetched from `/get/` + `address`. `size` in bytes; null, as `entries`, while it is planned."""
 
     id: str
     address: str
     url: str
     name: str
-    size: int
-    entries: int
+    size: int | None
+    entries: int | None
     expires: str
+    left_out: list[LeftOutShape]
+    preparing: PreparingShape | None
+
+
+class BundleEntry(BaseModel):
+    """An entry of an archive; `size` of its content there, and where that `ends` in the archive, in bytes.
+
+    `address` is null for what the archive itself adds.
+    """
+
+    address: str | None
+    size: int
+    ends: int
+
+
+class BundleEntries(BaseModel):
+    """`next` is what to give as `after` for more; null at the end."""
+
+    entries: list[BundleEntry]
+    next: int | None
 
 
 class LinkAsk(BaseModel):

@@ -12,6 +12,7 @@ from __future__ import annotations
 import hashlib
 import os
 import stat
+from collections.abc import Iterator
 from pathlib import Path
 
 from invio.core.addresses import Address, BadAddress, parse_address
@@ -24,6 +25,7 @@ from invio.stores.store import Found, Missing, StoreFault
 _REFERENCE = getattr(os, "O_PATH", None)
 
 
+_FOLDER = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 _SEEN = 8192
 
 
@@ -67,6 +69,64 @@ class DirectoryStore:
                 self._seen.clear()
             self._seen[address.path] = found
         return found
+
+    def walk(self, folder: Address) -> Iterator[Found]:
+        """Every file below a folder, each folder's own folders first. Raises Missing.
+
+        Folders are entered by their open descriptors, so that nothing put in their place leads elsewhere.
+        """
+        path, status = self._reach(folder)
+        if not stat.S_ISDIR(status.st_mode):
+            raise Missing(str(folder))
+        yield from self._below(os.open(path, _FOLDER), path + b"/", folder, (status.st_dev, status.st_ino))
+
+    def _below(self, descriptor: int, path: bytes, folder: Address, *above: tuple[int, int]) -> Iterator[Found]:
+        """What is below an open folder; `above` are those that it lies in, for links that lead back to them."""
+        try:
+            with os.scandir(descriptor) as entries:
+                listed = sorted((name, entry) for entry in entries if (name := _segment(entry.name)) is not None)
+            for name, entry in listed:
+                if entry.is_dir():
+                    inside = Address(folder.store, f"{folder.path}{name}/")
+                    yield from self._inside(descriptor, path, inside, entry, above)
+            for name, entry in listed:
+                found = None if entry.is_dir() else self._found(path, Address(folder.store, folder.path + name), entry)
+                if found is not None:
+                    yield found
+        finally:
+            os.close(descriptor)
+
+    def _inside(
+        self, above: int, path: bytes, folder: Address, entry: os.DirEntry[str], ancestors: tuple[tuple[int, int], ...]
+    ) -> Iterator[Found]:
+        """What is below one folder of an open one."""
+        try:
+            if entry.is_symlink():
+                where, _ = self._reach(folder)
+                descriptor = os.open(where, _FOLDER)
+            else:
+                where = path + os.fsencode(entry.name)
+                descriptor = os.open(entry.name, _FOLDER, dir_fd=above)
+        except (Missing, OSError):
+            return
+        status = os.fstat(descriptor)
+        itself = (status.st_dev, status.st_ino)
+        if itself in ancestors:
+            os.close(descriptor)
+            return
+        yield from self._below(descriptor, where + b"/", folder, *ancestors, itself)
+
+    def _found(self, path: bytes, address: Address, entry: os.DirEntry[str]) -> Found | None:
+        try:
+            if entry.is_symlink():
+                return self.locate(address)
+            status = entry.stat(follow_symlinks=False)
+        except (Missing, OSError):
+            return None
+        if not stat.S_ISREG(status.st_mode):
+            return None
+        facts = FileFacts(address, status.st_size, status.st_mtime, identity_tag(status))
+        return Found(facts, DiskFile.of(path + os.fsencode(entry.name), status), self._precompressed)
 
     def list(self, folder: Address) -> list[Address]:
         path, status = self._reach(folder)
@@ -114,6 +174,14 @@ class DirectoryStore:
             return os.readlink(b"/proc/self/fd/%d" % reference), os.fstat(reference)
         finally:
             os.close(reference)
+
+
+def _segment(name: str) -> str | None:
+    """The name, if it can stand in an address."""
+    try:
+        return name if parse_address(f"store/{name}").path == name else None
+    except BadAddress:
+        return None
 
 
 def unchanged(source: object) -> bool:

@@ -66,15 +66,21 @@ class DiskFile:
         )
 
 
-@dataclass(frozen=True, slots=True)
 class SpooledFile:
-    """A content that was made once and is kept open without a name; `descriptor` is its owner's."""
+    """A content that was made once and is kept open without a name, for as long as somebody holds this."""
 
-    descriptor: int
-    size: int
+    __slots__ = ("_descriptor", "size")
+
+    def __init__(self, descriptor: int, size: int) -> None:
+        """`descriptor` is from now on this one's to close."""
+        self._descriptor = descriptor
+        self.size = size
+
+    def __del__(self) -> None:
+        os.close(self._descriptor)
 
     def open(self) -> int:
-        return os.dup(self.descriptor)
+        return os.dup(self._descriptor)
 
     def is_at(self, descriptor: int) -> bool:
         return os.fstat(descriptor).st_size == self.size

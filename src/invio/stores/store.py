@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import Protocol
+from typing import Protocol, runtime_checkable
 
 from invio.core.addresses import Address
 from invio.core.files import FileFacts
@@ -28,6 +29,15 @@ class Found:
     facts: FileFacts
     source: DiskFile | Made | RemoteFile
     neighbours: bool = False
+
+
+@runtime_checkable
+class Walks(Protocol):
+    """A store that finds everything below a folder faster than one by one."""
+
+    def walk(self, folder: Address) -> Iterator[Found]:
+        """Every file below a folder, in the order of `list`, folders first. Raises Missing."""
+        ...
 
 
 class Store(Protocol):

@@ -1,0 +1,115 @@
+"""Choosing: a selection of addresses → the files it is of, checked for the caller, one after the other."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+
+from invio.core.addresses import Address, BadAddress, parse_address
+from invio.core.files import Caller
+from invio.core.reasons import Refusal
+from invio.delivery.archives import Plan
+from invio.delivery.catalogue import Catalogue
+from invio.stores.store import Found
+
+TAKES = ("list", "bundle", "read")  # the rights of which all must be there for all of a folder
+_RIGHTS = ("bundle", "read")  # a bundle delivers what `read` would: it takes both
+_NAMED = 100  # addresses that a refusal names, at most
+
+
+@dataclass(frozen=True, slots=True)
+class LeftOut:
+    """What a selection names and an archive does not hold; `reason` is a word of the reasons' table."""
+
+    address: str
+    reason: str
+
+
+@dataclass(slots=True)
+class Choosing:
+    """Goes through a selection for one caller; what cannot be had is noted, and refused at the end."""
+
+    catalogue: Catalogue
+    caller: Caller
+    left_out: list[LeftOut] = field(default_factory=list)
+
+    def chosen(self, files: Sequence[str]) -> Iterator[tuple[Found, str]]:
+        """Each file once, with its path within the archive before names are made safe.
+
+        Raises:
+            StoreFault: another system did not answer.
+        """
+        seen: set[str] | None = set() if len(files) > 1 else None
+        for text in files:
+            try:
+                for found, path in self._expanded(text):
+                    address = str(found.facts.address)
+                    if seen is not None:
+                        if address in seen:
+                            continue
+                        seen.add(address)
+                    yield found, path
+            except BadAddress:
+                self.left_out.append(LeftOut(text[:200], "malformed"))
+            except Refusal as refusal:
+                self.left_out.append(LeftOut(text, refusal.reason.word))
+
+    def _expanded(self, text: str) -> Iterator[tuple[Found, str]]:
+        address = parse_address(text)
+        catalogue, caller = self.catalogue, self.caller
+        if not address.folder:
+            found = catalogue.obtain(caller, "bundle", address)
+            if catalogue.rules.allows(caller, "read", address, found.facts):
+                yield found, address.name
+            else:
+                self.left_out.append(LeftOut(text, "not-allowed"))
+            return
+        # A folder keeps its own name in the archive, and what is above it is left out.
+        above = len(str(address).rstrip("/").rpartition("/")[0])
+        sure = is_sure_below(catalogue, caller, address)
+        for found in catalogue.below(caller, address):
+            said = str(found.facts.address)
+            if sure or may_bundle(catalogue, caller, found):
+                yield found, said[above:].lstrip("/")
+            else:
+                self.left_out.append(LeftOut(said, "not-allowed"))
+
+    def refuse(self) -> None:
+        """Raises Refusal (`sign-in` or `bad-selection`), naming what was left out, unless nothing was."""
+        if not self.left_out:
+            return
+        unknown = [one.address for one in self.left_out if one.reason not in ("not-allowed", "sign-in")]
+        refused = [one.address for one in self.left_out if one.reason in ("not-allowed", "sign-in")]
+        said = []
+        for what, names in (("unknown", unknown), ("not allowed", refused)):
+            if names:
+                more = f" and {len(names) - _NAMED} more" if len(names) > _NAMED else ""
+                said.append(f"{what}: {', '.join(names[:_NAMED])}{more}")
+        word = "sign-in" if refused and self.caller.recipient is None else "bad-selection"
+        raise Refusal(word, "; ".join(said), names=(*unknown[:_NAMED], *refused[:_NAMED]))
+
+
+def is_sure_below(catalogue: Catalogue, caller: Caller, folder: Address) -> bool:
+    """Whether a caller may have everything below a folder in an archive, without looking at each."""
+    rules = catalogue.rules
+    return rules.sure_below and all(rules.allows_below(caller, action, folder) for action in TAKES)
+
+
+def may_bundle(catalogue: Catalogue, caller: Caller, found: Found) -> bool:
+    rules, facts = catalogue.rules, found.facts
+    return all(rules.allows(caller, action, facts.address, facts) for action in _RIGHTS)
+
+
+def still_may(catalogue: Catalogue, caller: Caller, files: Sequence[str], plan: Plan) -> bool:
+    """Whether a caller may have every entry of a plan, as the rules are now."""
+    folders = [parse_address(text) for text in files if text.endswith("/")]
+    sure = [folder for folder in folders if is_sure_below(catalogue, caller, folder)]
+    rules = catalogue.rules
+    for number in range(len(plan)):
+        address = plan.address(number)
+        if address is None or any(address.within(folder) for folder in sure):
+            continue
+        facts = plan.facts(number) if rules.looks_at_files else None
+        if not all(rules.allows(caller, action, address, facts) for action in _RIGHTS):
+            return False
+    return True

@@ -1,0 +1,366 @@
+"""Planning: chosen files → the plan of an archive, with what has to be known of each content before its first byte.
+
+CRC-32s, SHA-256s and deflated forms are looked up by what the files are known by; what is not known is
+worked out now, once a content, and kept.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import logging
+import threading
+import time
+from collections import deque
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, field
+from itertools import islice
+
+import sqlalchemy as sa
+
+from invio.core.addresses import Address
+from invio.core.archive import Layout
+from invio.core.entry_names import EntryNames
+from invio.core.files import FileFacts
+from invio.core.media_types import extension_of, is_compressed, media_type_told
+from invio.core.reasons import Refusal
+from invio.core.tar_layout import TarLayout
+from invio.core.zip_layout import Entry, ZipLayout
+from invio.delivery.archives import Chosen, Plan
+from invio.delivery.checksums import crc32, crc_of
+from invio.delivery.choosing import Choosing, LeftOut
+from invio.delivery.offering import kind_of
+from invio.delivery.packing import CODER, Packed, Packing
+from invio.delivery.spools import Spools
+from invio.records.bundles import (
+    BundleRecord,
+    known_crcs,
+    known_deflated,
+    known_digests,
+    save_crcs,
+    save_deflated,
+    save_digests,
+)
+from invio.records.database import patient
+from invio.stores.sources import ContentChanged, DiskFile, Made, RemoteFile, SliceSource, SpooledFile
+from invio.stores.store import Found, StoreFault
+
+log = logging.getLogger("invio.delivery")
+
+SUMS = "SHA256SUMS"
+LEFT_OUT = "LEFT-OUT.txt"
+_AT_ONCE = 500  # files whose contents are looked up together
+_LEAST = 512  # bytes of a content that is worth deflating
+# How old a file's time must be for a further change to show in it. Seconds.
+_SETTLED = 2.0
+_READ = 1024 * 1024  # bytes
+_LATER = 1000  # contents that wait to be deflated behind the deliveries
+
+
+@dataclass(frozen=True, slots=True)
+class BundleLimits:
+    """`entries` in files, `size` in bytes, `seconds` for planning; `spools` is how many made files are kept.
+
+    `wait_for` is how many bytes of content are deflated, at most, before an archive begins.
+    """
+
+    entries: int = 200_000
+    size: int = 1 << 40
+    seconds: float = 600.0
+    spools: int = 64
+    wait_for: int = 64_000_000
+
+
+@dataclass(slots=True)
+class Preparing:
+    """How far a plan is: files that are in it, and bytes of contents that had to be read for it."""
+
+    files: int = 0
+    read: int = 0
+
+
+class TooCold(Exception):
+    """More would have to be deflated first than may be waited for."""
+
+
+@dataclass(slots=True)
+class _Known:
+    """What is known of the contents of some files."""
+
+    crcs: dict[str, int]
+    digests: dict[str, bytes]
+    deflated: dict[bytes, int | None]
+
+
+@dataclass(slots=True)
+class _Learnt(_Known):
+    """What was worked out and is to be kept."""
+
+    crcs: dict[str, int] = field(default_factory=dict)
+    digests: dict[str, bytes] = field(default_factory=dict)
+    deflated: dict[bytes, int | None] = field(default_factory=dict)
+
+
+class Planning:
+    """Makes the plan of one bundle."""
+
+    def __init__(
+        self,
+        engine: sa.Engine,
+        limits: BundleLimits,
+        packing: Packing | None,
+        spools: Spools,
+        record: BundleRecord,
+        preparing: Preparing,
+    ) -> None:
+        self._engine = engine
+        self._limits = limits
+        self._packing = packing
+        self._spools = spools
+        self._preparing = preparing
+        self.record = record
+        self._cold = 0  # bytes that were deflated for this plan
+        self._waits = False
+        self._sums: list[tuple[bytes, str]] = []
+        # Contents to deflate later, with what they are known by, when this archive stores them; None: not wanted.
+        self.later: list[tuple[DiskFile, str]] | None = None
+
+    @property
+    def deflates(self) -> bool:
+        """Whether this kind of archive holds deflated contents."""
+        return not self.record.name.lower().endswith(".tar")
+
+    def plan(self, choosing: Choosing, packs: bool, waits: bool) -> Plan:
+        """The plan; `packs`: compressible contents are deflated, `waits`: unless too much of it is cold.
+
+        Raises:
+            TooCold; or Refusal: as `Bundles.plan`.
+        """
+        options, deadline = self.record.options, time.monotonic() + self._limits.seconds
+        layout: Layout = ZipLayout(CODER if packs else "") if self.deflates else TarLayout()
+        plan, names = Plan(layout), EntryNames(options.flat)
+        self._cold, self._waits, self._sums = 0, waits, []
+        self._preparing.files = self._preparing.read = 0
+        size = 0
+        files = choosing.chosen(self.record.files)
+        while some := list(islice(files, _AT_ONCE)):
+            if choosing.left_out and not options.leave_out and len(choosing.left_out) > self._limits.entries:
+                break
+            for found, path, chosen in self._known_and_chosen(some, packs, choosing.left_out):
+                extension = "" if "." in path.rpartition("/")[2] else extension_of(kind_of(found).media_type)
+                name = names.name(path, extension)
+                entry = Entry(name, *chosen.content)
+                plan.add(Chosen(found.facts, chosen.source, entry, chosen.packed))
+                size += entry.size
+                if options.sums:
+                    self._sums.append((chosen.sha256, name))
+            self._preparing.files = len(plan)
+            if len(plan) > self._limits.entries:
+                raise Refusal("too-large", f"a bundle holds at most {self._limits.entries} files")
+            if size > self._limits.size:
+                raise Refusal("too-large", f"a bundle holds at most {self._limits.size} bytes")
+            if time.monotonic() > deadline:
+                raise Refusal("too-large", f"planning it takes longer than {self._limits.seconds:g} seconds")
+        if not options.leave_out:
+            choosing.refuse()
+        if not len(plan):
+            raise Refusal("no-selection", "the selected folders hold no file for you")
+        self._add_own(plan, names, choosing.left_out)
+        return plan.end()
+
+    def _add_own(self, plan: Plan, names: EntryNames, left_out: list[LeftOut]) -> None:
+        """The entries that the archive itself adds."""
+        if self.record.options.sums:
+            lines = [f"{sha256.hex()}  {name}\n" for sha256, name in self._sums]
+            _add_text(plan, names.name(SUMS), "".join(lines))
+        if left_out:
+            _add_text(plan, names.name(LEFT_OUT), "".join(f"{one.address}\t{one.reason}\n" for one in left_out))
+
+    def _known_and_chosen(
+        self, some: list[tuple[Found, str]], packs: bool, left_out: list[LeftOut]
+    ) -> Iterator[tuple[Found, str, _Content]]:
+        """What the archive holds of each of some files."""
+        known = self._look_up([found for found, _ in some], packs)
+        learnt = _Learnt()
+        for found, path in some:
+            try:
+                content = self._content(found, known, learnt, packs)
+            except (Refusal, StoreFault) as error:  # it changed or vanished since it was found
+                if not self.record.options.leave_out:
+                    raise
+                word = error.reason.word if isinstance(error, Refusal) else "unreachable"
+                left_out.append(LeftOut(str(found.facts.address), word))
+                continue
+            yield found, path, content
+        self._keep(learnt)
+
+    def _look_up(self, some: list[Found], packs: bool) -> _Known:
+        tags = [found.facts.tag for found in some if found.facts.tag is not None]
+        with self._engine.connect() as connection:
+            crcs = known_crcs(connection, tags)
+            digests = known_digests(connection, tags) if packs or self.record.options.sums else {}
+            deflated = known_deflated(connection, list(digests.values())) if packs else {}
+        return _Known(crcs, digests, deflated)
+
+    def _keep(self, learnt: _Learnt) -> None:
+        if learnt.crcs or learnt.digests or learnt.deflated:
+            with patient(self._engine).begin() as connection:
+                save_crcs(connection, learnt.crcs)
+                save_digests(connection, learnt.digests)
+                save_deflated(connection, learnt.deflated)
+
+    def _content(self, found: Found, known: _Known, learnt: _Learnt, packs: bool) -> _Content:
+        facts, source = found.facts, found.source
+        if isinstance(source, Made):
+            spool = self._spools.take(self.record.id, facts.address, source)
+            sha256 = _sha256_of(spool.file) if self.record.options.sums else b""
+            return _Content(spool.file, spool.file.size, spool.crc, spool.made, sha256)
+        tag = str(facts.tag)
+        sha256 = known.digests.get(tag, b"")
+        packed: DiskFile | None = None
+        if isinstance(source, DiskFile) and (packs or self.later is not None) and _is_worth(found):
+            if packs:
+                packed, sha256 = self._packed(source, facts, known, learnt, sha256)
+            elif self.later is not None and len(self.later) < _LATER:
+                self.later.append((source, tag))
+        crc = known.crcs.get(tag)
+        if crc is None:
+            crc = learnt.crcs.get(tag)
+        if crc is None:
+            crc = crc_of(source, str(facts.address))
+            self._preparing.read += source.size
+            if _settled(facts):
+                learnt.crcs[tag] = crc
+        if self.record.options.sums and not sha256:
+            sha256 = _sha256_of(source)
+            if _settled(facts):
+                learnt.digests[tag] = sha256
+        return _Content(source, source.size, crc, facts.modified, sha256, packed)
+
+    def _packed(
+        self, source: DiskFile, facts: FileFacts, known: _Known, learnt: _Learnt, sha256: bytes
+    ) -> tuple[DiskFile | None, bytes]:
+        """A content's deflated form, made now if it has to be and may be waited for; and its SHA-256."""
+        assert self._packing is not None
+        if sha256 in known.deflated:
+            length = known.deflated[sha256]
+            if length is None:
+                return None, sha256
+            kept = self._packing.find(sha256, length)
+            if kept is not None:
+                return kept, sha256
+        self._cold += source.size
+        if self._waits and (self._cold > self._limits.wait_for or self._cold > self._packing.limit // 2):
+            self._keep(learnt)
+            raise TooCold
+        made = self.pack(source, str(facts.address), self._packing)
+        if _settled(facts):
+            tag = str(facts.tag)
+            learnt.crcs[tag], learnt.digests[tag] = made.crc, made.sha256
+        learnt.deflated[made.sha256] = None if made.file is None else made.file.size
+        return made.file, made.sha256
+
+    def pack(self, source: DiskFile, name: str, packing: Packing) -> Packed:
+        """Raises Refusal (`changed`)."""
+
+        def told(count: int) -> None:
+            self._preparing.read += count
+
+        try:
+            return packing.pack(source, told)
+        except ContentChanged as error:
+            raise Refusal("changed", f"{name}: {error}") from None
+
+
+@dataclass(frozen=True, slots=True)
+class _Content:
+    """What an archive holds of a file."""
+
+    source: DiskFile | RemoteFile | SpooledFile
+    size: int
+    crc: int
+    modified: float | None
+    sha256: bytes
+    packed: DiskFile | None = None
+
+    @property
+    def content(self) -> tuple[int, int, float | None, int | None]:
+        return self.size, self.crc, self.modified, None if self.packed is None else self.packed.size
+
+
+class Behind:
+    """Deflates, one after the other and behind the deliveries, what archives had to store as it was."""
+
+    def __init__(self, engine: sa.Engine, packing: Packing) -> None:
+        self._engine = engine
+        self._packing = packing
+        self._waiting: deque[tuple[DiskFile, str]] = deque(maxlen=_LATER)
+        self._wake = threading.Event()
+        self._ends = False
+        self._thread: threading.Thread | None = None
+
+    def ask(self, some: Iterable[tuple[DiskFile, str]]) -> None:
+        """Has contents deflated when there is time; `some` are files, and what each is known by."""
+        self._waiting.extend(some)
+        if self._waiting and self._thread is None:
+            self._thread = threading.Thread(target=self._work, name="packing-behind", daemon=True)
+            self._thread.start()
+        self._wake.set()
+
+    def _work(self) -> None:
+        while not self._ends:
+            if not self._waiting:
+                self._wake.wait()
+                self._wake.clear()
+                continue
+            source, tag = self._waiting.popleft()
+            try:
+                self._pack(source, tag)
+            except (ContentChanged, OSError, sa.exc.SQLAlchemyError) as error:
+                log.info("bundle.not-packed", extra={"fields": {"error": str(error)}})
+
+    def _pack(self, source: DiskFile, tag: str) -> None:
+        with self._engine.connect() as connection:
+            sha256 = known_digests(connection, [tag]).get(tag)
+            if sha256 is not None and sha256 in known_deflated(connection, [sha256]):
+                return
+        made = self._packing.pack(source)
+        with patient(self._engine).begin() as connection:
+            save_crcs(connection, {tag: made.crc})
+            save_digests(connection, {tag: made.sha256})
+            save_deflated(connection, {made.sha256: None if made.file is None else made.file.size})
+
+    def close(self) -> None:
+        self._ends = True
+        self._wake.set()
+        if self._thread is not None:
+            self._thread.join()
+
+
+def _is_worth(found: Found) -> bool:
+    """Whether deflating a content may make it shorter, by what is known without reading it."""
+    facts = found.facts
+    media_type = facts.media_type or media_type_told(facts.address.name)
+    return (facts.size or 0) >= _LEAST and (media_type is None or not is_compressed(media_type))
+
+
+def _settled(facts: FileFacts) -> bool:
+    """Whether a further change of the file would show in what it is known by."""
+    return facts.modified is None or time.time() - facts.modified > _SETTLED
+
+
+def _sha256_of(source: SliceSource | RemoteFile) -> bytes:
+    sha = hashlib.sha256()
+    if isinstance(source, RemoteFile):
+        for at in range(0, source.size, _READ):
+            sha.update(source.read(at, min(_READ, source.size - at)))
+        return sha.digest()
+    with open(source.open(), "rb", buffering=0) as file:
+        while piece := file.read(_READ):
+            sha.update(piece)
+    return sha.digest()
+
+
+def _add_text(plan: Plan, name: str, text: str) -> None:
+    data = text.encode()
+    facts = FileFacts(Address("", name), len(data), None, None)
+    plan.add(Chosen(facts, data, Entry(name, len(data), crc32()(data, 0), None)))
