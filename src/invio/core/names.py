@@ -19,6 +19,11 @@ _UNWANTED_CATEGORIES = {"Cc", "Cf", "Cs", "Co", "Zl", "Zp"}
 # What one system or another takes for a separator, a stream, a wildcard or a pipe.
 _UNWANTED_MARKS = re.compile(r'[\\/:*?"<>|]')
 _DEVICES = re.compile(r"(?:con|prn|aux|nul|com[0-9¹²³]|lpt[0-9¹²³])(?=\.|$)", re.IGNORECASE)
+# Most names, and nothing that would be altered.
+_SAFE_AS_IT_IS = re.compile(
+    r"(?!(?:con|prn|aux|nul|com[0-9]|lpt[0-9])(?:\.|\Z))[a-z0-9_](?:[a-z0-9._ ()+,=@~-]{0,150}[a-z0-9_])?\Z",
+    re.IGNORECASE | re.ASCII,
+)
 # RFC 8187 §3.2.1, attr-char.
 _ATTR_SAFE = "!#$&+-.^_`|~"
 
@@ -29,6 +34,8 @@ def safe_name(name: str, fallback: str = "download") -> str:
 
     Idempotent; the extension outlives a cut to `NAME_LIMIT` characters.
     """
+    if _SAFE_AS_IT_IS.match(name):
+        return name
     text = unicodedata.normalize("NFC", name)
     text = "".join(mark for mark in text if unicodedata.category(mark) not in _UNWANTED_CATEGORIES)
     text = _UNWANTED_MARKS.sub("_", text).strip().rstrip(". ")

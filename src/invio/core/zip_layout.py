@@ -68,8 +68,7 @@ class ZipLayout:
     def add(self, entry: Entry) -> bytes:
         """The local header; the entry's content comes next."""
         name = entry.name.encode()
-        clock, date = _dos_time(entry.modified)
-        when = _timestamp_extra(entry.modified)
+        clock, date, when = _times(None if entry.modified is None else int(entry.modified))
         local = _local_header(entry, name, clock, date, when)
         self._central += _central_header(entry, name, clock, date, when, self.size)
         self._digest.update(local)
@@ -92,7 +91,12 @@ class ZipLayout:
 
 
 @lru_cache(maxsize=256)
-def _dos_time(modified: float | None) -> tuple[int, int]:
+def _times(modified: int | None) -> tuple[int, int, bytes]:
+    """What headers say of a time: clock and date of §4.4.6, and the extended timestamp."""
+    return *_dos_time(modified), _timestamp_extra(modified)
+
+
+def _dos_time(modified: int | None) -> tuple[int, int]:
     """(time, date) of §4.4.6, in UTC; whole even seconds from 1980 to 2107."""
     when = time.gmtime(modified or 0)
     if when.tm_year < 1980:
@@ -103,11 +107,11 @@ def _dos_time(modified: float | None) -> tuple[int, int]:
     return clock, ((when.tm_year - 1980) << 9) | (when.tm_mon << 5) | when.tm_mday
 
 
-def _timestamp_extra(modified: float | None) -> bytes:
+def _timestamp_extra(modified: int | None) -> bytes:
     """The extended timestamp (0x5455): modification time in Unix seconds, where 32 bits hold it."""
     if modified is None or not 0 <= modified < 2**31:
         return b""
-    return struct.pack("<HHBi", 0x5455, 5, 1, int(modified))
+    return struct.pack("<HHBi", 0x5455, 5, 1, modified)
 
 
 def _zip64_extra(*numbers: int) -> bytes:

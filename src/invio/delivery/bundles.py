@@ -45,6 +45,7 @@ STORE = "bundles"  # what stands where an address has its store
 ENDINGS = (".zip", ".tar")
 # For how long what was found is taken to be so. Seconds.
 _FRESH = 2.0
+_FEW = 5000  # files, which are looked at each time
 _KEPT = 64  # plans
 _KEPT_ENTRIES = 400_000  # of all of them, but for the newest
 
@@ -142,7 +143,7 @@ class Bundles:
         if record is None or name != record.name or record.recipient not in (None, caller.recipient):
             raise Refusal("missing", "there is no such bundle for you; it may be over, so select the files again")
         kept = self._kept(record.id)
-        if kept is not None and not resumes and time.monotonic() - kept.plan.looked > _FRESH and not kept.plan.holds():
+        if kept is not None and _is_looked_at(kept.plan, resumes) and not kept.plan.holds():
             self.forget(record.id)
         plan = self.plan(caller, record).plan
         quotas = self._good_for(caller, record, plan)
@@ -260,6 +261,13 @@ class Bundles:
             kept.good_for.clear()
             kept.good_for[key] = (now, counts)
         return counts
+
+
+def _is_looked_at(plan: Plan, resumes: bool) -> bool:
+    """Whether the files of a plan are looked at before it is sent, and not only each in its turn."""
+    if len(plan) <= _FEW:
+        return True
+    return not resumes and time.monotonic() - plan.looked > _FRESH
 
 
 def _archive_name(name: str | None, files: Sequence[str]) -> str:

@@ -131,6 +131,6 @@ digests = sa.Table(
 deflated = sa.Table(
     "deflated",
     metadata,
-    sa.Column("sha256", sa.LargeBinary(32), primary_key=True),
+    sa.Column("sha256", sa.String(64), primary_key=True),  # hexadecimal
     sa.Column("size", sa.BigInteger),
 )

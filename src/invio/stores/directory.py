@@ -178,6 +178,8 @@ class DirectoryStore:
 
 def _segment(name: str) -> str | None:
     """The name, if it can stand in an address."""
+    if name.isascii() and name.isprintable() and "\\" not in name:
+        return name
     try:
         return name if parse_address(f"store/{name}").path == name else None
     except BadAddress:
