@@ -31,7 +31,7 @@ demo: setup
 	$(BIN)/invio demo --port $(PORT) --data $(DATA)
 
 test: setup
-	sh tools/debian_packages.sh chromium curl unzip
+	sh tools/debian_packages.sh chromium curl unzip 7z=p7zip-full bsdtar=libarchive-tools
 	sh tools/front_server.sh
 	$(BIN)/python -m pytest $(ARGS)
 

@@ -1,11 +1,12 @@
 #!/bin/sh
-# Makes sure that the programs named are there, each the Debian package of its own name.
+# Makes sure that the programs named are there, each from the Debian package of its own name, or of
+# the one that is given with it: program=package.
 # Installs them where it may; elsewhere says the command and fails.
 set -eu
 
 missing=""
-for program in "$@"; do
-    command -v "$program" >/dev/null 2>&1 || missing="$missing $program"
+for given in "$@"; do
+    command -v "${given%%=*}" >/dev/null 2>&1 || missing="$missing ${given##*=}"
 done
 [ -n "$missing" ] || exit 0
 

@@ -7,7 +7,7 @@ of a single file. Small entries stand together in runs, which are read in one go
 from __future__ import annotations
 
 from array import array
-from bisect import bisect_right
+from bisect import bisect_left, bisect_right
 from collections.abc import Iterator, Sequence
 from typing import Protocol, overload
 
@@ -45,6 +45,10 @@ class Sources(Protocol):
         """What slices of several entries (`last` not included), headers and contents, are of."""
         ...
 
+    def name_of(self, number: int) -> str:
+        """What people are told of which entry is being sent."""
+        ...
+
 
 class ArchiveContent(Content):
     """The parts of an archive. Entries are added, then it is ended; from then on it does not change."""
@@ -54,6 +58,7 @@ class ArchiveContent(Content):
     def __init__(self, layout: Layout, sources: Sources) -> None:
         self._layout = layout
         self._sources = sources
+        self.name_of = sources.name_of
         self._heads = bytearray()
         self._head_at = array("Q", [0])  # where each header begins within `_heads`
         self._at = array("Q", [0])  # where each entry begins within the archive, with its header
@@ -93,6 +98,10 @@ class ArchiveContent(Content):
         """Where an entry's content begins; without `skip`, the entry itself."""
         head = self._head_at[number + 1] - self._head_at[number] if skip else 0
         return self._at[number] + head
+
+    def whole_within(self, start: int, stop: int) -> int:
+        """How many entries lie whole between two offsets of the archive."""
+        return max(0, self.ended_by(stop) - bisect_left(self._at, start))
 
     def ended_by(self, offset: int) -> int:
         """How many entries end at or before an offset of the archive."""

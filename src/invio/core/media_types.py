@@ -187,8 +187,9 @@ def is_compressed(media_type: str) -> bool:
     return media_type.startswith(("image/", "audio/", "video/")) and media_type not in _UNCOMPRESSED_MEDIA
 
 
-# Of several extensions of a type, the one to give to a name without any.
-_USUAL_EXTENSIONS = {"text/plain": "txt", "image/jpeg": "jpg", "text/html": "html", "image/tiff": "tif", OCTETS: ""}
+# Of several extensions of a type, the one to give to a name without any. That something is text, or bytes, says too
+# little: README is to stay README.
+_USUAL_EXTENSIONS = {"text/plain": "", "image/jpeg": "jpg", "text/html": "html", "image/tiff": "tif", OCTETS: ""}
 
 
 def extension_of(media_type: str) -> str:

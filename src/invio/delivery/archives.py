@@ -103,6 +103,10 @@ class Plan:
             return self._others[number][0]
         return Address(self._stores[self._root_of[number]], self._paths[number].decode())
 
+    def name_of(self, number: int) -> str:
+        address = self.address(number)
+        return "" if address is None else str(address)
+
     def facts(self, number: int) -> FileFacts | None:
         """What rules look at of an entry's file."""
         address = self.address(number)

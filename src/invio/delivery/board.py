@@ -12,6 +12,7 @@ from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from typing import Any
 
+from invio.core.archive import ArchiveContent
 from invio.core.multipart import Span
 from invio.core.progress import Coverage, Pace, percent, seconds_left
 from invio.core.quotas import Claim
@@ -61,6 +62,7 @@ class Live:
     durable: bool = False  # whether the records know of it
     broken: str | None = None  # why the last request broke off that did
     pace: Pace | None = None  # from the first look at it on
+    archive: ArchiveContent | None = None  # what it is of, when that has entries
 
     @property
     def rate(self) -> float | None:
@@ -80,9 +82,10 @@ class Live:
         return row
 
 
-def view(row: TransferRow, rate: float | None = None) -> dict[str, Any]:
+def view(row: TransferRow, rate: float | None = None, archive: ArchiveContent | None = None) -> dict[str, Any]:
     """What people and programs are shown of a transfer; sizes in bytes, rate in bytes a second."""
     return {
+        **_entries(row, archive),
         "id": row.id,
         "address": row.address,
         "recipient": row.recipient,
@@ -100,6 +103,17 @@ def view(row: TransferRow, rate: float | None = None) -> dict[str, Any]:
         "started": timestamp(row.started),
         "updated": timestamp(row.updated),
     }
+
+
+def _entries(row: TransferRow, archive: ArchiveContent | None) -> dict[str, Any]:
+    """How many entries of an archive have arrived, and which one is next."""
+    if archive is None:
+        return {"entries": None, "entries_done": None, "entry": None}
+    done = sum(archive.whole_within(start, stop) for start, stop in row.coverage)
+    begun = row.coverage[0][1] if row.coverage and not row.coverage[0][0] else 0
+    place = archive.ended_by(begun)
+    name = archive.name_of(place) if place < len(archive) else None
+    return {"entries": len(archive), "entries_done": done, "entry": name or None}
 
 
 def _percent(row: TransferRow) -> float | None:
@@ -205,4 +219,4 @@ class Board:
         if live.pace is None:
             live.pace = Pace()
         live.pace.sample(time.monotonic(), row.covered)
-        return view(row, live.pace.rate)
+        return view(row, live.pace.rate, live.archive)

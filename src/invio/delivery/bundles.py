@@ -11,13 +11,13 @@ import logging
 import threading
 import time
 from collections import Counter, OrderedDict
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
 import sqlalchemy as sa
 
 from invio.core.addresses import Address
-from invio.core.files import Caller
+from invio.core.files import Caller, FileFacts
 from invio.core.names import safe_name
 from invio.core.quotas import Quota
 from invio.core.reasons import Refusal
@@ -168,6 +168,14 @@ class Bundles:
         store, _, path = address.partition("/")
         if store == STORE:
             self.forget(path.partition("/")[0])
+
+    def files(self, caller: Caller, record: BundleRecord) -> Iterator[FileFacts]:
+        """The files of a bundle, but for what it adds itself."""
+        plan = self.plan(caller, record).plan
+        for number in range(len(plan)):
+            facts = plan.facts(number)
+            if facts is not None:
+                yield facts
 
     def forget(self, bundle_id: str) -> None:
         """Has a bundle planned anew when it is next asked for: something of it has changed."""

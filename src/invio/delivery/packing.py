@@ -132,7 +132,15 @@ class Packing:
     def _keep(self, part: Path, name: str, length: int) -> DiskFile:
         """Gives a file that is whole its name, and lets others go if they have become too many."""
         path = self._folder / name
-        os.replace(part, path)
+        try:
+            # What is there already is the same, and archives may be sending it.
+            same = os.stat(path).st_size == length
+        except OSError:
+            same = False
+        if same:
+            part.unlink()
+        else:
+            os.replace(part, path)
         file = DiskFile.of(os.fsencode(path), os.stat(path))
         with self._lock:
             kept = self._index()

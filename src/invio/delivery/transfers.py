@@ -12,6 +12,7 @@ from dataclasses import dataclass, field, replace
 import sqlalchemy as sa
 from starlette.concurrency import run_in_threadpool
 
+from invio.core.archive import ArchiveContent
 from invio.core.files import Caller
 from invio.core.link_terms import ORDER
 from invio.core.links import SealedLink
@@ -108,6 +109,7 @@ class Transfers:
         etag: str | None,
         size: int | None,
         earlier: TransferRow | None,
+        archive: ArchiveContent | None = None,
     ) -> tuple[Live, Segment]:
         """Records the transfer, durably, and shows it on the board.
 
@@ -132,7 +134,7 @@ class Transfers:
         begins = live is None and earlier is None
         if live is None:
             arrived = Coverage() if earlier is None else Coverage((start, stop) for start, stop in earlier.coverage)
-            live = Live(_row(asking, etag, size, earlier), key, arrived, [])
+            live = Live(_row(asking, etag, size, earlier), key, arrived, [], archive=archive)
             self.board.add(live)
         self.board.join(live, segment)
         if live.durable and not asks:

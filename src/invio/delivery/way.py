@@ -17,7 +17,7 @@ from urllib.parse import unquote
 from starlette.concurrency import run_in_threadpool
 
 from invio.core.addresses import Address, BadAddress, parse_file_address, percent_decoded
-from invio.core.archive import SMALL
+from invio.core.archive import SMALL, ArchiveContent
 from invio.core.cross_origin import SAME_ORIGIN, CrossOrigin
 from invio.core.digests import digest_field, wants_sha256
 from invio.core.files import Caller
@@ -267,8 +267,10 @@ class Delivery:
         way, asking, reply = self._way, planned.asking, planned.reply
         if reply.status == 206 and wants_sha256(head.get(b"want-content-digest")):
             reply = await _with_content_digest(reply)
+        content = planned.representation.content
+        archive = content if isinstance(content, ArchiveContent) else None
         live, segment = await way.transfers.admit(
-            asking, reply, sender.meter, planned.etag, planned.representation.size, planned.earlier
+            asking, reply, sender.meter, planned.etag, planned.representation.size, planned.earlier, archive
         )
         if planned.handed_off is not None:
             way.transfers.hand_off(live, segment)

@@ -15,8 +15,11 @@ from invio.core.link_terms import CONDITION_NAMES, ROOT
 from invio.core.links import link_target, make_link
 from invio.core.quotas import period_text
 from invio.core.reasons import Refusal
+from invio.core.rules import Terms
+from invio.delivery import bundles
 from invio.delivery.board import timestamp
 from invio.records import links as records
+from invio.records.bundles import BundleRecord
 from invio.records.database import patient
 from invio.records.links import LinkKnown, LinkRow
 from invio.service.asking import TheCaller, TheParts, manages, read_address
@@ -38,13 +41,20 @@ def post_link(asked: LinkAsk, request: Request, response: Response, caller: TheC
     It gets an id when none is given, by which it is listed, counted and revoked.
     """
     address = read_address(asked.address)
-    _require(parts, caller, address, asked.within)
+    record = _bundle(parts, caller, address)
+    if record is None:
+        _require(parts, caller, address, asked.within)
     given = asked.model_dump(by_alias=True, exclude_none=True)
     if asked.seconds is not None:
         if asked.until is not None:
             raise Refusal("bad-request", "give until or seconds, not both")
         given["until"] = int(time.time()) + asked.seconds
-    _hold_for(parts, caller, address, given)
+    if record is None:
+        terms = [parts.rules.terms(caller, "link", address, parts.catalogue.facts(address))]
+    else:
+        terms = _require_all(parts, caller, record)
+        given.setdefault("until", int(record.expires))
+    _hold_for(terms, address, given)
     given.setdefault("id", secrets.token_urlsafe(9))
     link = make_link(
         address,
@@ -58,6 +68,8 @@ def post_link(asked: LinkAsk, request: Request, response: Response, caller: TheC
             records.note_made(connection, link, caller.recipient)
     except LinkKnown:
         raise Refusal("bad-request", f"there is a link with the id {link.says('id')!r} already") from None
+    if record is not None and link.expires is not None:
+        parts.bundles.extend(record.id, link.expires)
     target = link_target(link)
     base = parts.settings.service.public_url or str(request.base_url)
     url = base.rstrip("/") + target
@@ -133,11 +145,33 @@ def _conditions(given: dict[str, object]) -> list[tuple[str, str]]:
     return pairs
 
 
-def _hold_for(parts: Parts, caller: Caller, address: Address, given: dict[str, object]) -> None:
+def _bundle(parts: Parts, caller: Caller, address: Address) -> BundleRecord | None:
+    """The bundle that an address is of, which must be the caller's own."""
+    if address.store != bundles.STORE:
+        return None
+    bundle_id, _, name = address.path.partition("/")
+    record = parts.bundles.named(caller, bundle_id)
+    if record.name != name or record.recipient != caller.recipient:
+        raise Refusal("missing", "there is no such bundle of yours")
+    return record
+
+
+def _require_all(parts: Parts, caller: Caller, record: BundleRecord) -> list[Terms]:
+    """How long a link may hold for each file of a bundle, all of which the caller must be let link to."""
+    rules, found = parts.rules, set()
+    for facts in parts.bundles.files(caller, record):
+        for action in ("link", "read"):
+            if not rules.allows(caller, action, facts.address, facts):
+                raise Refusal("not-allowed", f"the rules do not let you {action} {facts.address}")
+        found.add(rules.terms(caller, "link", facts.address, facts))
+    return list(found)
+
+
+def _hold_for(terms: list[Terms], address: Address, given: dict[str, object]) -> None:
     """Sets the end of a link for which none was asked, and refuses one that the rules do not let hold for so long."""
-    terms = parts.rules.terms(caller, "link", address, parts.catalogue.facts(address))
-    now, longest = int(time.time()), terms.link_longest
-    usual = terms.link_default if terms.link_default is not None else longest
+    now = int(time.time())
+    longest = min((one.link_longest for one in terms if one.link_longest is not None), default=None)
+    usual = min((one.link_default for one in terms if one.link_default is not None), default=longest)
     if "until" not in given and usual is not None:
         given["until"] = now + usual
     if longest is not None and int(str(given["until"])) > now + longest:

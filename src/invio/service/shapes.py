@@ -201,6 +201,9 @@ class TransferShape(BaseModel):
     requests: int
     started: str
     updated: str
+    entries: int | None = Field(description="of an archive that is on its way; null for all else")
+    entries_done: int | None
+    entry: str | None = Field(description="the file that is next")
 
 
 class TransferList(BaseModel):

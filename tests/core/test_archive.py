@@ -1,0 +1,229 @@
+"""Archives as they are laid out, read back by the standard library's readers and checked against the formats."""
+
+from __future__ import annotations
+
+import io
+import struct
+import tarfile
+import zipfile
+import zlib
+from collections.abc import Sequence
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from invio.core.archive import RUN, SMALL, ArchiveContent
+from invio.core.entry_names import EntryNames
+from invio.core.replies import Slice
+from invio.core.tar_layout import TarLayout
+from invio.core.zip_layout import Entry, ZipLayout
+
+NOON = 1_768_478_400.0  # 2026-01-15 12:00 UTC
+Given = tuple[Entry, bytes]
+
+
+def entry(name: str, content: bytes, modified: float | None = NOON, deflated: bool = False) -> Given:
+    held = content
+    if deflated:
+        coder = zlib.compressobj(wbits=-15)
+        held = coder.compress(content) + coder.flush()
+    packed = len(held) if deflated else None
+    return Entry(name, len(content), zlib.crc32(content), modified, packed), held
+
+
+class Contents:
+    """What the archive's entries hold, in memory."""
+
+    def __init__(self, given: Sequence[Given]) -> None:
+        self._held = [held for _, held in given]
+
+    def source(self, number: int) -> bytes:
+        return self._held[number]
+
+    def name_of(self, number: int) -> str:
+        return str(number)
+
+    def run(self, archive: ArchiveContent, first: int, last: int) -> bytes:
+        data = b"".join(archive.head(number) + self._held[number] for number in range(first, last))
+        assert len(data) <= RUN
+        return data
+
+
+def archive_of(given: Sequence[Given], kind: type[ZipLayout] | type[TarLayout] = ZipLayout) -> ArchiveContent:
+    content = ArchiveContent(kind(), Contents(given))
+    for one, _ in given:
+        content.add(one)
+    content.end()
+    return content
+
+
+def read(content: ArchiveContent, start: int = 0, stop: int | None = None) -> bytes:
+    parts = content.cut(start, content.size if stop is None else stop)
+    return b"".join(
+        part.source[part.offset : part.offset + part.length] if isinstance(part, Slice) else part  # type: ignore[index,misc]
+        for part in parts
+    )
+
+
+def archive(given: Sequence[Given], kind: type[ZipLayout] | type[TarLayout] = ZipLayout) -> bytes:
+    content = archive_of(given, kind)
+    data = read(content)
+    assert len(data) == content.size
+    return data
+
+
+CONTENTS = {"a.txt": b"tide", "folder/Södra leden.pdf": b"x" * 5000, "潮汐.csv": b"1,2\r\n", "empty": b""}
+LONG = "/".join(["a folder with a rather long name"] * 5) + "/chart.pdf"
+
+
+def test_an_independent_reader_finds_what_was_put_in() -> None:
+    data = archive([entry(name, content) for name, content in CONTENTS.items()])
+    with zipfile.ZipFile(io.BytesIO(data)) as opened:
+        assert opened.testzip() is None
+        assert {info.filename: opened.read(info) for info in opened.infolist()} == CONTENTS
+        for info in opened.infolist():
+            assert info.date_time == (2026, 1, 15, 12, 0, 0)
+            assert info.compress_type == zipfile.ZIP_STORED
+            assert info.external_attr >> 16 == 0o100644
+            assert not info.flag_bits & 0x08, "an entry needs no data descriptor"
+
+
+def test_deflated_entries_are_read_back_among_stored_ones() -> None:
+    given = [entry(name, content, deflated=len(content) > 100) for name, content in CONTENTS.items()]
+    with zipfile.ZipFile(io.BytesIO(archive(given))) as opened:
+        assert opened.testzip() is None
+        assert {info.filename: opened.read(info) for info in opened.infolist()} == CONTENTS
+        assert [info.compress_type for info in opened.infolist()].count(zipfile.ZIP_DEFLATED) == 1
+        assert not any(info.flag_bits & 0x08 for info in opened.infolist())
+
+
+def test_a_tar_archive_is_read_back_with_long_and_foreign_names() -> None:
+    contents = {**CONTENTS, LONG: b"far down", "b" * 512: b"y" * 512}
+    data = archive([entry(name, content) for name, content in contents.items()], TarLayout)
+    assert len(data) % 10_240 == 0
+    with tarfile.open(fileobj=io.BytesIO(data)) as opened:
+        found = {member.name: opened.extractfile(member).read() for member in opened}  # type: ignore[union-attr]
+        assert found == contents
+        assert {(member.mode, member.mtime, member.type) for member in opened} == {(0o644, int(NOON), tarfile.REGTYPE)}
+
+
+@pytest.mark.parametrize("kind", [ZipLayout, TarLayout])
+def test_the_same_entries_give_the_same_bytes_and_tag(kind: type[ZipLayout] | type[TarLayout]) -> None:
+    first, second = (archive_of([entry(*one) for one in CONTENTS.items()], kind) for _ in range(2))
+    assert (read(first), first.tag) == (read(second), second.tag)
+
+
+@pytest.mark.parametrize("kind", [ZipLayout, TarLayout])
+@pytest.mark.parametrize(
+    "changed", [entry("b.txt", b"tide"), entry("a.txt", b"Tide"), entry("a.txt", b"tide", NOON + 2)]
+)
+def test_any_difference_shows_in_the_tag(changed: Given, kind: type[ZipLayout] | type[TarLayout]) -> None:
+    assert archive_of([changed], kind).tag != archive_of([entry("a.txt", b"tide")], kind).tag
+
+
+def test_another_coder_makes_another_tag() -> None:
+    tags = set()
+    for coder in ("one", "two"):
+        layout = ZipLayout(coder)
+        layout.add(entry("a.txt", b"tide" * 100, deflated=True)[0])
+        layout.end()
+        tags.add(layout.tag)
+    assert len(tags) == 2
+
+
+SIZES = st.one_of(st.integers(0, 300), st.sampled_from([SMALL - 1, SMALL, SMALL + 1, 2 * SMALL]))
+
+
+@settings(max_examples=60, deadline=None)
+@given(
+    st.lists(st.tuples(SIZES, st.booleans()), min_size=1, max_size=12),
+    st.sampled_from([ZipLayout, TarLayout]),
+    st.data(),
+)
+def test_any_split_into_ranges_joins_to_the_same_bytes(
+    sizes: list[tuple[int, bool]], kind: type[ZipLayout] | type[TarLayout], data: st.DataObject
+) -> None:
+    given = [
+        entry(f"{number}.bin", bytes([number]) * size, deflated=deflated and kind is ZipLayout)
+        for number, (size, deflated) in enumerate(sizes)
+    ]
+    content = archive_of(given, kind)
+    whole = read(content)
+    places = sorted(data.draw(st.lists(st.integers(0, content.size), max_size=6)))
+    edges = [0, *places, content.size]
+    assert b"".join(read(content, a, b) for a, b in zip(edges, edges[1:], strict=False)) == whole
+    begun = whole.index(given[-1][1]) if given[-1][1] else 0
+    assert content.ended_by(begun) <= len(given) - 1
+    assert content.ended_by(content.size) == len(given)
+    assert len(content) == len(given)
+
+
+def test_zip64_appears_only_where_a_number_does_not_fit() -> None:
+    assert b"PK\x06\x06" not in archive([entry("a", b"x")])
+    huge = Entry("grid.bin", 5 * 2**30, 0, NOON), b"sparse"
+    content = archive_of([huge, entry("after.txt", b"x")])
+    assert content.size > 5 * 2**30
+    tail = list(content.parts)[-1]
+    assert isinstance(tail, bytes)
+    assert b"PK\x06\x06" in tail
+    assert b"PK\x06\x07" in tail
+    # The second entry lies past 4 GiB: its offset stands in its Zip64 field, and is right.
+    place = tail.index(b"after.txt") + len(b"after.txt")
+    kind, size, offset = struct.unpack("<HHQ", tail[place : place + 12])
+    assert (kind, size) == (1, 8)
+    assert offset == len(content.head(0)) + 5 * 2**30
+
+
+def test_a_tar_entry_of_more_than_eight_gibibytes_has_its_size_in_an_extended_header() -> None:
+    layout = TarLayout()
+    head = layout.add(Entry("grid.bin", 9 * 2**30, 0, NOON))
+    assert b"size=9663676416\n" in head
+    assert tarfile.TarInfo.frombuf(head[-512:], "utf-8", "strict").size == 0
+    assert layout.size == len(head) + 9 * 2**30
+
+
+def test_more_entries_than_sixteen_bits_count_are_read_back() -> None:
+    with zipfile.ZipFile(io.BytesIO(archive([entry(f"{number:05}", b"") for number in range(70_000)]))) as opened:
+        assert len(opened.infolist()) == 70_000
+
+
+@pytest.mark.parametrize("modified", [None, 0.0, -5.0, 5e9])
+def test_times_that_the_format_cannot_hold_are_brought_to_its_ends(modified: float | None) -> None:
+    with zipfile.ZipFile(io.BytesIO(archive([entry("a", b"x", modified)]))) as opened:
+        assert 1980 <= opened.infolist()[0].date_time[0] <= 2107
+
+
+@pytest.mark.parametrize(
+    ("paths", "names"),
+    [
+        (["a.txt", "b.txt"], ["a.txt", "b.txt"]),
+        (["a.txt", "a.txt", "a.txt"], ["a.txt", "a (2).txt", "a (3).txt"]),
+        (["Chart.PDF", "chart.pdf"], ["Chart.PDF", "chart (2).pdf"]),
+        (["a (2).txt", "a.txt", "a.txt"], ["a (2).txt", "a.txt", "a (3).txt"]),
+        (["x", "x/y", "x/z"], ["x", "x (2)/y", "x (2)/z"]),
+        (["x/y", "x"], ["x/y", "x (2)"]),
+        (["../up", "con", "a:b"], ["_/up", "_con", "a_b"]),
+        (["noext", "noext"], ["noext", "noext (2)"]),
+    ],
+)
+def test_entry_names_are_safe_and_told_apart(paths: list[str], names: list[str]) -> None:
+    namer = EntryNames()
+    assert [namer.name(path) for path in paths] == names
+
+
+@given(st.lists(st.lists(st.text(min_size=1, max_size=8), min_size=1, max_size=3).map("/".join), max_size=12))
+def test_no_entry_unpacks_outside_its_folder_or_over_another(paths: list[str]) -> None:
+    namer = EntryNames()
+    names = [namer.name(path) for path in paths]
+    assert len({name.casefold() for name in names}) == len(paths)
+    for name in names:
+        assert all(segment not in ("", ".", "..") for segment in name.split("/"))
+        assert "\\" not in name
+
+
+def test_names_without_folders_and_without_an_extension() -> None:
+    namer = EntryNames(flat=True)
+    assert [namer.name(path) for path in ("a/x.txt", "b/x.txt", "c/x.txt")] == ["x.txt", "x (2).txt", "x (3).txt"]
+    assert [namer.name("a/report", ".pdf"), namer.name("b/report", ".pdf")] == ["report.pdf", "report (2).pdf"]
+    assert namer.name("a/report.v2", ".pdf") == "report.v2"
