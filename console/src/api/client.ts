@@ -51,7 +51,8 @@ export const api = {
     if (after) query.set('after', after)
     return call<Listing>('GET', `/api/files?${query}`)
   },
-  bundle: (files: string[]) => call<Bundle>('POST', '/api/bundles', { files }),
+  bundle: (files: string[]) => call<Bundle>('POST', '/api/bundles', { files, wait: false }),
+  bundleNamed: (id: string) => call<Bundle>('GET', `/api/bundles/${id}`),
   rules: () => call<Rules>('GET', '/api/rules'),
   transfers: () => call<TransferList>('GET', '/api/transfers?limit=100'),
 }

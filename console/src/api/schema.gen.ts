@@ -57,9 +57,51 @@ export interface paths {
          * Bundle a selection
          * @description Plans one archive of the selected files and tells its address, exact size and entries.
          *
-         *     Refused as a whole, naming every address that is unknown or not allowed.
+         *     Refused as a whole, naming every address that is unknown or not allowed; with `on_problem` set to
+         *     `leave-out`, made without them. With `wait` false it is answered at once, and planned meanwhile:
+         *     `GET /api/bundles/{id}` tells how far that is.
          */
         post: operations["make_bundle_api_bundles_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/bundles/{bundle_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * One bundle
+         * @description What is known of a bundle of the caller's: its exact size, or how far its plan is.
+         */
+        get: operations["get_bundle_api_bundles__bundle_id__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/bundles/{bundle_id}/entries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What is in a bundle
+         * @description The archive's entries in their order, a thousand at a time, with where each of them ends in it.
+         */
+        get: operations["get_entries_api_bundles__bundle_id__entries_get"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -524,6 +566,23 @@ export interface components {
             file?: string[] | null;
             /** Name */
             name?: string | null;
+            /**
+             * Folders
+             * @default keep
+             * @enum {string}
+             */
+            folders: "keep" | "flatten";
+            /**
+             * Format
+             * @default zip
+             * @enum {string}
+             */
+            format: "zip" | "tar";
+            /**
+             * Sums
+             * @default false
+             */
+            sums: boolean;
         };
         /**
          * BundleAsk
@@ -534,10 +593,65 @@ export interface components {
             files: string[];
             /** Name */
             name?: string | null;
+            /**
+             * Format
+             * @description zip, unless the name ends in .tar
+             */
+            format?: ("zip" | "tar") | null;
+            /**
+             * Folders
+             * @description keep: with their folders; flatten: all in one
+             * @default keep
+             * @enum {string}
+             */
+            folders: "keep" | "flatten";
+            /**
+             * Sums
+             * @description with an entry SHA256SUMS
+             * @default false
+             */
+            sums: boolean;
+            /**
+             * On Problem
+             * @description what becomes of files that are unknown or not allowed; those left out are listed
+             * @default refuse
+             * @enum {string}
+             */
+            on_problem: "refuse" | "leave-out";
+            /**
+             * Wait
+             * @description false: answered before it is planned
+             * @default true
+             */
+            wait: boolean;
+        };
+        /**
+         * BundleEntries
+         * @description `next` is what to give as `after` for more; null at the end.
+         */
+        BundleEntries: {
+            /** Entries */
+            entries: components["schemas"]["BundleEntry"][];
+            /** Next */
+            next: number | null;
+        };
+        /**
+         * BundleEntry
+         * @description An entry of an archive; `size` of its content there, and where that `ends` in the archive, in bytes.
+         *
+         *     `address` is null for what the archive itself adds.
+         */
+        BundleEntry: {
+            /** Address */
+            address: string | null;
+            /** Size */
+            size: number;
+            /** Ends */
+            ends: number;
         };
         /**
          * BundleShape
-         * @description An archive that is ready to be fetched from `/get/` + `address`. `size` in bytes.
+         * @description An archive to be fetched from `/get/` + `address`. `size` in bytes; null, as `entries`, while it is planned.
          */
         BundleShape: {
             /** Id */
@@ -549,11 +663,14 @@ export interface components {
             /** Name */
             name: string;
             /** Size */
-            size: number;
+            size: number | null;
             /** Entries */
-            entries: number;
+            entries: number | null;
             /** Expires */
             expires: string;
+            /** Left Out */
+            left_out: components["schemas"]["LeftOutShape"][];
+            preparing: components["schemas"]["PreparingShape"] | null;
         };
         /**
          * DecisionShape
@@ -611,6 +728,16 @@ export interface components {
         HTTPValidationError: {
             /** Detail */
             detail?: components["schemas"]["ValidationError"][];
+        };
+        /**
+         * LeftOutShape
+         * @description What was selected and is not in the archive; `reason` is a word of the reasons.
+         */
+        LeftOutShape: {
+            /** Address */
+            address: string;
+            /** Reason */
+            reason: string;
         };
         /**
          * LinkAsk
@@ -759,6 +886,16 @@ export interface components {
         PasswordAsk: {
             /** Password */
             password: string | null;
+        };
+        /**
+         * PreparingShape
+         * @description How far the plan of an archive is: `files` that are in it, and bytes of contents `read` for it.
+         */
+        PreparingShape: {
+            /** Files */
+            files: number;
+            /** Read */
+            read: number;
         };
         /**
          * Problem
@@ -997,6 +1134,18 @@ export interface components {
             started: string;
             /** Updated */
             updated: string;
+            /**
+             * Entries
+             * @description of an archive that is on its way; null for all else
+             */
+            entries: number | null;
+            /** Entries Done */
+            entries_done: number | null;
+            /**
+             * Entry
+             * @description the file that is next
+             */
+            entry: string | null;
         };
         /** ValidationError */
         ValidationError: {
@@ -1128,6 +1277,160 @@ export interface operations {
             };
             /** @description Forbidden */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    get_bundle_api_bundles__bundle_id__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                bundle_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BundleShape"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    get_entries_api_bundles__bundle_id__entries_get: {
+        parameters: {
+            query?: {
+                after?: number;
+            };
+            header?: never;
+            path: {
+                bundle_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BundleEntries"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -1,4 +1,5 @@
 // What is in a folder, and what can be done with a selection of it.
+import { useState } from 'react'
 import { useInfiniteQuery, useMutation } from '@tanstack/react-query'
 import { api, deliveryPath, type FileEntry } from '../api/client'
 
@@ -14,12 +15,27 @@ export function useFolder(folder: string | null) {
   return { ...query, entries }
 }
 
-/** Makes an archive of addresses and has the browser fetch it. */
+/** Makes an archive of addresses and has the browser fetch it; `files` is how many are in its plan so far. */
 export function useBundle() {
-  return useMutation({
-    mutationFn: api.bundle,
-    onSuccess: (bundle) => save(bundle.url),
+  const [files, setFiles] = useState(0)
+  const bundle = useMutation({
+    mutationFn: async (addresses: string[]) => {
+      setFiles(0)
+      let made = await api.bundle(addresses)
+      while (made.preparing) {
+        setFiles(made.preparing.files)
+        await pause(150)
+        made = await api.bundleNamed(made.id)
+      }
+      return made
+    },
+    onSuccess: (made) => save(made.url),
   })
+  return { ...bundle, files }
+}
+
+function pause(milliseconds: number): Promise<void> {
+  return new Promise((resolve) => setTimeout(resolve, milliseconds))
 }
 
 /** Has the browser fetch files, one after the other; it asks the person itself when they are many. */
@@ -27,7 +43,7 @@ export async function saveEach(addresses: string[]): Promise<void> {
   for (const address of addresses) {
     save(deliveryPath(address))
     // Browsers drop downloads that are asked for in the same moment.
-    await new Promise((resolve) => setTimeout(resolve, 250))
+    await pause(250)
   }
 }
 

@@ -48,7 +48,7 @@ export function Chosen({ entries, clear }: { entries: FileEntry[]; clear: () => 
             <b>{summary(files.length, folders)}</b>
             {files.length > 0 && ` · ${inexact ? 'at least ' : ''}${sizeText(size)}`}
             {bundle.data &&
-              ` · archive of ${countText(bundle.data.entries, 'file', 'files')}, ${sizeText(bundle.data.size)}`}
+              ` · archive of ${countText(bundle.data.entries ?? 0, 'file', 'files')}, ${sizeText(bundle.data.size)}`}
           </p>
           <Button onPress={clear}>Clear</Button>
           <Button isDisabled={folders > 0} onPress={() => void saveEach(files.map((file) => file.address))}>
@@ -58,12 +58,16 @@ export function Chosen({ entries, clear }: { entries: FileEntry[]; clear: () => 
             isDisabled={bundle.isPending}
             onPress={() => bundle.mutate(entries.map((entry) => entry.address))}
           >
-            {bundle.isPending ? 'Preparing …' : 'Download as one archive'}
+            {bundle.isPending ? preparing(bundle.files) : 'Download as one archive'}
           </MainButton>
         </Row>
       </Inner>
     </Bar>
   )
+}
+
+function preparing(files: number): string {
+  return files ? `Preparing, ${countText(files, 'file', 'files')} …` : 'Preparing …'
 }
 
 function summary(files: number, folders: number): string {

@@ -2,7 +2,7 @@ import { TableBody, TableHeader } from 'react-aria-components'
 import styled from 'styled-components'
 import type { Transfer } from '../api/client'
 import { useTransfers } from '../data/transfers'
-import { durationText, sizeText, timeText } from '../parts/format'
+import { countText, durationText, sizeText, timeText } from '../parts/format'
 import { Notice } from '../parts/Notice'
 import { ProgressLine } from '../parts/ProgressLine'
 import { State } from '../parts/State'
@@ -65,6 +65,12 @@ function Entry({ transfer }: { transfer: Transfer }) {
       <Field>
         {name}
         <Aside>{folder}</Aside>
+        {running && transfer.entries && (
+          <Aside>
+            {transfer.entries_done} of {countText(transfer.entries, 'file', 'files')}
+            {transfer.entry && ` · ${transfer.entry}`}
+          </Aside>
+        )}
         {transfer.reason && <Aside>{transfer.reason}</Aside>}
       </Field>
       <Field $quiet>{transfer.recipient ?? 'anyone'}</Field>

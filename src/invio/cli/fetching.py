@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from pathlib import Path
 from typing import Any
 
@@ -30,6 +31,9 @@ class Bars:
             refresh_per_second=8,
         )
         self._line: Line | None = None
+        self._ends: list[int] = []
+        self._addresses: list[str] = []
+        self._count = 0
 
     def __enter__(self) -> Bars:
         self._progress.start()
@@ -41,6 +45,30 @@ class Bars:
     def begin(self) -> None:
         self._line = None
 
+    def prepare(self, name: str, files: int, read: int) -> None:
+        """Shows how far an archive is planned."""
+        shown: dict[str, Any] = {"name": name, "percent": "", "rate": ""}
+        shown["left"] = f"{size_text(read)} read" if read else ""
+        shown["done"] = f"preparing, {files:,} files"
+        if self._line is None:
+            self._line = self._progress.add_task("", total=None, **shown)
+        self._progress.update(self._line, **shown)
+
+    def hold(self, entries: list[dict[str, Any]], count: int) -> None:
+        """From now on tells which of an archive's `count` entries is on its way; `entries` are the first of them."""
+        if self._line is not None:
+            self._progress.remove_task(self._line)
+        self._line = None
+        self._ends = [entry["ends"] for entry in entries]
+        self._addresses = [entry["address"] or "" for entry in entries]
+        self._count = count
+
+    def _entry(self, done: int) -> str:
+        place = bisect_right(self._ends, done)
+        if place >= len(self._addresses):
+            return ""
+        return f"{place + 1:,} of {self._count:,}: {self._addresses[place]}"
+
     def report(self, done: Done) -> None:
         """Shows how far the present download is."""
         shown: dict[str, Any] = {
@@ -50,6 +78,8 @@ class Bars:
             "rate": f"{size_text(done.rate)}/s" if done.rate else "",
             "left": f"{duration_text(done.seconds_left)} left" if done.seconds_left else "",
         }
+        if self._ends:
+            shown["left"] = "   ".join(part for part in (shown["left"], self._entry(done.done)) if part)
         if self._line is None:
             self._line = self._progress.add_task("", total=done.size or None, **shown)
         self._progress.update(self._line, completed=done.done, **shown)
@@ -81,20 +111,49 @@ def fetch(client: Client, sources: tuple[str, ...], output: Path | None, as_json
 @click.command()
 @click.argument("addresses", nargs=-1, required=True, metavar="ADDRESS…")
 @click.option("-o", "--output", type=click.Path(path_type=Path), help="A file, or an existing folder, to save to.")
-@click.option("--name", help="The archive's name.")
+@click.option("--name", help="The archive's name; one that ends in .tar is a TAR archive.")
+@click.option("--flatten", is_flag=True, help="Put all files into one folder.")
+@click.option("--sums", is_flag=True, help="Add the entry SHA256SUMS, for sha256sum -c.")
+@click.option("--leave-out", is_flag=True, help="Go without what cannot be had, and list it in LEFT-OUT.txt.")
 @gives_json
 @talks_to_service
-def bundle(client: Client, addresses: tuple[str, ...], output: Path | None, name: str | None, as_json: bool) -> None:
-    """Download a selection of files and folders (store/folder/) as one ZIP archive."""
+def bundle(
+    client: Client,
+    addresses: tuple[str, ...],
+    output: Path | None,
+    name: str | None,
+    flatten: bool,
+    sums: bool,
+    leave_out: bool,
+    as_json: bool,
+) -> None:
+    """Download a selection of files and folders (store/folder/) as one archive, ZIP or TAR.
+
+    What breaks off is gone on with by repeating the command, unless a file has changed.
+    """
     folder, target = _where(output)
-    made = client.bundle(addresses, name or (target.name if target else None))
+    options = {
+        "folders": "flatten" if flatten else "keep",
+        "sums": sums,
+        "on_problem": "leave-out" if leave_out else "refuse",
+    }
     with Bars() as bars:
+        label = name or (target.name if target else "archive")
+        made = client.bundle(
+            addresses,
+            name or (target.name if target else None),
+            prepared=lambda files, read: bars.prepare(label, files, read),
+            **options,
+        )
+        bars.hold(client.bundle_entries(made["id"]), made["entries"])
         fetched = client.fetch(made["url"], target=target, folder=folder, report=bars.report)
     if as_json:
         print_json({**made, "path": str(fetched.path)})
-    else:
-        entries = "1 file" if made["entries"] == 1 else f"{made['entries']} files"
-        click.echo(f"{fetched.path}: {entries}, {size_text(fetched.size)}")
+        return
+    entries = "1 file" if made["entries"] == 1 else f"{made['entries']:,} files"
+    click.echo(f"{fetched.path}: {entries}, {size_text(fetched.size)}")
+    for one in made["left_out"]:
+        click.echo(f"left out: {one['address']} ({one['reason']})")
 
 
 def _where(output: Path | None) -> tuple[Path, Path | None]:

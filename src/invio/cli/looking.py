@@ -140,7 +140,7 @@ def _cells(item: dict[str, Any]) -> tuple[str | Text, ...]:
         f"{size_text(item['rate'])}/s" if running and item["rate"] else "",
         duration_text(item["seconds_left"]) if running else "",
         item["recipient"] or "anyone",
-        item["address"],
+        f"{item['address']}  ({item['entries_done']:,} of {item['entries']:,})" if item["entries"] else item["address"],
     )
 
 

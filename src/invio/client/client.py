@@ -7,7 +7,8 @@ with Client("http://127.0.0.1:8480", token="…") as client:
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable, Iterator
+import time
+from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote, urljoin
@@ -76,12 +77,40 @@ class Client:
             return source
         return f"{self.url}/get/{quoted(parse_file_address(source))}"
 
-    def bundle(self, files: Iterable[str], name: str | None = None) -> dict[str, Any]:
-        """Makes an archive of a selection; what is given back has its `url`, exact `size` and `entries`."""
+    def bundle(
+        self,
+        files: Iterable[str],
+        name: str | None = None,
+        *,
+        prepared: Callable[[int, int], None] | None = None,
+        **options: Any,
+    ) -> dict[str, Any]:
+        """Makes an archive of a selection; what is given back has its `url`, exact `size` and `entries`.
+
+        `options` are the API's: `format`, `folders`, `sums`, `on_problem`. `prepared` is called while the
+        archive is planned, with the files that are in it and the bytes that were read for it so far.
+        """
         selection = [str(parse_address(text)) for text in files]
-        made = self._json("POST", "/api/bundles", json={"files": selection, "name": name})
+        asked = {"files": selection, "name": name, **options, "wait": prepared is None}
+        made = self._json("POST", "/api/bundles", json=asked)
+        pause = 0.02
+        while prepared is not None and made["preparing"] is not None:
+            prepared(made["preparing"]["files"], made["preparing"]["read"])
+            time.sleep(pause)
+            pause = min(0.25, 2 * pause)
+            made = self._json("GET", f"/api/bundles/{made['id']}")
         made["url"] = urljoin(self.url + "/", made["url"])
         return made
+
+    def bundle_entries(self, bundle_id: str, limit: int = 10_000) -> list[dict[str, Any]]:
+        """The first entries of an archive: each one's `address`, `size`, and where it `ends` in the archive."""
+        entries: list[dict[str, Any]] = []
+        after: int | None = 0
+        while after is not None and len(entries) < limit:
+            page = self._json("GET", f"/api/bundles/{bundle_id}/entries", params={"after": after})
+            entries += page["entries"]
+            after = page["next"]
+        return entries
 
     def make_link(self, address: str, **says: Any) -> dict[str, Any]:
         """Has the service seal a link; `says` are the format's names (`in` and `as` by way of `**{}`)."""

@@ -164,10 +164,15 @@ class _Download:
         return None
 
     def _noted(self, note: Path) -> str | None:
-        """The entity tag of what was begun, when it was begun from this URL."""
+        """The entity tag of what was begun, when it was begun from this URL; or from another archive of this name.
+
+        A selection that is bundled again has another address and, unaltered, the same bytes: the tag tells.
+        """
         try:
             said = json.loads(note.read_text("utf-8"))
-            return str(said["etag"]) if said["url"] == self._url.partition("?")[0] and said["etag"] else None
+            url = self._url.partition("?")[0]
+            fits = said["url"] == url or _archive_of(said["url"]) == _archive_of(url) != ""
+            return str(said["etag"]) if fits and said["etag"] else None
         except (OSError, ValueError, KeyError, TypeError):
             return None  # no download was begun, or not one that can be gone on with
 
@@ -265,3 +270,9 @@ def raise_for_refusal(response: httpx.Response) -> None:
     except ValueError:
         problem = {}
     raise Refused.of(response.status_code, problem if isinstance(problem, dict) else {})
+
+
+def _archive_of(url: str) -> str:
+    """An archive's URL without what tells one from another of the same name; nothing for other URLs."""
+    service, found, rest = url.partition("/get/bundles/")
+    return f"{service}/{rest.partition('/')[2]}" if found else ""

@@ -114,6 +114,10 @@ class Bundles:
             raise Refusal("missing", "there is no such bundle for you; it may be over, so select the files again")
         return record
 
+    def announce(self, record: BundleRecord) -> None:
+        """Says that a bundle is about to be planned."""
+        self._preparing[record.id] = Preparing()
+
     def preparing(self, bundle_id: str) -> Preparing | None:
         """How far a bundle's plan is that is being made."""
         return self._preparing.get(bundle_id)

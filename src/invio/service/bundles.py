@@ -61,6 +61,7 @@ def make_bundle(
     if asked.wait:
         made = _told(request, record, parts.bundles.plan(caller, record))
     else:
+        parts.bundles.announce(record)
         later.add_task(_plan, parts, caller, record)
         made = _told(request, record, None)
     response.headers["Location"] = made.url
