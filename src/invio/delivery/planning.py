@@ -121,6 +121,7 @@ class Planning:
         self._cold = 0  # bytes that were deflated for this plan
         self._waits = False
         self._sums: list[tuple[bytes, str]] = []
+        self._newest: float | None = None  # time of all files, for what the archive adds itself
         # Contents to deflate later, with what they are known by, when this archive stores them; None: not wanted.
         self.later: list[tuple[DiskFile, str]] | None = None
 
@@ -138,7 +139,7 @@ class Planning:
         options, deadline = self.record.options, time.monotonic() + self._limits.seconds
         layout: Layout = ZipLayout(CODER if packs else "") if self.deflates else TarLayout()
         plan, names = Plan(layout), EntryNames(options.flat)
-        self._cold, self._waits, self._sums = 0, waits, []
+        self._cold, self._waits, self._sums, self._newest = 0, waits, [], None
         self._preparing.files = self._preparing.read = 0
         size = 0
         files = choosing.chosen(self.record.files)
@@ -151,6 +152,8 @@ class Planning:
                 entry = Entry(name, *chosen.content)
                 plan.add(Chosen(found.facts, chosen.source, entry, chosen.packed))
                 size += entry.size
+                if entry.modified is not None:
+                    self._newest = max(self._newest or 0, entry.modified)
                 if options.sums:
                     self._sums.append((chosen.sha256, name))
             self._preparing.files = len(plan)
@@ -171,9 +174,11 @@ class Planning:
         """The entries that the archive itself adds."""
         if self.record.options.sums:
             lines = [f"{sha256.hex()}  {name}\n" for sha256, name in self._sums]
-            _add_text(plan, names.name(SUMS), "".join(lines))
+            _add_text(plan, names.name(SUMS), "".join(lines), self._newest)
         if left_out:
-            _add_text(plan, names.name(LEFT_OUT), "".join(f"{one.address}\t{one.reason}\n" for one in left_out))
+            _add_text(
+                plan, names.name(LEFT_OUT), "".join(f"{one.address}\t{one.reason}\n" for one in left_out), self._newest
+            )
 
     def _known_and_chosen(
         self, some: list[tuple[Found, str]], packs: bool, left_out: list[LeftOut]
@@ -360,7 +365,7 @@ def _sha256_of(source: SliceSource | RemoteFile) -> bytes:
     return sha.digest()
 
 
-def _add_text(plan: Plan, name: str, text: str) -> None:
+def _add_text(plan: Plan, name: str, text: str, modified: float | None) -> None:
     data = text.encode()
     facts = FileFacts(Address("", name), len(data), None, None)
-    plan.add(Chosen(facts, data, Entry(name, len(data), crc32()(data, 0), None)))
+    plan.add(Chosen(facts, data, Entry(name, len(data), crc32()(data, 0), modified)))
