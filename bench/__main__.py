@@ -16,7 +16,7 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 from threading import Thread
 
-from bench import decisions
+from bench import archives, decisions
 from bench.clients import SlowReaders, download, hammer, latencies
 from bench.scene import MIB, Scene
 from bench.servers import Running, server
@@ -175,6 +175,70 @@ def without_a_server() -> list[Figure]:
     ]  # fmt: skip
 
 
+def bundled(scene: Scene, stock: Running) -> list[Figure]:
+    """Archives: stored, of very many files, and deflated."""
+    folder = archives.Archives(scene.folder)
+    with server("bare", folder.files) as bare, server("invio", folder.folder) as invio:
+        figures = _stored(invio, bare)
+        figures += _deflated(invio, stock)
+    with server("invio", folder.folder) as fresh:
+        return figures + _many_files(fresh, stock)
+
+
+def _stored(invio: Running, bare: Running) -> list[Figure]:
+    large = archives.made(invio, "large")
+    speed, other, ratio = alternating(
+        lambda: download(invio.port, large.target), lambda: download(bare.port, "/one.bin"), ROUNDS
+    )
+    what = "an archive of 1,000 files of 1 MiB, stored, to a bare sendfile loop of one such file"
+    return [Figure(what, gigabytes(speed), gigabytes(other), ratio, 0.85)]
+
+
+def _deflated(invio: Running, stock: Running) -> list[Figure]:
+    began = time.perf_counter()
+    text = archives.made(invio, "text")
+    archives.fetched(invio, text)
+    cold = time.perf_counter() - began
+    took, size = archives.library(stock.port, "text", deflated=True)
+    plain = archives.made(invio, "like-text")
+    warm, stored, ratio = alternating(
+        lambda: download(invio.port, text.target), lambda: download(invio.port, plain.target), ROUNDS
+    )
+    what = "32 logs of 6 MB, deflated"
+    library = "to the standard library's writer"
+    return [
+        Figure(f"{what}, cold, planned and sent, {library}", f"{cold:.2f} s", f"{took:.2f} s", took / cold, 5),
+        Figure(f"{what}, bytes of the archive, {library}", f"{text.size / 1e6:.1f} MB", f"{size / 1e6:.1f} MB",
+               text.size / size, 1.08, True),
+        Figure(f"{what}, warm, bytes a second, to as much stored", gigabytes(warm), gigabytes(stored), ratio, 0.8),
+    ]  # fmt: skip
+
+
+def _many_files(fresh: Running, stock: Running) -> list[Figure]:
+    few, *_, many = archives.COUNTS
+    plans = {count: archives.made(fresh, f"small-{count}") for count in archives.COUNTS}
+    costs = {count: (plan.took + min(archives.fetched(fresh, plan) for _ in range(3))) / count
+             for count, plan in plans.items()}  # fmt: skip
+    resident = fresh.resident()
+    whole = plans[many]
+    time.sleep(2.5)  # until what was looked at is looked at anew
+    first = archives.first_byte(fresh.port, whole.target)
+    end = min(archives.first_byte(fresh.port, whole.target, whole.size - 100_000) for _ in range(3))
+    speeds = [many / archives.fetched(fresh, whole) for _ in range(3)]
+    took, _ = archives.library(stock.port, f"small-{many}", deflated=False)
+    speed, other = statistics.median(speeds), many / took
+    what = f"an archive of {many:,} files of 4 KiB"
+    return [
+        Figure(f"{what}, sent, to the standard library's writer", a_second(speed), a_second(other), speed / other, 5),
+        Figure(f"{what}, its first byte, once planned", f"{first * 1e3:.0f} ms", "1,000 ms", first, 1, True),
+        Figure(f"{what}, a range near its end", f"{end * 1e3:.1f} ms", "50 ms", end / 0.05, 1, True),
+        Figure(f"{what}, resident memory with it and two smaller", f"{resident / 1e6:.0f} MB", "150 MB",
+               resident / 150e6, 1, True),
+        Figure(f"planning and sending, a file, with {many:,} to {few:,}", f"{costs[many] * 1e6:.0f} µs",
+               f"{costs[few] * 1e6:.0f} µs", costs[many] / costs[few], 1.25, True),
+    ]  # fmt: skip
+
+
 def percentile(values: list[float], share: int) -> float:
     return statistics.quantiles(values, n=100)[share - 1]
 
@@ -203,7 +267,7 @@ def measure(large: int) -> list[Figure]:
             with server("invio", scene.folder) as invio:
                 figures = [*one_large(scene, invio, bare, stock), *random_ranges(scene, invio, stock)]
                 figures += [*many_small(scene, invio, stock), *rates(scene, invio), recorded(scene, invio)]
-            return [*figures, *slow_readers(scene), *without_a_server()]
+            return [*figures, *slow_readers(scene), *bundled(scene, stock), *without_a_server()]
 
 
 def main() -> None:

@@ -13,7 +13,7 @@ from pathlib import Path
 from urllib.request import Request, urlopen
 
 from bench.clients import download
-from bench.servers import Running, server
+from bench.servers import Running
 from invio.core.keys import new_keys, write_keys
 from invio.records.database import open_database
 
@@ -74,14 +74,13 @@ class Archives:
 
 
 def _log(number: int) -> bytes:
-    """4 MiB and more of a logger's lines."""
+    """6 MB of a logger's lines."""
     chance = random.Random(number)
     lines, level = [], 2.0
-    for minute in range(100_000):
-        level += chance.choice((-0.01, 0.0, 0.0, 0.01))
-        clock = (
-            f"2026-{minute // 43_200 + 1:02}-{minute // 1440 % 30 + 1:02}T{minute // 60 % 24:02}:{minute % 60:02}:00Z"
-        )
+    for minute in range(120_000):
+        level += chance.gauss(0, 0.004)
+        day, hour = minute // 1440, minute // 60 % 24
+        clock = f"2026-{day // 30 + 1:02}-{day % 30 + 1:02}T{hour:02}:{minute % 60:02}:00Z"
         lines.append(f"{clock},brackwater-pier-{number:02},{level:.2f},ok\n")
     return "".join(lines).encode()
 
@@ -110,21 +109,8 @@ def first_byte(port: int, target: str, begin: int | None = None) -> float:
         return time.perf_counter() - began
 
 
-@dataclass(frozen=True)
-class Results:
-    """What was measured; speeds in bytes a second, times in seconds, memory in bytes. Pairs: ours, theirs."""
-
-    stored: Callable[[], float]
-    bare: Callable[[], float]
-    small: Callable[[], float]
-    small_library: Callable[[], float]
-    warm: Callable[[], float]
-    text_library: Callable[[], float]
-    text_stored: Callable[[], float]
-
-
 def library(port: int, folder: str, deflated: bool) -> tuple[float, int]:
-    """(bytes of content a second, bytes of the archive) of the standard library's writer in a stream."""
+    """(seconds, bytes) of an archive that the standard library writes into a stream."""
     began, size = time.perf_counter(), 0
     with urlopen(f"http://127.0.0.1:{port}/library/{folder}?deflated={int(deflated)}", timeout=300) as answer:
         while piece := answer.read(MIB):
@@ -134,11 +120,4 @@ def library(port: int, folder: str, deflated: bool) -> tuple[float, int]:
 
 def fetched(running: Running, archive: Made) -> float:
     """Seconds for all of an archive."""
-    return archive.size / download(running.port, archive.target, archive.size)
-
-
-def measured(folder: Path) -> Archives:
-    return Archives(folder)
-
-
-__all__ = ["COUNTS", "Archives", "Made", "fetched", "first_byte", "library", "made", "server"]
+    return archive.size / download(running.port, archive.target)

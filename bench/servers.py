@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import os
 import re
 import select
@@ -10,6 +11,7 @@ import socket
 import subprocess
 import sys
 import time
+import zipfile
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -86,13 +88,17 @@ def stock(folder: Path, port: int) -> None:
     """The platform's stock file response and its empty route, on a stock server."""
     import uvicorn
     from fastapi import FastAPI
-    from fastapi.responses import FileResponse
+    from fastapi.responses import FileResponse, StreamingResponse
 
     app = FastAPI()
 
     @app.get("/empty")
     async def empty() -> dict[str, str]:
         return {}
+
+    @app.get("/library/{name}")
+    def library(name: str, deflated: bool) -> StreamingResponse:
+        return StreamingResponse(_written(folder / "archives" / "files" / name, deflated))
 
     @app.get("/stock/{name}")
     async def file(name: str) -> FileResponse:
@@ -101,6 +107,42 @@ def stock(folder: Path, port: int) -> None:
     uvicorn.run(
         app, host="127.0.0.1", port=port, loop="uvloop", http="httptools", log_level="warning", access_log=False
     )
+
+
+def _written(folder: Path, deflated: bool) -> Iterator[bytes]:
+    """An archive of a folder by the standard library's writer, as it is written."""
+    method = zipfile.ZIP_DEFLATED if deflated else zipfile.ZIP_STORED
+    sink = _Sink()
+    with zipfile.ZipFile(sink, "w", method, compresslevel=6) as archive:
+        for path in sorted(folder.rglob("*")):
+            if path.is_file():
+                archive.write(path, path.relative_to(folder.parent))
+                if sink.size >= 1 << 18:
+                    yield sink.taken()
+    yield sink.taken()
+
+
+class _Sink(io.RawIOBase):
+    """Takes what is written, until that is taken from it."""
+
+    def __init__(self) -> None:
+        self._pieces: list[bytes] = []
+        self.size = 0
+
+    def writable(self) -> bool:
+        return True
+
+    def write(self, data: bytes) -> int:  # type: ignore[override]
+        piece = bytes(data)
+        self._pieces.append(piece)
+        self.size += len(piece)
+        return len(piece)
+
+    def taken(self) -> bytes:
+        data = b"".join(self._pieces)
+        self._pieces.clear()
+        self.size = 0
+        return data
 
 
 def invio(folder: Path, port: int) -> None:

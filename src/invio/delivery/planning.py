@@ -88,7 +88,7 @@ class _Known:
 
     crcs: dict[str, int]
     digests: dict[str, bytes]
-    deflated: dict[bytes, int | None]
+    deflated: dict[str, tuple[str, int | None]]
 
 
 @dataclass(slots=True)
@@ -97,7 +97,7 @@ class _Learnt(_Known):
 
     crcs: dict[str, int] = field(default_factory=dict)
     digests: dict[str, bytes] = field(default_factory=dict)
-    deflated: dict[bytes, int | None] = field(default_factory=dict)
+    deflated: dict[str, tuple[str, int | None]] = field(default_factory=dict)
 
 
 class Planning:
@@ -202,8 +202,8 @@ class Planning:
         tags = [found.facts.tag for found in some if found.facts.tag is not None]
         with self._engine.connect() as connection:
             crcs = known_crcs(connection, tags)
-            digests = known_digests(connection, tags) if packs or self.record.options.sums else {}
-            deflated = known_deflated(connection, list(digests.values())) if packs else {}
+            digests = known_digests(connection, tags) if self.record.options.sums else {}
+            deflated = known_deflated(connection, tags) if packs else {}
         return _Known(crcs, digests, deflated)
 
     def _keep(self, learnt: _Learnt) -> None:
@@ -224,7 +224,7 @@ class Planning:
         packed: DiskFile | None = None
         if isinstance(source, DiskFile) and (packs or self.later is not None) and _is_worth(found):
             if packs:
-                packed, sha256 = self._packed(source, facts, known, learnt, sha256)
+                packed = self._packed(source, facts, known, learnt)
             elif self.later is not None and len(self.later) < _LATER:
                 self.later.append((source, tag))
         crc = known.crcs.get(tag)
@@ -241,28 +241,26 @@ class Planning:
                 learnt.digests[tag] = sha256
         return _Content(source, source.size, crc, facts.modified, sha256, packed)
 
-    def _packed(
-        self, source: DiskFile, facts: FileFacts, known: _Known, learnt: _Learnt, sha256: bytes
-    ) -> tuple[DiskFile | None, bytes]:
-        """A content's deflated form, made now if it has to be and may be waited for; and its SHA-256."""
+    def _packed(self, source: DiskFile, facts: FileFacts, known: _Known, learnt: _Learnt) -> DiskFile | None:
+        """A content's deflated form, made now if it has to be and may be waited for."""
         assert self._packing is not None
-        if sha256 in known.deflated:
-            length = known.deflated[sha256]
+        tag = str(facts.tag)
+        if tag in known.deflated:
+            name, length = known.deflated[tag]
             if length is None:
-                return None, sha256
-            kept = self._packing.find(sha256, length)
+                return None
+            kept = self._packing.find(name, length)
             if kept is not None:
-                return kept, sha256
+                return kept
         self._cold += source.size
         if self._waits and (self._cold > self._limits.wait_for or self._cold > self._packing.limit // 2):
             self._keep(learnt)
             raise TooCold
         made = self.pack(source, str(facts.address), self._packing)
         if _settled(facts):
-            tag = str(facts.tag)
-            learnt.crcs[tag], learnt.digests[tag] = made.crc, made.sha256
-        learnt.deflated[made.sha256] = None if made.file is None else made.file.size
-        return made.file, made.sha256
+            learnt.crcs[tag] = made.crc
+            learnt.deflated[tag] = (made.name, None if made.file is None else made.file.size)
+        return made.file
 
     def pack(self, source: DiskFile, name: str, packing: Packing) -> Packed:
         """Raises Refusal (`changed`)."""
@@ -325,14 +323,12 @@ class Behind:
 
     def _pack(self, source: DiskFile, tag: str) -> None:
         with self._engine.connect() as connection:
-            sha256 = known_digests(connection, [tag]).get(tag)
-            if sha256 is not None and sha256 in known_deflated(connection, [sha256]):
+            if known_deflated(connection, [tag]):
                 return
         made = self._packing.pack(source)
         with patient(self._engine).begin() as connection:
             save_crcs(connection, {tag: made.crc})
-            save_digests(connection, {tag: made.sha256})
-            save_deflated(connection, {made.sha256: None if made.file is None else made.file.size})
+            save_deflated(connection, {tag: (made.name, None if made.file is None else made.file.size)})
 
     def close(self) -> None:
         self._ends = True

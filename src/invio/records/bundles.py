@@ -110,15 +110,15 @@ def save_digests(connection: sa.Connection, found: Mapping[str, bytes]) -> None:
         connection.execute(sa.insert(digests).prefix_with("OR IGNORE"), rows)
 
 
-def known_deflated(connection: sa.Connection, contents: Sequence[bytes]) -> dict[bytes, int | None]:
-    """The length of the deflated form by the content's SHA-256; None for one that deflating does not shorten."""
-    found = _known(connection, _DEFLATED, [sha256.hex() for sha256 in contents])
-    return {bytes.fromhex(sha256): size for sha256, size in found.items()}
+def known_deflated(connection: sa.Connection, tags: Sequence[str]) -> dict[str, tuple[str, int | None]]:
+    """By content tag, what the deflated form is called and its length; None where deflating is no gain."""
+    names, sizes = _known(connection, _DEFLATED, tags), _known(connection, _DEFLATED_SIZES, tags)
+    return {tag: (name, sizes[tag]) for tag, name in names.items()}
 
 
-def save_deflated(connection: sa.Connection, found: Mapping[bytes, int | None]) -> None:
+def save_deflated(connection: sa.Connection, found: Mapping[str, tuple[str, int | None]]) -> None:
     if found:
-        rows = [{"sha256": sha256.hex(), "size": size} for sha256, size in found.items()]
+        rows = [{"tag": tag, "name": name, "size": size} for tag, (name, size) in found.items()]
         connection.execute(sa.insert(deflated).prefix_with("OR REPLACE"), rows)
 
 
@@ -131,7 +131,8 @@ def _looked_up(key: sa.Column[Any], value: sa.Column[Any]) -> str:
 
 _CRCS = _looked_up(checksums.c.tag, checksums.c.crc)
 _DIGESTS = _looked_up(digests.c.tag, digests.c.sha256)
-_DEFLATED = _looked_up(deflated.c.sha256, deflated.c.size)
+_DEFLATED = _looked_up(deflated.c.tag, deflated.c.name)
+_DEFLATED_SIZES = _looked_up(deflated.c.tag, deflated.c.size)
 
 
 def _known(connection: sa.Connection, query: str, keys: Sequence[str]) -> dict[Any, Any]:

@@ -127,10 +127,12 @@ digests = sa.Table(
     sa.Column("sha256", sa.LargeBinary(32), nullable=False),
 )
 
-# How long a content's deflated form is, by its SHA-256; null where that is no gain.
+# What the deflated form of a content is called and how long it is, by the tag that changes with the content; a
+# length of null where it is no gain.
 deflated = sa.Table(
     "deflated",
     metadata,
-    sa.Column("sha256", sa.String(64), primary_key=True),  # hexadecimal
+    sa.Column("tag", sa.String(64), primary_key=True),
+    sa.Column("name", sa.String(64), nullable=False),
     sa.Column("size", sa.BigInteger),
 )

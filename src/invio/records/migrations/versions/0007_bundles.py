@@ -11,7 +11,8 @@ def upgrade() -> None:
     op.add_column("bundles", sa.Column("options", sa.JSON, nullable=False, server_default="{}"))
     op.create_table(
         "deflated",
-        sa.Column("sha256", sa.String(64), primary_key=True),
+        sa.Column("tag", sa.String(64), primary_key=True),
+        sa.Column("name", sa.String(64), nullable=False),
         sa.Column("size", sa.BigInteger),
     )
 
