@@ -15,7 +15,7 @@ from invio.core.ranges import RANGES
 from invio.core.reasons import REASONS
 from invio.core.rules import ACTIONS, Rule
 from invio.core.rules_file import KEYS, parse_rules
-from invio.service.settings import Settings
+from invio.service.settings import BundleSettings, Settings
 
 ROOT = Path(__file__).parents[1]
 GUIDE = (ROOT / "docs" / "guide.md").read_text("utf-8")
@@ -60,6 +60,12 @@ def test_the_settings_of_the_front_server_can_be_used() -> None:
     page = (ROOT / "docs" / "front.md").read_text("utf-8")
     settings = Settings.model_validate(tomllib.loads(page.split("```toml\n")[1].split("```")[0]))
     assert settings.front.redirect_header == "X-Accel-Redirect"
+
+
+def test_the_example_of_bundles_settings_is_what_holds_without_them() -> None:
+    page = (ROOT / "docs" / "bundles.md").read_text("utf-8")
+    given = tomllib.loads(page.split("```toml\n")[1].split("```")[0])["bundles"]
+    assert BundleSettings(**given) == BundleSettings()
 
 
 def test_every_picture_and_page_that_is_linked_is_there() -> None:
