@@ -77,6 +77,17 @@ def test_compressible_contents_are_deflated_once_and_the_rest_is_stored(start: S
     assert {name: (service.folder / "data" / "deflated" / name).stat().st_ino for name in contents} == before
 
 
+def test_what_is_made_for_an_archive_is_deflated_too(start: Start) -> None:
+    table = '[stores.tables]\nkind = "tables"\n[[stores.tables.file]]\npath = "tides.csv"\nfunction = "invio.demo.tides:this_year"\n'
+    service = start(files={}, rules=RULES.replace("files/**", "tables/**"), settings=SETTINGS + table)
+    made = bundle(service, ["tables/tides.csv"])
+    with archive(service, made) as opened:
+        [info] = opened.infolist()
+        assert info.compress_type == zipfile.ZIP_DEFLATED
+        assert info.compress_size < info.file_size / 3
+        assert opened.read("tides.csv") == service.get("/get/tables/tides.csv").content
+
+
 def test_a_bundle_keeps_its_bytes_when_the_service_and_the_cache_are_new(start: Start) -> None:
     service = start(files=FILES)
     made = bundle(service, ["files/"])

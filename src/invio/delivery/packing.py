@@ -20,7 +20,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from invio.delivery.checksums import crc32
-from invio.stores.sources import ContentChanged, DiskFile
+from invio.stores.sources import ContentChanged, DiskFile, SpooledFile
 
 log = logging.getLogger("invio.delivery")
 
@@ -78,7 +78,7 @@ class Packing:
         os.utime(path, ns=(max(status.st_atime_ns, status.st_mtime_ns) + 1, status.st_mtime_ns))
         return DiskFile.of(os.fsencode(path), status)
 
-    def pack(self, source: DiskFile, told: Callable[[int], None] | None = None) -> Packed:
+    def pack(self, source: DiskFile | SpooledFile, told: Callable[[int], None] | None = None) -> Packed:
         """Reads a content whole and keeps its deflated form, where that is shorter.
 
         `told` is called with the bytes of it that were read, piece by piece.
@@ -107,7 +107,7 @@ class Packing:
             part.unlink(missing_ok=True)
         return Packed(digest.hexdigest(), crc, source.size, file)
 
-    def _pack_small(self, source: DiskFile, told: Callable[[int], None] | None) -> Packed:
+    def _pack_small(self, source: DiskFile | SpooledFile, told: Callable[[int], None] | None) -> Packed:
         """Like `pack`, for a content of one piece: where deflating it is no gain, nothing is written."""
         descriptor = source.open()
         try:
@@ -157,7 +157,7 @@ class Packing:
                     (self._folder / oldest).unlink(missing_ok=True)
         return file
 
-    def _pieces(self, source: DiskFile) -> Iterator[tuple[bytes, bytes]]:
+    def _pieces(self, source: DiskFile | SpooledFile) -> Iterator[tuple[bytes, bytes]]:
         """Each piece of a content, and what it is deflated to, in their order."""
         descriptor = source.open()
         waiting: deque[tuple[bytes, Future[bytes]]] = deque()

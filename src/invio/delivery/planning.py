@@ -218,7 +218,8 @@ class Planning:
         if isinstance(source, Made):
             spool = self._spools.take(self.record.id, facts.address, source)
             sha256 = _sha256_of(spool.file) if self.record.options.sums else b""
-            return _Content(spool.file, spool.file.size, spool.crc, spool.made, sha256)
+            held = self._packed_spool(spool.file, facts, learnt) if packs else None
+            return _Content(spool.file, spool.file.size, spool.crc, spool.made, sha256, held)
         tag = str(facts.tag)
         sha256 = known.digests.get(tag, b"")
         packed: DiskFile | None = None
@@ -252,18 +253,27 @@ class Planning:
             kept = self._packing.find(name, length)
             if kept is not None:
                 return kept
-        self._cold += source.size
-        if self._waits and (self._cold > self._limits.wait_for or self._cold > self._packing.limit // 2):
-            self._keep(learnt)
-            raise TooCold
-        made = self.pack(source, str(facts.address), self._packing)
+        made = self._pack(source, facts, learnt)
         if _settled(facts):
             learnt.crcs[tag] = made.crc
             learnt.deflated[tag] = (made.name, None if made.file is None else made.file.size)
         return made.file
 
-    def pack(self, source: DiskFile, name: str, packing: Packing) -> Packed:
-        """Raises Refusal (`changed`)."""
+    def _packed_spool(self, source: SpooledFile, facts: FileFacts, learnt: _Learnt) -> DiskFile | None:
+        """The deflated form of what was made for this archive."""
+        media_type = facts.media_type or media_type_told(facts.address.name)
+        if source.size < _LEAST or (media_type is not None and is_compressed(media_type)):
+            return None
+        return self._pack(source, facts, learnt).file
+
+    def _pack(self, source: DiskFile | SpooledFile, facts: FileFacts, learnt: _Learnt) -> Packed:
+        """Raises TooCold, Refusal (`changed`)."""
+        packing = self._packing
+        assert packing is not None
+        self._cold += source.size
+        if self._waits and (self._cold > self._limits.wait_for or self._cold > packing.limit // 2):
+            self._keep(learnt)
+            raise TooCold
 
         def told(count: int) -> None:
             self._preparing.read += count
@@ -271,7 +281,7 @@ class Planning:
         try:
             return packing.pack(source, told)
         except ContentChanged as error:
-            raise Refusal("changed", f"{name}: {error}") from None
+            raise Refusal("changed", f"{facts.address}: {error}") from None
 
 
 @dataclass(frozen=True, slots=True)
