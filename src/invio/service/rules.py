@@ -18,8 +18,11 @@ def get_rules(caller: TheCaller, parts: TheParts) -> RulesShape:
     require_manager(parts, caller)
     in_force = parts.rules_file
     assert in_force is not None
+    fault = in_force.fault
+    if fault is not None:  # by the file's name; where it lies is for the log
+        fault = fault.replace(str(in_force.path), in_force.path.name)
     return RulesShape(
-        since=timestamp(in_force.since), fault=in_force.fault, rules=[_shape(rule) for rule in in_force.value.rules]
+        since=timestamp(in_force.since), fault=fault, rules=[_shape(rule) for rule in in_force.value.rules]
     )
 
 
