@@ -9,6 +9,7 @@ import random
 import shutil
 import signal
 import socket
+import sqlite3
 import subprocess
 import tarfile
 import zipfile
@@ -397,3 +398,19 @@ def test_nobody_links_to_a_bundle_of_what_they_may_not_link(start: Start) -> Non
     made = bundle(service, ["files/sub/"])
     with service.client("bob") as client:
         assert client.post("/api/links", json={"address": made["address"]}).status_code == 403
+
+
+def test_contents_are_known_before_an_archive_needs_them(start: Start) -> None:
+    service = start(
+        files={f"{n}.bin": os.urandom(1000) for n in range(30)}, settings=SETTINGS + "[bundles]\nscan_every = 1\n"
+    )
+    records = service.folder / "data" / "records.sqlite"
+
+    def known() -> int:
+        with sqlite3.connect(records) as connection:
+            return int(connection.execute("SELECT count(*) FROM checksums").fetchone()[0])
+
+    until(lambda: known() == 30)
+    (service.folder / "files" / "new.bin").write_bytes(b"new")
+    until(lambda: known() == 31)
+    assert "scan.done" in service.logged()

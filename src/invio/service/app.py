@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import asyncio
+import logging
+import threading
 import time
 from collections.abc import AsyncIterator, Sequence
 from contextlib import asynccontextmanager
@@ -19,6 +21,7 @@ from invio.core.reasons import Refusal
 from invio.core.request_head import RequestHead
 from invio.delivery import way
 from invio.delivery.refusals import USUAL_PAGES, refusal_reply, unreachable
+from invio.delivery.scanning import scan
 from invio.records.history import forget
 from invio.service import (
     bundles,
@@ -38,6 +41,7 @@ from invio.service.assembly import Parts
 from invio.service.description import described
 from invio.stores.store import StoreFault
 
+log = logging.getLogger("invio.service")
 _ROUTERS = (files, bundles, links, decisions, rules, recipients, quotas, history, transfers, sessions, operators)
 # What is left inside an application: it decides, signs people in and is watched over by itself.
 _MOUNTED = (files, bundles, transfers)
@@ -99,9 +103,13 @@ def make_api(parts: Parts | None, modules: Sequence[ModuleType] = _ROUTERS) -> F
             lasting.append(asyncio.create_task(parts.rules_file.keep(parts.decide_by)))
         if parts.keys_file is not None:
             lasting.append(asyncio.create_task(parts.keys_file.keep(parts.seal_by)))
+        ended = threading.Event()
+        if parts.settings.bundles.scan_every:
+            lasting.append(asyncio.create_task(_scan(parts, parts.settings.bundles.scan_every, ended)))
         if parts.settings.service.history_days is not None:
             lasting.append(asyncio.create_task(_forget(parts, parts.settings.service.history_days)))
         yield
+        ended.set()
         for task in lasting:
             task.cancel()
         await asyncio.gather(*lasting, return_exceptions=True)
@@ -136,6 +144,16 @@ async def _forget(parts: Parts, days: int) -> None:
     while True:
         await parts.journal.call(partial(forget, before=time.time() - days * 86_400))
         await asyncio.sleep(3600)
+
+
+async def _scan(parts: Parts, every: int, ended: threading.Event) -> None:
+    """Runs for the life of the service: has contents be known before archives need them."""
+    while True:
+        began = time.monotonic()
+        read = await asyncio.to_thread(scan, parts.engine, parts.catalogue.stores.values(), ended.is_set)
+        if read:
+            log.info("scan.done", extra={"fields": {"files": read, "seconds": round(time.monotonic() - began, 1)}})
+        await asyncio.sleep(every)
 
 
 async def _to_console() -> Response:

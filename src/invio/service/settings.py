@@ -60,6 +60,7 @@ class BundleSettings(_Strict):
     bytes: int = Field(1 << 40, ge=1)
     seconds: float = Field(600.0, gt=0, description="for planning one")
     wait_for: int = Field(64_000_000, ge=0, description="bytes that are deflated first, at most, before it begins")
+    scan_every: int = Field(0, ge=0, description="seconds after which new files' CRCs are worked out; 0: never ahead")
     cache_bytes: int = Field(1 << 30, ge=0, description="of deflated contents that are kept; 0: nothing is deflated")
 
 

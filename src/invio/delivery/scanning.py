@@ -1,0 +1,66 @@
+"""Scanning: the CRC-32s of all files of directories, worked out beside the deliveries before an archive needs them."""
+
+from __future__ import annotations
+
+import logging
+import time
+from collections.abc import Callable, Iterable, Iterator
+from itertools import islice
+
+import sqlalchemy as sa
+
+from invio.core.addresses import Address
+from invio.core.reasons import Refusal
+from invio.delivery.checksums import crc_of
+from invio.records.bundles import known_crcs, save_crcs
+from invio.records.database import patient
+from invio.stores.sources import DiskFile
+from invio.stores.store import Found, Missing, Store, Walks
+
+log = logging.getLogger("invio.delivery")
+_AT_ONCE = 500  # files that are looked up together
+_REST = 1.0  # times as long as it has worked, it lets others work
+# How old a file's time must be for a further change to show in it. Seconds.
+_SETTLED = 2.0
+
+
+def scan(engine: sa.Engine, stores: Iterable[Store], ends: Callable[[], bool]) -> int:
+    """Works out what is not known yet, until `ends` says so; gives the number of files that were read."""
+    files, read = _files(stores), 0
+    while not ends() and (some := list(islice(files, _AT_ONCE))):
+        began = time.monotonic()
+        with engine.connect() as connection:
+            known = known_crcs(connection, [str(found.facts.tag) for found in some])
+        fresh: dict[str, int] = {}
+        for found in some:
+            tag = str(found.facts.tag)
+            if tag not in known and not ends():
+                crc = _crc(found)
+                if crc is not None:
+                    fresh[tag] = crc
+        if fresh:
+            with patient(engine).begin() as connection:
+                save_crcs(connection, fresh)
+            read += len(fresh)
+            time.sleep(min(5.0, (time.monotonic() - began) * _REST))
+    return read
+
+
+def _files(stores: Iterable[Store]) -> Iterator[Found]:
+    for store in stores:
+        if isinstance(store, Walks):
+            try:
+                yield from store.walk(Address(store.name, ""))
+            except Missing:
+                log.warning("scan.no-root", extra={"fields": {"store": store.name}})
+
+
+def _crc(found: Found) -> int | None:
+    """None for a file that changes just now; it is left for the next time."""
+    facts, source = found.facts, found.source
+    if not isinstance(source, DiskFile) or time.time() - (facts.modified or 0) < _SETTLED:
+        return None
+    try:
+        return crc_of(source, str(facts.address))
+    except Refusal:
+        return None
