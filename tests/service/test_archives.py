@@ -135,6 +135,16 @@ def test_the_cache_is_bounded_and_survives_being_killed(start: Start, tmp_path: 
     assert sum(map(len, kept(again).values())) <= 150_000
 
 
+def test_what_cannot_be_kept_deflated_is_stored(start: Start, tmp_path: Path) -> None:
+    folder = tmp_path / "service"
+    make_folder(folder, FILES)
+    (folder / "data" / "deflated").write_bytes(b"in the way")
+    service = start(folder)
+    with archive(service, bundle(service, ["files/log.csv"])) as opened:
+        assert opened.infolist()[0].compress_type == zipfile.ZIP_STORED
+    assert "bundle.not-packed" in service.logged()
+
+
 def test_folders_are_flattened_names_told_apart_and_sums_given(start: Start, tmp_path: Path) -> None:
     service = start(
         files={"a/x.txt": b"1", "b/x.txt": b"2", "b/picture": b"\x89PNG\r\n\x1a\n" + bytes(20), "b/README": b"r"}

@@ -23,10 +23,11 @@ from invio.core.quotas import Quota
 from invio.core.reasons import Refusal
 from invio.core.replies import Representation
 from invio.delivery.archives import Plan
+from invio.delivery.behind import Behind
 from invio.delivery.catalogue import Catalogue
 from invio.delivery.choosing import Choosing, LeftOut, still_may
 from invio.delivery.packing import Packing
-from invio.delivery.planning import Behind, BundleLimits, Planning, Preparing, TooCold
+from invio.delivery.planning import BundleLimits, Planning, Preparing, TooCold
 from invio.delivery.spools import Spools
 from invio.records.bundles import (
     BundleOptions,

@@ -8,10 +8,8 @@ from __future__ import annotations
 
 import hashlib
 import logging
-import threading
 import time
-from collections import deque
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from itertools import islice
 
@@ -26,6 +24,7 @@ from invio.core.reasons import Refusal
 from invio.core.tar_layout import TarLayout
 from invio.core.zip_layout import Entry, ZipLayout
 from invio.delivery.archives import Chosen, Plan
+from invio.delivery.behind import LATER
 from invio.delivery.checksums import crc32, crc_of
 from invio.delivery.choosing import Choosing, LeftOut
 from invio.delivery.offering import kind_of
@@ -53,7 +52,6 @@ _LEAST = 512  # bytes of a content that is worth deflating
 # How old a file's time must be for a further change to show in it. Seconds.
 _SETTLED = 2.0
 _READ = 1024 * 1024  # bytes
-_LATER = 1000  # contents that wait to be deflated behind the deliveries
 
 
 @dataclass(frozen=True, slots=True)
@@ -144,8 +142,8 @@ class Planning:
         size = 0
         files = choosing.chosen(self.record.files)
         while some := list(islice(files, _AT_ONCE)):
-            if choosing.left_out and not options.leave_out and len(choosing.left_out) > self._limits.entries:
-                break
+            if choosing.left_out and not options.leave_out:
+                continue  # it is refused in the end, where all of it is named
             for found, path, chosen in self._known_and_chosen(some, packs, choosing.left_out):
                 extension = "" if "." in path.rpartition("/")[2] else extension_of(kind_of(found).media_type)
                 name = names.name(path, extension)
@@ -226,7 +224,7 @@ class Planning:
         if isinstance(source, DiskFile) and (packs or self.later is not None) and _is_worth(found):
             if packs:
                 packed = self._packed(source, facts, known, learnt)
-            elif self.later is not None and len(self.later) < _LATER:
+            elif self.later is not None and len(self.later) < LATER:
                 self.later.append((source, tag))
         crc = known.crcs.get(tag)
         if crc is None:
@@ -254,6 +252,8 @@ class Planning:
             if kept is not None:
                 return kept
         made = self._pack(source, facts, learnt)
+        if made is None:
+            return None
         if _settled(facts):
             learnt.crcs[tag] = made.crc
             learnt.deflated[tag] = (made.name, None if made.file is None else made.file.size)
@@ -264,10 +264,11 @@ class Planning:
         media_type = facts.media_type or media_type_told(facts.address.name)
         if source.size < _LEAST or (media_type is not None and is_compressed(media_type)):
             return None
-        return self._pack(source, facts, learnt).file
+        made = self._pack(source, facts, learnt)
+        return None if made is None else made.file
 
-    def _pack(self, source: DiskFile | SpooledFile, facts: FileFacts, learnt: _Learnt) -> Packed:
-        """Raises TooCold, Refusal (`changed`)."""
+    def _pack(self, source: DiskFile | SpooledFile, facts: FileFacts, learnt: _Learnt) -> Packed | None:
+        """None where it cannot be kept. Raises TooCold, Refusal (`changed`)."""
         packing = self._packing
         assert packing is not None
         self._cold += source.size
@@ -282,6 +283,9 @@ class Planning:
             return packing.pack(source, told)
         except ContentChanged as error:
             raise Refusal("changed", f"{facts.address}: {error}") from None
+        except OSError as error:  # of the folder of deflated contents, as when the disk is full
+            log.error("bundle.not-packed", extra={"fields": {"address": str(facts.address), "error": str(error)}})
+            return None
 
 
 @dataclass(frozen=True, slots=True)
@@ -298,53 +302,6 @@ class _Content:
     @property
     def content(self) -> tuple[int, int, float | None, int | None]:
         return self.size, self.crc, self.modified, None if self.packed is None else self.packed.size
-
-
-class Behind:
-    """Deflates, one after the other and behind the deliveries, what archives had to store as it was."""
-
-    def __init__(self, engine: sa.Engine, packing: Packing) -> None:
-        self._engine = engine
-        self._packing = packing
-        self._waiting: deque[tuple[DiskFile, str]] = deque(maxlen=_LATER)
-        self._wake = threading.Event()
-        self._ends = False
-        self._thread: threading.Thread | None = None
-
-    def ask(self, some: Iterable[tuple[DiskFile, str]]) -> None:
-        """Has contents deflated when there is time; `some` are files, and what each is known by."""
-        self._waiting.extend(some)
-        if self._waiting and self._thread is None:
-            self._thread = threading.Thread(target=self._work, name="packing-behind", daemon=True)
-            self._thread.start()
-        self._wake.set()
-
-    def _work(self) -> None:
-        while not self._ends:
-            if not self._waiting:
-                self._wake.wait()
-                self._wake.clear()
-                continue
-            source, tag = self._waiting.popleft()
-            try:
-                self._pack(source, tag)
-            except (ContentChanged, OSError, sa.exc.SQLAlchemyError) as error:
-                log.info("bundle.not-packed", extra={"fields": {"error": str(error)}})
-
-    def _pack(self, source: DiskFile, tag: str) -> None:
-        with self._engine.connect() as connection:
-            if known_deflated(connection, [tag]):
-                return
-        made = self._packing.pack(source)
-        with patient(self._engine).begin() as connection:
-            save_crcs(connection, {tag: made.crc})
-            save_deflated(connection, {tag: (made.name, None if made.file is None else made.file.size)})
-
-    def close(self) -> None:
-        self._ends = True
-        self._wake.set()
-        if self._thread is not None:
-            self._thread.join()
 
 
 def _is_worth(found: Found) -> bool:

@@ -1,0 +1,76 @@
+"""Behind the deliveries: contents that an archive had to store as they were are deflated for the next one."""
+
+from __future__ import annotations
+
+import logging
+import threading
+from collections import deque
+from collections.abc import Iterable
+
+import sqlalchemy as sa
+
+from invio.delivery.packing import Packing
+from invio.records.bundles import known_deflated, save_crcs, save_deflated
+from invio.records.database import patient
+from invio.stores.sources import ContentChanged, DiskFile
+
+log = logging.getLogger("invio.delivery")
+
+LATER = 1000  # contents that wait, at most
+
+
+class _Ended(Exception):
+    """The service ends; what was begun is let be."""
+
+
+class Behind:
+    """Deflates, one after the other and behind the deliveries, what archives had to store as it was."""
+
+    def __init__(self, engine: sa.Engine, packing: Packing) -> None:
+        self._engine = engine
+        self._packing = packing
+        self._waiting: deque[tuple[DiskFile, str]] = deque(maxlen=LATER)
+        self._wake = threading.Event()
+        self._ends = False
+        self._thread: threading.Thread | None = None
+
+    def ask(self, some: Iterable[tuple[DiskFile, str]]) -> None:
+        """Has contents deflated when there is time; `some` are files, and what each is known by."""
+        self._waiting.extend(some)
+        if self._waiting and self._thread is None:
+            self._thread = threading.Thread(target=self._work, name="packing-behind", daemon=True)
+            self._thread.start()
+        self._wake.set()
+
+    def _work(self) -> None:
+        while not self._ends:
+            if not self._waiting:
+                self._wake.wait()
+                self._wake.clear()
+                continue
+            source, tag = self._waiting.popleft()
+            try:
+                self._pack(source, tag)
+            except _Ended:
+                return
+            except (ContentChanged, OSError, sa.exc.SQLAlchemyError) as error:
+                log.info("bundle.not-packed", extra={"fields": {"error": str(error)}})
+
+    def _pack(self, source: DiskFile, tag: str) -> None:
+        with self._engine.connect() as connection:
+            if known_deflated(connection, [tag]):
+                return
+        made = self._packing.pack(source, self._go_on)
+        with patient(self._engine).begin() as connection:
+            save_crcs(connection, {tag: made.crc})
+            save_deflated(connection, {tag: (made.name, None if made.file is None else made.file.size)})
+
+    def _go_on(self, _: int) -> None:
+        if self._ends:
+            raise _Ended
+
+    def close(self) -> None:
+        self._ends = True
+        self._wake.set()
+        if self._thread is not None:
+            self._thread.join()
