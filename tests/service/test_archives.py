@@ -21,7 +21,7 @@ from typing import Any
 import httpx
 import pytest
 
-from tests.running import RULES, SETTINGS, Service, until
+from tests.running import RULES, SETTINGS, Service, make_folder, until
 
 Start = Callable[..., Service]
 TEXT = b"".join(b"2026-01-%02d,station-%d,%d.%03d,ok\n" % (n % 28 + 1, n % 7, n % 3, n % 997) for n in range(60_000))
