@@ -62,7 +62,9 @@ class Patience:
 class Wire:
     """One response on one connection."""
 
-    __slots__ = ("_app", "_cycle", "_direct", "_head", "_protocol", "_until_close", "answered", "body_sent", "taken")
+    __slots__ = (
+        "_app", "_cycle", "_direct", "_head", "_protocol", "_turn", "_until_close", "answered", "body_sent", "taken",
+    )  # fmt: skip
 
     def __init__(self, app: Callable[..., Any], cycle: Any, protocol: ZeroCopyProtocol) -> None:
         self._app = app
@@ -71,6 +73,7 @@ class Wire:
         self._direct = False
         self._head = b""
         self._until_close = False
+        self._turn = TURN  # bytes until the loop gets its turn
         self.answered = False  # whether a question that was sent to this response has reached it
         self.taken = False  # whether all of it is known to have arrived
         self.body_sent = 0  # bytes of the body that the kernel, or the transport's buffer, has taken
@@ -283,8 +286,19 @@ class Wire:
             sent = self.attempt(sock.send, view, flags)
             if sent is None:
                 await self._protocol.writable()
+                self._turn = TURN
             else:
                 view = view[sent:]
+                self._turn -= sent
+        if self._turn <= 0 and more:
+            await self._let_others_in()
+
+    async def _let_others_in(self) -> None:
+        """A socket that always takes more is not to keep the event loop from everybody else."""
+        self._turn = TURN
+        await asyncio.sleep(0)
+        if self._protocol.gone:
+            raise self._lost("the client closed the connection")
 
     def attempt(self, send: Callable[..., int], *given: object) -> int | None:
         """What a call has sent; None when the socket takes no more at present.
@@ -306,25 +320,22 @@ class Wire:
             self._head = b""
         if count > self._cycle.expected_content_length:
             raise ReplyBroken("more was to be sent than the head announced")
-        target, turn = sock.fileno(), TURN
+        target = sock.fileno()
         while count:
             sent = self.attempt(os.sendfile, target, descriptor, offset, min(count, STEP))
             if sent is None:
                 await self._protocol.writable()
-                turn = TURN
+                self._turn = TURN
                 continue
             if not sent:
                 raise ReplyBroken("the file ended before its announced length")
             offset += sent
             count -= sent
-            turn -= sent
+            self._turn -= sent
             self.body_sent += sent
             self._cycle.expected_content_length -= sent
-            if turn <= 0:
-                turn = TURN
-                await asyncio.sleep(0)
-                if self._protocol.gone:
-                    raise self._lost("the client closed the connection")
+            if self._turn <= 0 and (count or more):
+                await self._let_others_in()
         self._end_unless(more)
 
     def _end_unless(self, more: bool) -> None:
