@@ -209,7 +209,14 @@ def test_sigint_exits_with_zero_even_when_a_transfer_would_take_for_ever(start: 
 
 def test_the_terminal_shows_transfers_as_they_go(service: Service) -> None:
     environment = {**os.environ, "INVIO_URL": service.url, "INVIO_TOKEN": service.tokens["ann"]}
-    viewer = subprocess.Popen([INVIO, "transfers", "--follow"], env=environment, stdout=subprocess.PIPE, text=True)
+    viewer = subprocess.Popen(
+        [INVIO, "transfers", "--follow"],
+        env=environment,
+        stdout=subprocess.PIPE,
+        text=True,
+        # Whoever runs the tests in the background may have it ignored, for all below.
+        preexec_fn=lambda: signal.signal(signal.SIGINT, signal.default_int_handler) and None,
+    )
     lines: list[str] = []
 
     def read() -> None:

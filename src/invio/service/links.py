@@ -55,7 +55,7 @@ def post_link(asked: LinkAsk, request: Request, response: Response, caller: TheC
         terms = _require_all(parts, caller, record)
         given.setdefault("until", int(record.expires))
     _hold_for(terms, address, given)
-    given.setdefault("id", secrets.token_urlsafe(9))
+    given.setdefault("id", secrets.token_hex(8))  # which no command line takes for an option
     link = make_link(
         address,
         parts.keys.current,
