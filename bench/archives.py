@@ -63,7 +63,8 @@ class Archives:
                 one.write(block[:MIB])
         for count in COUNTS:
             self._many(f"small-{count}", count, lambda number: block[number % MIB : number % MIB + 4096])
-        self._many("text", 16, _log, ".csv")
+        self._many("text", 32, _log, ".csv")
+        self._many("like-text", 18, lambda number: block[number * 512 : number * 512 + MIB])
 
     def _many(self, name: str, count: int, content: Callable[[int], bytes], ending: str = ".bin") -> None:
         for number in range(count):

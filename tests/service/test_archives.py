@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import io
 import os
 import random
@@ -70,7 +69,7 @@ def test_compressible_contents_are_deflated_once_and_the_rest_is_stored(start: S
         "files/sub/deep/a.txt": zipfile.ZIP_DEFLATED,
     }
     contents = kept(service)
-    assert set(contents) == {hashlib.blake2b(content, digest_size=32).hexdigest() for content in (TEXT, b"a" * 2000)}
+    assert len(contents) == 2, "one for each content, however many files have it"
     before = {name: (service.folder / "data" / "deflated" / name).stat().st_ino for name in contents}
     again = bundle(service, ["files/log.csv"])
     with archive(service, again) as opened:

@@ -125,8 +125,12 @@ class ArchiveContent(Content):
                 yield Slice(source, start - self._at[number], end - start)
                 number = upto
             else:
-                yield from self._single(number, start, min(stop, self._at[number + 1]))
-                end = min(stop, self._at[number + 1])
+                end, content = min(stop, self._at[number + 1]), self.content_at(number)
+                if start < content:
+                    yield self.head(number)[start - self._at[number] : end - self._at[number]]
+                    start = min(content, end)
+                if start < end:
+                    yield Slice(self._sources.source(number), start - content, end - start)
                 number += 1
             start = end
         if start < stop:
@@ -139,14 +143,6 @@ class ArchiveContent(Content):
         while number < last and not alone[number] and at[number] < stop and at[number + 1] <= most:
             number += 1
         return number
-
-    def _single(self, number: int, start: int, stop: int) -> Iterator[Part]:
-        begin, content = self._at[number], self.content_at(number)
-        if start < content:
-            yield self.head(number)[start - begin : stop - begin]
-        if stop > content and stop > start:
-            start = max(start, content)
-            yield Slice(self._sources.source(number), start - content, stop - start)
 
 
 class _Stretch(Sequence[Part]):

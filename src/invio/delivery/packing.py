@@ -93,8 +93,8 @@ class Packing:
         digest, crc = hashlib.blake2b(digest_size=32), 0
         try:
             with open(part, "wb", buffering=0) as kept:
-                for piece, deflated in self._pieces(source):
-                    digest.update(piece)
+                for piece, deflated, digested in self._pieces(source):
+                    digest.update(digested)
                     crc = crc32()(piece, crc)
                     kept.write(deflated)
                     if told is not None:
@@ -119,7 +119,7 @@ class Packing:
         if told is not None:
             told(len(piece))
         deflated, file = _deflated_whole(piece), None
-        name = hashlib.blake2b(piece, digest_size=32).hexdigest()
+        name = hashlib.blake2b(_digest(piece), digest_size=32).hexdigest()
         if len(deflated) <= source.size * _WORTH:
             self._folder.mkdir(parents=True, exist_ok=True)
             part = self._part()
@@ -157,10 +157,10 @@ class Packing:
                     (self._folder / oldest).unlink(missing_ok=True)
         return file
 
-    def _pieces(self, source: DiskFile | SpooledFile) -> Iterator[tuple[bytes, bytes]]:
-        """Each piece of a content, and what it is deflated to, in their order."""
+    def _pieces(self, source: DiskFile | SpooledFile) -> Iterator[tuple[bytes, bytes, bytes]]:
+        """Each piece of a content, what it is deflated to, and its digest, in their order."""
         descriptor = source.open()
-        waiting: deque[tuple[bytes, Future[bytes]]] = deque()
+        waiting: deque[tuple[bytes, Future[tuple[bytes, bytes]]]] = deque()
         pool = self._threads()
         try:
             at = 0
@@ -169,14 +169,14 @@ class Packing:
                 at += len(piece)
                 if not piece and at < source.size:
                     raise ContentChanged("the file ended before its length")
-                waiting.append((piece, pool.submit(_deflated, piece, at >= source.size)))
+                waiting.append((piece, pool.submit(_worked, piece, at >= source.size)))
                 if len(waiting) > self._workers:
                     before, future = waiting.popleft()
-                    yield before, future.result()
+                    yield before, *future.result()
                 if at >= source.size:
                     break
             for before, future in waiting:
-                yield before, future.result()
+                yield before, *future.result()
             if not source.is_at(descriptor):
                 raise ContentChanged("the file was altered while it was read")
         finally:
@@ -204,6 +204,16 @@ class Packing:
     def close(self) -> None:
         if self._pool is not None:
             self._pool.shutdown(wait=True, cancel_futures=True)
+
+
+def _worked(piece: bytes, is_last: bool) -> tuple[bytes, bytes]:
+    """All that is to be done with a piece; what libraries do of it runs beside other pieces."""
+    return _deflated(piece, is_last), _digest(piece)
+
+
+def _digest(piece: bytes) -> bytes:
+    """A content is called by the digest of its pieces' digests, so that those are worked out side by side."""
+    return hashlib.blake2b(piece, digest_size=32).digest()
 
 
 def _deflated_whole(content: bytes) -> bytes:
