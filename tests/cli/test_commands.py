@@ -6,6 +6,7 @@ import json
 import os
 import pty
 import subprocess
+import tarfile
 import time
 import zipfile
 from collections.abc import Callable
@@ -13,6 +14,7 @@ from pathlib import Path
 
 import pytest
 
+from tests import running
 from tests.running import INVIO, Service
 
 Invio = Callable[..., subprocess.CompletedProcess[str]]
@@ -176,3 +178,30 @@ def test_a_wrong_token_and_a_missing_service_are_told_apart(invio: Invio, servic
     assert "(bad-token)" in invio("files", url=service.url, token="wrong").stderr
     gone = invio("files", url="http://127.0.0.1:9", token="x")
     assert (gone.returncode, "no service answers at http://127.0.0.1:9" in gone.stderr) == (1, True)
+
+
+def test_a_bundle_goes_on_where_it_was_killed(start: Callable[..., Service], invio: Invio, tmp_path: Path) -> None:
+    files = {f"{n}.bin": os.urandom(1_000_000) for n in range(4)}
+    service = start(files=files, settings=running.SETTINGS + "[limits]\nrecipient_rate = 1500000\n")
+    command = ["bundle", "files/", "-o", "all.zip"]
+    environment = {**os.environ, "INVIO_URL": service.url, "INVIO_TOKEN": service.tokens["bob"]}
+    first = subprocess.Popen([INVIO, *command], cwd=tmp_path, env=environment, stderr=subprocess.DEVNULL)
+    part = tmp_path / "all.zip.part"
+    running.until(lambda: part.exists() and part.stat().st_size > 700_000)
+    first.kill()
+    first.wait()
+    again = invio(*command, "--json", url=service.url, token=service.tokens["bob"])
+    assert again.returncode == 0, again.stderr
+    assert json.loads(again.stdout)["resumed"] > 600_000, "another bundle, of the same bytes"
+    with zipfile.ZipFile(tmp_path / "all.zip") as opened:
+        assert {name: opened.read(name) for name in opened.namelist()} == {
+            f"files/{name}": content for name, content in files.items()
+        }
+
+
+def test_a_bundle_tells_what_it_went_without(ann: Invio, tmp_path: Path) -> None:
+    done = ann("bundle", "files/big.bin", "files/none.txt", "--name", "x.tar", "--flatten", "--sums", "--leave-out")
+    assert done.returncode == 0, done.stderr
+    assert "left out: files/none.txt (missing)" in done.stdout
+    with tarfile.open(tmp_path / "x.tar") as opened:
+        assert opened.getnames() == ["big.bin", "SHA256SUMS", "LEFT-OUT.txt"]

@@ -148,10 +148,10 @@ def bundle(
         bars.hold(client.bundle_entries(made["id"]), made["entries"])
         fetched = client.fetch(made["url"], target=target, folder=folder, report=bars.report)
     if as_json:
-        print_json({**made, "path": str(fetched.path)})
+        print_json({**made, "path": str(fetched.path), "resumed": fetched.resumed})
         return
     entries = "1 file" if made["entries"] == 1 else f"{made['entries']:,} files"
-    click.echo(f"{fetched.path}: {entries}, {size_text(fetched.size)}")
+    click.echo(f"{fetched.path}: {entries}, {size_text(fetched.size)}{_resumed(fetched)}")
     for one in made["left_out"]:
         click.echo(f"left out: {one['address']} ({one['reason']})")
 
@@ -184,6 +184,9 @@ def _tell(fetched: list[Fetched], as_json: bool) -> None:
         print_json({"files": files})
         return
     for item in fetched:
-        resumed = f", of which {size_text(item.resumed)} were there already" if item.resumed else ""
         verified = ", SHA-256 verified" if item.verified else ""
-        click.echo(f"{item.path}: {size_text(item.size)}{resumed}{verified}")
+        click.echo(f"{item.path}: {size_text(item.size)}{_resumed(item)}{verified}")
+
+
+def _resumed(item: Fetched) -> str:
+    return f", of which {size_text(item.resumed)} were there already" if item.resumed else ""
