@@ -45,7 +45,7 @@ _REST = bytes(_BLOCK - 32)  # what a block has beyond a tag
 _QUERY_SAFE = "/-._~:@,*"
 
 
-@dataclass(frozen=True, init=False)
+@dataclass(frozen=True)
 class SealedLink:
     """A link, decoded. `root` and `conditions` are (name, value) pairs in the link's own order."""
 
@@ -54,17 +54,6 @@ class SealedLink:
     key: str
     conditions: tuple[tuple[str, str], ...]
     seal: str
-
-    def __init__(
-        self,
-        address: Address,
-        root: tuple[tuple[str, str], ...],
-        key: str,
-        conditions: tuple[tuple[str, str], ...],
-        seal: str,
-    ) -> None:
-        # At once: one by one, as a frozen class is filled otherwise, is a tenth of what making a link takes.
-        self.__dict__.update(address=address, root=root, key=key, conditions=conditions, seal=seal)
 
     def says(self, name: str) -> str | None:
         """The value of a root parameter, or None."""

@@ -10,6 +10,8 @@ from collections.abc import Iterable
 class Coverage:
     """The union of byte ranges; `total` is its length in bytes."""
 
+    __slots__ = ("_ranges",)
+
     def __init__(self, ranges: Iterable[tuple[int, int]] = ()) -> None:
         self._ranges: list[tuple[int, int]] = []
         for start, stop in ranges:

@@ -163,7 +163,7 @@ class RuleSet:
         self.has_reasons = self.sure_below = True
         self.has_quotas = any(rule.terms.quotas for rule in self.rules)
         self.answers: Answers = SILENT
-        self._asks = any(rule.conditions.ask is not None for rule in self.rules)
+        self.asks = any(rule.conditions.ask is not None for rule in self.rules)
         self._by_store: dict[str, list[Rule]] = {}
         self._any_store: list[Rule] = []
         self._filed_by: dict[tuple[str | None, str, str], dict[str | None, list[Rule]]] = {}
@@ -230,7 +230,7 @@ class RuleSet:
 
     async def ask_ahead(self, caller: Caller, action: str, address: Address) -> None:
         """Has the answers got that a decision on this will need; after a no, those on whether it may be listed."""
-        if self._asks:
+        if self.asks:
             await self.answers.ask_ahead(self._questions(caller, action, address))
             if action != "list" and not self.allows(caller, action, address):
                 await self.answers.ask_ahead(self._questions(caller, "list", address))

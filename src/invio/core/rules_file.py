@@ -9,7 +9,6 @@ from datetime import UTC, date, datetime, tzinfo
 from ipaddress import ip_address
 from pathlib import Path
 from typing import Any, TypeVar
-from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from invio.core.addresses import parse_address
 from invio.core.caching import read_cache_control
@@ -170,8 +169,12 @@ class _Reader:
         return Ask(url, function, float(timeout))
 
     def _zone(self, at: _Place, name: object) -> tzinfo:
+        if name == "UTC":
+            return UTC
+        from zoneinfo import ZoneInfo, ZoneInfoNotFoundError  # half a megabyte, for rules that name a zone
+
         try:
-            return UTC if name == "UTC" else ZoneInfo(str(name))
+            return ZoneInfo(str(name))
         except (ZoneInfoNotFoundError, ValueError, OSError):
             self.refuse(at, f"{name!r} is no time zone; expected one such as 'Europe/Stockholm'")
             raise

@@ -13,6 +13,7 @@ import time
 from collections import Counter, OrderedDict
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
 
 import sqlalchemy as sa
 
@@ -23,11 +24,9 @@ from invio.core.quotas import Quota
 from invio.core.reasons import Refusal
 from invio.core.replies import Representation
 from invio.delivery.archives import Plan
-from invio.delivery.behind import Behind
 from invio.delivery.catalogue import Catalogue
 from invio.delivery.choosing import Choosing, LeftOut, still_may
-from invio.delivery.packing import Packing
-from invio.delivery.planning import BundleLimits, Planning, Preparing, TooCold
+from invio.delivery.limits import BundleLimits
 from invio.delivery.spools import Spools
 from invio.records.bundles import (
     BundleOptions,
@@ -40,6 +39,11 @@ from invio.records.bundles import (
 from invio.records.database import patient
 from invio.records.recipients import recipient_named
 
+if TYPE_CHECKING:
+    from invio.delivery.behind import Behind
+    from invio.delivery.packing import Packing
+    from invio.stores.sources import DiskFile
+
 log = logging.getLogger("invio.delivery")
 
 STORE = "bundles"  # what stands where an address has its store
@@ -49,6 +53,14 @@ _FRESH = 2.0
 _FEW = 5000  # files, which are looked at each time
 _KEPT = 64  # plans
 _KEPT_ENTRIES = 400_000  # of all of them, but for the newest
+
+
+@dataclass(slots=True)
+class Preparing:
+    """How far a plan is: files that are in it, and bytes of contents that had to be read for it."""
+
+    files: int = 0
+    read: int = 0
 
 
 @dataclass(slots=True)
@@ -78,7 +90,7 @@ class Bundles:
         self._engine = engine
         self._limits = limits
         self._packing = packing
-        self._behind = None if packing is None else Behind(engine, packing)
+        self._behind: Behind | None = None
         self._spools = Spools(limits.spools)
         self._plans: OrderedDict[str, _Kept] = OrderedDict()
         self._preparing: dict[str, Preparing] = {}
@@ -195,8 +207,9 @@ class Bundles:
     def close(self) -> None:
         self._plans.clear()
         self._spools.close()
-        if self._behind is not None and self._packing is not None:
+        if self._behind is not None:
             self._behind.close()
+        if self._packing is not None:
             self._packing.close()
 
     @staticmethod
@@ -221,7 +234,18 @@ class Bundles:
                 self._plans.move_to_end(bundle_id)
             return kept
 
+    def _pack_later(self, some: list[tuple[DiskFile, str]]) -> None:
+        from invio.delivery.behind import Behind
+
+        assert self._packing is not None
+        with self._lock:
+            if self._behind is None:
+                self._behind = Behind(self._engine, self._packing)
+        self._behind.ask(some)
+
     def _planned(self, caller: Caller, record: BundleRecord) -> _Kept:
+        from invio.delivery.planning import Planning, TooCold  # what only archives need is loaded with the first one
+
         choosing = Choosing(self._catalogue, caller)
         preparing = self._preparing[record.id] = Preparing()
         planning = Planning(self._engine, self._limits, self._packing, self._spools, record, preparing)
@@ -233,8 +257,7 @@ class Bundles:
                 packs, planning.later = False, []
                 choosing.left_out.clear()
                 plan = planning.plan(choosing, packs, False)
-                if self._behind is not None:
-                    self._behind.ask(planning.later)
+                self._pack_later(planning.later)
         finally:
             self._preparing.pop(record.id, None)
         if record.options.packs is None:

@@ -27,6 +27,20 @@ class Limits:
     idle: float = 60.0
 
 
+@dataclass(frozen=True, slots=True)
+class BundleLimits:
+    """`entries` in files, `size` in bytes, `seconds` for planning; `spools` is how many made files are kept.
+
+    `wait_for` is how many bytes of content are deflated, at most, before an archive begins.
+    """
+
+    entries: int = 200_000
+    size: int = 1 << 40
+    seconds: float = 600.0
+    spools: int = 64
+    wait_for: int = 64_000_000
+
+
 class Throttles:
     """The speed limits in use; one that no connection holds is forgotten."""
 

@@ -25,8 +25,10 @@ from invio.core.tar_layout import TarLayout
 from invio.core.zip_layout import Entry, ZipLayout
 from invio.delivery.archives import Chosen, Plan
 from invio.delivery.behind import LATER
+from invio.delivery.bundles import Preparing
 from invio.delivery.checksums import crc32, crc_of
 from invio.delivery.choosing import Choosing, LeftOut
+from invio.delivery.limits import BundleLimits
 from invio.delivery.offering import kind_of
 from invio.delivery.packing import CODER, Packed, Packing
 from invio.delivery.spools import Spools
@@ -52,28 +54,6 @@ _LEAST = 512  # bytes of a content that is worth deflating
 # How old a file's time must be for a further change to show in it. Seconds.
 _SETTLED = 2.0
 _READ = 1024 * 1024  # bytes
-
-
-@dataclass(frozen=True, slots=True)
-class BundleLimits:
-    """`entries` in files, `size` in bytes, `seconds` for planning; `spools` is how many made files are kept.
-
-    `wait_for` is how many bytes of content are deflated, at most, before an archive begins.
-    """
-
-    entries: int = 200_000
-    size: int = 1 << 40
-    seconds: float = 600.0
-    spools: int = 64
-    wait_for: int = 64_000_000
-
-
-@dataclass(slots=True)
-class Preparing:
-    """How far a plan is: files that are in it, and bytes of contents that had to be read for it."""
-
-    files: int = 0
-    read: int = 0
 
 
 class TooCold(Exception):

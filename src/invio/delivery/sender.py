@@ -44,6 +44,8 @@ _LOOKS = 4
 class Meter:
     """Counts what a reply has handed over, and knows what of it arrived. Bytes, from the body's first."""
 
+    __slots__ = ("_wire", "counted")
+
     def __init__(self, wire: Wire | None) -> None:
         self._wire = wire
         self.counted = 0

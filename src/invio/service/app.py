@@ -21,7 +21,6 @@ from invio.core.reasons import Refusal
 from invio.core.request_head import RequestHead
 from invio.delivery import way
 from invio.delivery.refusals import USUAL_PAGES, refusal_reply, unreachable
-from invio.delivery.scanning import scan
 from invio.records.history import forget
 from invio.service import (
     bundles,
@@ -148,6 +147,8 @@ async def _forget(parts: Parts, days: int) -> None:
 
 async def _scan(parts: Parts, every: int, ended: threading.Event) -> None:
     """Runs for the life of the service: has contents be known before archives need them."""
+    from invio.delivery.scanning import scan
+
     while True:
         began = time.monotonic()
         read = await asyncio.to_thread(scan, parts.engine, parts.catalogue.stores.values(), ended.is_set)

@@ -5,6 +5,8 @@ from __future__ import annotations
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import TYPE_CHECKING
 
 import sqlalchemy as sa
 
@@ -20,10 +22,8 @@ from invio.delivery.catalogue import Catalogue, Decider
 from invio.delivery.digests import Digests
 from invio.delivery.front import Front
 from invio.delivery.identify import Identifier, Identifies
-from invio.delivery.limits import Limits
+from invio.delivery.limits import BundleLimits, Limits
 from invio.delivery.offering import Offering
-from invio.delivery.packing import Packing
-from invio.delivery.planning import BundleLimits
 from invio.delivery.refusals import Pages
 from invio.delivery.transfers import Transfers
 from invio.delivery.way import Delivery, Way
@@ -34,8 +34,6 @@ from invio.records.company import Company
 from invio.records.database import open_database, patient
 from invio.records.journal import Journal
 from invio.service.attempts import Attempts
-from invio.service.outside import Outside
-from invio.service.provider import Provider
 from invio.service.settings import (
     BadSettings,
     DirectorySettings,
@@ -48,6 +46,9 @@ from invio.service.watched import Watched
 from invio.stores.directory import DirectoryStore
 from invio.stores.store import Store, StoreFault
 from invio.stores.tables import TablesStore
+
+if TYPE_CHECKING:
+    from invio.service.outside import Outside
 
 
 @dataclass(slots=True, eq=False)
@@ -102,12 +103,7 @@ def assemble(settings: Settings, decider: Decider | None = None, identifier: Ide
     stores = open_stores(settings)
     rules_file, keys_file, keys, rules = None, None, KeyRing({}, ""), decider
     if decider is None:
-        outside = Outside()
-        rules_file = Watched(
-            "rules",
-            settings.path(settings.service.rules),
-            lambda path: outside.use(read_rules(path, settings.stores), path),
-        )
+        rules_file = Watched("rules", settings.path(settings.service.rules), _reads_rules(settings))
         rules = rules_file.value
     if decider is None or settings.path(settings.service.keys).exists():
         keys_file = Watched("keys", settings.path(settings.service.keys), read_keys)
@@ -124,7 +120,11 @@ def assemble(settings: Settings, decider: Decider | None = None, identifier: Ide
     company.joined()
     journal = Journal(engine)
     catalogue = Catalogue(stores, rules)
-    provider = None if settings.identity is None else Provider(settings.identity, settings.folder)
+    provider = None
+    if settings.identity is not None:
+        from invio.service.provider import Provider  # each is loaded where the settings have it
+
+        provider = Provider(settings.identity, settings.folder)
     identifier = identifier or Identifier(engine, provider)
     limits = Limits(**settings.limits.model_dump())
     transfers = Transfers(engine, journal, limits)
@@ -163,11 +163,30 @@ def open_stores(settings: Settings) -> list[Store]:
     return [_store(settings, name) for name in settings.stores]
 
 
+def _reads_rules(settings: Settings) -> Callable[[Path], RuleSet]:
+    """Reads rules, and has those that ask somebody outside be answered."""
+    outside: list[Outside] = []  # one for all that are read, once any of them asks
+
+    def read(path: Path) -> RuleSet:
+        rules = read_rules(path, settings.stores)
+        if not rules.asks:
+            return rules
+        if not outside:
+            from invio.service.outside import Outside
+
+            outside.append(Outside())
+        return outside[0].use(rules, path)
+
+    return read
+
+
 def _bundles(settings: Settings, catalogue: Catalogue, engine: sa.Engine, alone: bool) -> Bundles:
     given = settings.bundles
     limits = BundleLimits(given.entries, given.bytes, given.seconds, wait_for=given.wait_for)
     packing = None
     if given.cache_bytes:
+        from invio.delivery.packing import Packing
+
         packing = Packing(settings.path(settings.service.data) / "deflated", given.cache_bytes)
         if alone:
             packing.sweep()
