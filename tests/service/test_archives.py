@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import base64
+import hashlib
 import io
 import os
 import random
@@ -80,9 +82,11 @@ def test_compressible_contents_are_deflated_once_and_the_rest_is_stored(start: S
 def test_what_is_made_for_an_archive_is_deflated_too(start: Start) -> None:
     table = '[stores.tables]\nkind = "tables"\n[[stores.tables.file]]\npath = "tides.csv"\nfunction = "invio.demo.tides:this_year"\n'
     service = start(files={}, rules=RULES.replace("files/**", "tables/**"), settings=SETTINGS + table)
-    made = bundle(service, ["tables/tides.csv"])
+    made = bundle(service, ["tables/tides.csv"], sums=True)
     with archive(service, made) as opened:
-        [info] = opened.infolist()
+        info = opened.getinfo("tides.csv")
+        told = opened.read("SHA256SUMS").decode()
+        assert told == f"{hashlib.sha256(opened.read('tides.csv')).hexdigest()}  tides.csv\n"
         assert info.compress_type == zipfile.ZIP_DEFLATED
         assert info.compress_size < info.file_size / 3
         assert opened.read("tides.csv") == service.get("/get/tables/tides.csv").content
@@ -265,7 +269,21 @@ def test_seventy_thousand_entries_are_read_by_others(start: Start, tmp_path: Pat
     assert (len(entries["entries"]), entries["next"]) == (10, None)
 
 
-def test_a_hundred_resumes_at_any_offset_give_the_same_bytes(start: Start) -> None:
+def test_a_range_of_an_archive_has_a_digest_of_its_own_when_asked(start: Start) -> None:
+    service = start(files=FILES)
+    made = bundle(service, ["files/"], sums=True)
+    for span in ("bytes=0-9999", "bytes=-2000", f"bytes={made['size'] // 2}-{made['size'] // 2 + 5000}"):
+        answer = service.get(made["url"], "bob", range=span, want_content_digest="sha-256=1")
+        assert answer.status_code == 206
+        said = base64.b64encode(hashlib.sha256(answer.content).digest()).decode()
+        assert answer.headers["content-digest"] == f"sha-256=:{said}:"
+    whole = service.get(made["url"], "bob").content
+    several = service.get(made["url"], "bob", range="bytes=0-99,200000-200099,-50")
+    assert several.headers["content-type"].startswith("multipart/byteranges")
+    assert all(piece in several.content for piece in (whole[:100], whole[200_000:200_100], whole[-50:]))
+
+
+def test_two_hundred_resumes_at_any_offset_give_the_same_bytes(start: Start) -> None:
     """A connection that is killed wherever it is, two hundred times, and gone on with from there."""
     service = start(files={**FILES, **{f"many/{n}.bin": os.urandom(n * 37) for n in range(300)}})
     made = bundle(service, ["files/"])

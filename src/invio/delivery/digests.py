@@ -19,6 +19,8 @@ from typing import cast
 import sqlalchemy as sa
 
 from invio.core.replies import Part, Slice
+from invio.delivery.archives import Literal, RunOfFiles
+from invio.delivery.wire import ReplyBroken
 from invio.records.database import patient
 from invio.records.digests import known_digest, save_digest
 from invio.stores.sources import ContentChanged, DiskFile, RemoteFile, SliceSource
@@ -131,6 +133,11 @@ def digest_of(parts: Sequence[Part]) -> bytes:
 
 
 def _bytes_of(part: Slice) -> bytes:
+    if isinstance(part.source, RunOfFiles | Literal):
+        try:
+            return part.source.read(part.offset, part.length)
+        except ReplyBroken:
+            return b""  # what is sent instead is broken off
     if isinstance(part.source, RemoteFile):
         try:
             return part.source.read(part.offset, part.length)

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import hashlib
 import logging
+import os
 import time
 from collections.abc import Iterator
 from dataclasses import dataclass, field
@@ -302,9 +303,14 @@ def _sha256_of(source: SliceSource | RemoteFile) -> bytes:
         for at in range(0, source.size, _READ):
             sha.update(source.read(at, min(_READ, source.size - at)))
         return sha.digest()
-    with open(source.open(), "rb", buffering=0) as file:
-        while piece := file.read(_READ):
+    descriptor, at = source.open(), 0
+    try:
+        # By offsets: a file that is kept open without a name has one position for all who read it.
+        while piece := os.pread(descriptor, _READ, at):
             sha.update(piece)
+            at += len(piece)
+    finally:
+        os.close(descriptor)
     return sha.digest()
 
 
