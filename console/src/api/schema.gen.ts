@@ -572,12 +572,8 @@ export interface components {
              * @enum {string}
              */
             folders: "keep" | "flatten";
-            /**
-             * Format
-             * @default zip
-             * @enum {string}
-             */
-            format: "zip" | "tar";
+            /** Format */
+            format?: ("zip" | "tar") | null;
             /**
              * Sums
              * @default false

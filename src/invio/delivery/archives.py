@@ -45,7 +45,7 @@ class Plan:
 
     def __init__(self, layout: Layout) -> None:
         self.content = ArchiveContent(layout, self)
-        self.made = self.looked = time.monotonic()  # when it was made, and last found to be true
+        self.looked = time.monotonic()  # when it was last found to be true
         self.broken = False  # whether something of it was found to have changed
         self._roots: dict[bytes, int] = {}
         self._root_of = array("H")

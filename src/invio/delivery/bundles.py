@@ -97,12 +97,18 @@ class Bundles:
         self._turns: dict[str, threading.Lock] = {}
         self._lock = threading.Lock()
 
-    def save(self, caller: Caller, files: Sequence[str], name: str | None, options: BundleOptions) -> BundleRecord:
-        """Keeps a selection as a bundle, which is not planned yet. Raises Refusal (`no-selection`)."""
+    def save(
+        self, caller: Caller, files: Sequence[str], name: str | None, options: BundleOptions, kind: str | None = None
+    ) -> BundleRecord:
+        """Keeps a selection as a bundle, which is not planned yet; `kind` is `zip`, `tar`, or what the name says.
+
+        Raises:
+            Refusal: `no-selection`.
+        """
         if not files:
             raise Refusal("no-selection", 'the selection is empty; give "files": ["store/path", "store/folder/"]')
         with patient(self._engine).begin() as connection:
-            return save_bundle(connection, caller.recipient, _archive_name(name, files), files, options)
+            return save_bundle(connection, caller.recipient, _archive_name(name, files, kind), files, options)
 
     def plan(self, caller: Caller, record: BundleRecord) -> Made:
         """The archive's plan, made now if it has to be.
@@ -134,11 +140,6 @@ class Bundles:
     def preparing(self, bundle_id: str) -> Preparing | None:
         """How far a bundle's plan is that is being made."""
         return self._preparing.get(bundle_id)
-
-    def planned(self, bundle_id: str) -> Plan | None:
-        """A bundle's plan, if it is kept."""
-        kept = self._plans.get(bundle_id)
-        return None if kept is None else kept.plan
 
     def represent(
         self, caller: Caller, address: Address, sealed: bool, resumes: bool
@@ -306,9 +307,13 @@ def _is_looked_at(plan: Plan, resumes: bool) -> bool:
     return not resumes and time.monotonic() - plan.looked > _FRESH
 
 
-def _archive_name(name: str | None, files: Sequence[str]) -> str:
-    """What was asked for, else the name of the one folder or file, else `files`; `.tar` or `.zip`."""
+def _archive_name(name: str | None, files: Sequence[str], kind: str | None) -> str:
+    """What was asked for, else the name of the one folder or file, else `files`; it ends in `.tar` or `.zip`."""
     if not name:
         name = files[0].rstrip("/").rpartition("/")[2] if len(files) == 1 else "files"
     name = safe_name(name, "files")
-    return name if name.lower().endswith(ENDINGS) else safe_name(name + ".zip")
+    ending = next((ending for ending in ENDINGS if name.lower().endswith(ending)), None)
+    if ending is not None and kind in (None, ending[1:]):
+        return name
+    stem = name if ending is None else name[: -len(ending)]
+    return safe_name(f"{stem}.{kind or 'zip'}")

@@ -43,7 +43,7 @@ from invio.records.bundles import (
     save_digests,
 )
 from invio.records.database import patient
-from invio.stores.sources import ContentChanged, DiskFile, Made, RemoteFile, SliceSource, SpooledFile
+from invio.stores.sources import ContentChanged, DiskFile, Made, RemoteFile, SliceSource, SpooledFile, is_settled
 from invio.stores.store import Found, StoreFault
 
 log = logging.getLogger("invio.delivery")
@@ -52,8 +52,6 @@ SUMS = "SHA256SUMS"
 LEFT_OUT = "LEFT-OUT.txt"
 _AT_ONCE = 500  # files whose contents are looked up together
 _LEAST = 512  # bytes of a content that is worth deflating
-# How old a file's time must be for a further change to show in it. Seconds.
-_SETTLED = 2.0
 _READ = 1024 * 1024  # bytes
 
 
@@ -213,11 +211,11 @@ class Planning:
         if crc is None:
             crc = crc_of(source, str(facts.address))
             self._preparing.read += source.size
-            if _settled(facts):
+            if is_settled(facts.modified):
                 learnt.crcs[tag] = crc
         if self.record.options.sums and not sha256:
             sha256 = _sha256_of(source)
-            if _settled(facts):
+            if is_settled(facts.modified):
                 learnt.digests[tag] = sha256
         return _Content(source, source.size, crc, facts.modified, sha256, packed)
 
@@ -235,7 +233,7 @@ class Planning:
         made = self._pack(source, facts, learnt)
         if made is None:
             return None
-        if _settled(facts):
+        if is_settled(facts.modified):
             learnt.crcs[tag] = made.crc
             learnt.deflated[tag] = (made.name, None if made.file is None else made.file.size)
         return made.file
@@ -290,11 +288,6 @@ def _is_worth(found: Found) -> bool:
     facts = found.facts
     media_type = facts.media_type or media_type_told(facts.address.name)
     return (facts.size or 0) >= _LEAST and (media_type is None or not is_compressed(media_type))
-
-
-def _settled(facts: FileFacts) -> bool:
-    """Whether a further change of the file would show in what it is known by."""
-    return facts.modified is None or time.time() - facts.modified > _SETTLED
 
 
 def _sha256_of(source: SliceSource | RemoteFile) -> bytes:

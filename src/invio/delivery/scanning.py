@@ -14,14 +14,12 @@ from invio.core.reasons import Refusal
 from invio.delivery.checksums import crc_of
 from invio.records.bundles import known_crcs, save_crcs
 from invio.records.database import patient
-from invio.stores.sources import DiskFile
+from invio.stores.sources import DiskFile, is_settled
 from invio.stores.store import Found, Missing, Store, Walks
 
 log = logging.getLogger("invio.delivery")
 _AT_ONCE = 500  # files that are looked up together
 _REST = 1.0  # times as long as it has worked, it lets others work
-# How old a file's time must be for a further change to show in it. Seconds.
-_SETTLED = 2.0
 
 
 def scan(engine: sa.Engine, stores: Iterable[Store], ends: Callable[[], bool]) -> int:
@@ -58,7 +56,7 @@ def _files(stores: Iterable[Store]) -> Iterator[Found]:
 def _crc(found: Found) -> int | None:
     """None for a file that changes just now; it is left for the next time."""
     facts, source = found.facts, found.source
-    if not isinstance(source, DiskFile) or time.time() - (facts.modified or 0) < _SETTLED:
+    if not isinstance(source, DiskFile) or not is_settled(facts.modified):
         return None
     try:
         return crc_of(source, str(facts.address))

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import logging
-from collections.abc import Sequence
 from typing import Annotated, Any
 
 from fastapi import APIRouter, BackgroundTasks, Form, Query, Request, Response
@@ -54,10 +53,7 @@ def make_bundle(
     `GET /api/bundles/{id}` tells how far that is.
     """
     options = BundleOptions(asked.folders == "flatten", asked.sums, asked.on_problem == "leave-out")
-    name = asked.name
-    if asked.format is not None:
-        name = f"{_stem(name or _usual_name(asked.files))}.{asked.format}"
-    record = parts.bundles.save(caller, asked.files, name, options)
+    record = parts.bundles.save(caller, asked.files, asked.name, options, asked.format)
     if asked.wait:
         made = _told(request, record, parts.bundles.plan(caller, record))
     else:
@@ -105,14 +101,12 @@ def make_bundle_from_form(
     file: Annotated[list[str] | None, Form(description="an address; repeated")] = None,
     name: Annotated[str | None, Form(max_length=200)] = None,
     folders: Annotated[FormFolders, Form()] = "keep",
-    format: Annotated[FormFormat, Form()] = "zip",
+    format: Annotated[FormFormat | None, Form()] = None,
     sums: Annotated[bool, Form()] = False,
 ) -> RedirectResponse:
     """The same for a page without scripts: answered with the archive's address."""
     files = file or []
-    if format == "tar":
-        name = f"{_stem(name or _usual_name(files))}.tar"
-    record = parts.bundles.save(caller, files, name, BundleOptions(folders == "flatten", sums))
+    record = parts.bundles.save(caller, files, name, BundleOptions(folders == "flatten", sums), format)
     parts.bundles.plan(caller, record)
     return RedirectResponse(_url(request, record), status_code=303)
 
@@ -122,14 +116,6 @@ def _plan(parts: Parts, caller: Caller, record: BundleRecord) -> None:
         parts.bundles.plan(caller, record)
     except Refusal as refusal:  # whoever asks for it is told
         log.info("bundle.refused", extra={"fields": {"bundle": record.id, "reason": refusal.reason.word}})
-
-
-def _usual_name(files: Sequence[str]) -> str:
-    return files[0].rstrip("/").rpartition("/")[2] if len(files) == 1 else "files"
-
-
-def _stem(name: str) -> str:
-    return next((name[: -len(end)] for end in bundles.ENDINGS if name.lower().endswith(end)), name)
 
 
 def _url(request: Request, record: BundleRecord) -> str:

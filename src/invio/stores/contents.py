@@ -7,14 +7,10 @@ to just now is not kept: a second change may carry the same time.
 
 from __future__ import annotations
 
-import time
-
-from invio.stores.sources import DiskFile
+from invio.stores.sources import DiskFile, is_settled
 
 _SIZE = 16 * 1024  # bytes of the largest that is kept
 _ALL = 6 * 1024 * 1024  # bytes of all
-# How old a file's time must be for a further change to show in it. Seconds.
-_SETTLED = 2.0
 
 
 class SmallContents:
@@ -33,7 +29,7 @@ class SmallContents:
         """Keeps the whole content of a file, if it is small and at rest."""
         if not isinstance(source, DiskFile) or not len(content) == source.size <= _SIZE:
             return
-        if time.time() - source.modified_ns / 1e9 < _SETTLED:
+        if not is_settled(source.modified_ns / 1e9):
             return
         if self._size + len(content) > _ALL:
             self._kept.clear()

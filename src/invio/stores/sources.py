@@ -7,9 +7,18 @@ with what was found: a file that was replaced in between is not the file that wa
 from __future__ import annotations
 
 import os
+import time
 from collections.abc import AsyncIterator, Callable, Iterator
 from dataclasses import dataclass
 from typing import Protocol
+
+# How old a file's time must be for a further change to show in it. Seconds.
+_SETTLED = 2.0
+
+
+def is_settled(modified: float | None) -> bool:
+    """Whether a further change of a file would show in its time; Unix seconds. What has no time has other marks."""
+    return modified is None or time.time() - modified > _SETTLED
 
 
 class ContentChanged(Exception):
