@@ -53,7 +53,7 @@ def test_each_person_sees_their_own(demo: Demo) -> None:
             return [file["address"] for file in client.get("/api/files").json()["files"]]
 
     assert stores(None) == ["notices/", "tables/"]
-    assert stores("pilot-7") == ["charts/", "notices/", "tables/"]
+    assert stores("pilot-7") == ["charts/", "models/", "notices/", "tables/"]
     with demo.client("pilot-7") as pilot:
         folders = [file["name"] for file in pilot.get("/api/files?in=charts/").json()["files"]]
         assert folders == ["approach", "harbour", "soundings"], "drafts are under embargo"

@@ -87,6 +87,25 @@ def test_a_rule_holds_for_types_and_sizes_once_the_file_is_known() -> None:
     assert not allow.allows_below(ANYONE, "read", parse_address("charts/"))
 
 
+@pytest.mark.parametrize(
+    ("version", "newest", "earlier", "unversioned"),
+    [
+        ('"current"', True, False, True),
+        ('"earlier"', False, True, False),
+        ("2", False, True, False),
+        ("3", True, False, False),
+    ],
+)
+def test_a_rule_holds_for_versions(version: str, newest: bool, earlier: bool, unversioned: bool) -> None:
+    rules = parse_rules(BASE + f"version = {version}\n")
+    for number, current, holds in ((3, True, newest), (2, False, earlier), (None, True, unversioned)):
+        one = FileFacts(SHEET, 100, None, None, version=number, current=current)
+        assert rules.allows(ANYONE, "read", SHEET, one) is holds
+        said = rules.explain(ANYONE, "read", SHEET, one).reasons[0].because
+        assert ("it is about" in said) is not holds
+    assert not rules.allows_below(ANYONE, "read", parse_address("charts/")), "earlier versions may be there"
+
+
 def test_exceptions_hold_whoever_else_is_named() -> None:
     rules = parse_rules(BASE.replace('["anyone"]', '["not recipient:pilot-7", "group:pilots"]'))
     assert rules.allows(Caller("pilot-8", frozenset({"pilots"})), "read", SHEET)
@@ -111,6 +130,8 @@ def test_exceptions_hold_whoever_else_is_named() -> None:
         ("when = {}", "when is a table of from, until"),
         ('networks = ["10.0.0.1/8"]', "rules.toml:7: '10.0.0.1/8': 10.0.0.1/8 has host bits set"),
         ('media_types = ["pdf"]', "expected a media type such as"),
+        ("version = 0", "version is 0; expected 'current', 'earlier' or a whole number of 1 or more"),
+        ('version = "newest"', "version is 'newest'; expected 'current'"),
         ("min_size = -1", "expected bytes, a whole number"),
     ],
 )

@@ -85,6 +85,17 @@ def test_what_is_expected_is_put_to_the_rules(text: str, met: bool) -> None:
 
 
 @pytest.mark.parametrize(
+    ("said", "allowed"),
+    [("", True), ('version = "current"', True), ('version = "earlier"', False), ("version = 1", False)],
+)
+def test_an_expectation_may_be_of_an_earlier_version(said: str, allowed: bool) -> None:
+    text = RULES.replace('actions = ["list", "read"]\n', 'actions = ["list", "read"]\nversion = "current"\n')
+    expected = f'[[expect]]\nwho = "group:pilots"\naction = "read"\naddress = "charts/a"\noutcome = "allowed"\n{said}'
+    [checked] = check(parse_rules(text + expected), lambda _: frozenset(), lambda _: None)
+    assert checked.met is allowed
+
+
+@pytest.mark.parametrize(
     ("text", "says"),
     [
         ('who = "anyone"\naction = "read"\naddress = "charts/a"\n', "rules.toml:17: the expectation needs 'outcome'"),

@@ -36,6 +36,40 @@ export interface paths {
          * @description What is known of a file without opening it, for those who may list it.
          */
         get: operations["file_facts_api_files__address__get"];
+        /**
+         * Put a file, or a further version of it
+         * @description The body is the file. It takes the right `put`; the file is as it was until all of it has arrived.
+         *
+         *     `If-None-Match: *` puts it only where there is none, `If-Match` only in the place of that content.
+         *     With `Content-Digest` or `Repr-Digest` (SHA-256), what arrives is compared. What is the same as the
+         *     newest version makes no further one.
+         */
+        put: operations["put_file_api_files__address__put"];
+        post?: never;
+        /**
+         * Remove a file, or a version of it
+         * @description It takes the right `manage`. Downloads under way go on; a version's number is not given again.
+         *
+         *     `If-Match` removes it only while that is its content.
+         */
+        delete: operations["remove_file_api_files__address__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/versions/{address}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Versions of a file
+         * @description Those that the caller may list, the newest first. Each is had from `/get/` with `?version=`.
+         */
+        get: operations["file_versions_api_versions__address__get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -587,6 +621,13 @@ export interface components {
         BundleAsk: {
             /** Files */
             files: string[];
+            /**
+             * Versions
+             * @description which version of a file, by address; of others the newest as it is now
+             */
+            versions?: {
+                [key: string]: number;
+            };
             /** Name */
             name?: string | null;
             /**
@@ -640,6 +681,8 @@ export interface components {
         BundleEntry: {
             /** Address */
             address: string | null;
+            /** Version */
+            version: number | null;
             /** Size */
             size: number;
             /** Ends */
@@ -719,6 +762,11 @@ export interface components {
              * @description what the caller may do with it
              */
             may?: ("list" | "read" | "bundle" | "link" | "put" | "manage")[];
+            /**
+             * Version
+             * @description the newest, where the store keeps versions
+             */
+            version?: number | null;
         };
         /** HTTPValidationError */
         HTTPValidationError: {
@@ -910,7 +958,7 @@ export interface components {
              * Reason
              * @enum {string}
              */
-            reason: "malformed" | "unknown-key" | "bad-seal" | "out-of-scope" | "not-yet" | "expired" | "wrong-recipient" | "wrong-network" | "wrong-agent" | "revoked" | "used-up" | "sign-in" | "bad-token" | "not-allowed" | "cross-site" | "missing" | "wrong-method" | "precondition" | "bad-request" | "long-head" | "no-selection" | "bad-selection" | "too-large" | "range" | "changed" | "not-made" | "quota" | "slow-down" | "too-many" | "busy" | "unreachable" | "unavailable";
+            reason: "malformed" | "unknown-key" | "bad-seal" | "out-of-scope" | "not-yet" | "expired" | "wrong-recipient" | "wrong-network" | "wrong-agent" | "revoked" | "used-up" | "sign-in" | "bad-token" | "not-allowed" | "cross-site" | "missing" | "wrong-method" | "precondition" | "bad-request" | "long-head" | "no-selection" | "bad-selection" | "too-large" | "file-too-large" | "in-the-way" | "no-space" | "range" | "changed" | "not-made" | "quota" | "slow-down" | "too-many" | "busy" | "unreachable" | "unavailable";
             /** Names */
             names?: string[] | null;
             /** Text */
@@ -1099,6 +1147,11 @@ export interface components {
             id: string;
             /** Address */
             address: string;
+            /**
+             * Version
+             * @description of a file that is kept in versions
+             */
+            version: number | null;
             /** Recipient */
             recipient: string | null;
             /** Link */
@@ -1155,6 +1208,43 @@ export interface components {
             input?: unknown;
             /** Context */
             ctx?: Record<string, never>;
+        };
+        /**
+         * VersionList
+         * @description Versions of a file, the newest first; `next` goes into `before` for the next page.
+         */
+        VersionList: {
+            /** Address */
+            address: string;
+            /** Versions */
+            versions: components["schemas"]["VersionShape"][];
+            /** Next */
+            next: number | null;
+        };
+        /**
+         * VersionShape
+         * @description One version of a file. `size` in bytes; `put` is when, RFC 3339, and `by` whom, for those who manage the file.
+         */
+        VersionShape: {
+            /** Version */
+            version: number;
+            /** Current */
+            current: boolean;
+            /** Size */
+            size: number;
+            /** Put */
+            put: string;
+            /** By */
+            by: string | null;
+            /** Media Type */
+            media_type: string;
+            /** Sha256 */
+            sha256: string;
+            /**
+             * May
+             * @description what the caller may do with it
+             */
+            may: ("list" | "read" | "bundle" | "link" | "put" | "manage")[];
         };
     };
     responses: never;
@@ -1218,6 +1308,279 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FileShape"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    put_file_api_files__address__put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                address: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "*/*": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FileShape"];
+                };
+            };
+            /** @description There was no such file before */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FileShape"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_file_api_files__address__delete: {
+        parameters: {
+            query?: {
+                /** @description this one; without it the file with all of them */
+                version?: number | null;
+            };
+            header?: never;
+            path: {
+                address: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    file_versions_api_versions__address__get: {
+        parameters: {
+            query?: {
+                /** @description `next` of the page before */
+                before?: number | null;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                address: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VersionList"];
                 };
             };
             /** @description Validation Error */
@@ -1663,6 +2026,8 @@ export interface operations {
                 /** @description a recipient's id, or `anyone`; without it, the caller */
                 as?: string | null;
                 action?: "list" | "read" | "bundle" | "link" | "put" | "manage";
+                /** @description of a file that is kept in versions; else the newest */
+                version?: number | null;
             };
             header?: never;
             path?: never;

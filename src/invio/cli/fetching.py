@@ -88,9 +88,10 @@ class Bars:
 @click.command()
 @click.argument("sources", nargs=-1, required=True, metavar="ADDRESS-OR-URL…")
 @click.option("-o", "--output", type=click.Path(path_type=Path), help="A file, or an existing folder, to save to.")
+@click.option("--version", type=click.IntRange(min=1), help="This version of the one file that is named.")
 @gives_json
 @talks_to_service
-def fetch(client: Client, sources: tuple[str, ...], output: Path | None, as_json: bool) -> None:
+def fetch(client: Client, sources: tuple[str, ...], output: Path | None, version: int | None, as_json: bool) -> None:
     """Download files, with progress; go on where an earlier download broke off.
 
     What has arrived is kept as NAME.part until it is whole. A sealed link needs no token.
@@ -98,13 +99,15 @@ def fetch(client: Client, sources: tuple[str, ...], output: Path | None, as_json
     folder, target = _where(output)
     if target is not None and len(sources) > 1:
         raise click.UsageError("several files need a folder: give an existing one with -o")
+    if version is not None and (len(sources) > 1 or "://" in sources[0]):
+        raise click.UsageError("--version is of one file, named by its address")
     for source in sources:
         client.url_of(source)  # a wrong address is refused before anything is fetched
     fetched = []
     with Bars() as bars:
         for source in sources:
             bars.begin()
-            fetched.append(client.fetch(source, target=target, folder=folder, report=bars.report))
+            fetched.append(client.fetch(source, target=target, folder=folder, report=bars.report, version=version))
     _tell(fetched, as_json)
 
 

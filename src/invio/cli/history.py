@@ -61,5 +61,5 @@ def _rows(lines: Iterator[str]) -> Iterator[tuple[str | Text, ...]]:
             str(one["requests"]),
             who + through,
             one["network"] or "",
-            one["address"],
+            one["address"] + ("" if one["version"] is None else f"  (version {one['version']})"),
         )

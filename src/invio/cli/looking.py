@@ -23,10 +23,16 @@ _SHOWN = 20  # transfers that --follow keeps on the screen
 
 @click.command()
 @click.argument("address", required=False)
+@click.option("--versions", is_flag=True, help="List the versions of the file ADDRESS, the newest first.")
 @gives_json
 @talks_to_service
-def files(client: Client, address: str | None, as_json: bool) -> None:
+def files(client: Client, address: str | None, versions: bool, as_json: bool) -> None:
     """List the stores, or what is in ADDRESS (store/ or store/folder/)."""
+    if versions:
+        if address is None:
+            raise click.UsageError("--versions is of one file: give its address")
+        _versions(list(client.versions(address)), as_json)
+        return
     if address is not None and not address.endswith("/"):
         # "charts" and "charts/approach" can only mean the folder, or one file.
         address = address + "/" if "/" not in address else address
@@ -37,27 +43,51 @@ def files(client: Client, address: str | None, as_json: bool) -> None:
     if as_json:
         print_json({"files": listed})
         return
+    numbered = any(item["version"] is not None for item in listed)
     rows = [
         (
             item["address"],
+            *(["" if item["version"] is None else str(item["version"])] if numbered else []),
             "" if item["folder"] else size_text(item["size"]),
             (item["modified"] or "")[:16].replace("T", " "),
             item["media_type"] or "",
         )
         for item in listed
     ]
-    print_table([("address", "left"), ("size", "right"), ("modified (UTC)", "left"), ("type", "left")], rows)
+    columns = [("address", "left"), ("size", "right"), ("modified (UTC)", "left"), ("type", "left")]
+    if numbered:
+        columns.insert(1, ("version", "right"))
+    print_table(columns, rows)
+
+
+def _versions(listed: list[dict[str, Any]], as_json: bool) -> None:
+    if as_json:
+        print_json({"versions": listed})
+        return
+    rows = [
+        (
+            str(item["version"]) + (" (newest)" if item["current"] else ""),
+            size_text(item["size"]),
+            item["put"][:16].replace("T", " "),
+            item["by"] or "",
+            item["sha256"][:16] + "…",
+        )
+        for item in listed
+    ]
+    columns = [("version", "left"), ("size", "right"), ("put (UTC)", "left"), ("by", "left"), ("SHA-256", "left")]
+    print_table(columns, rows)
 
 
 @click.command()
 @click.argument("address")
 @click.option("--as", "recipient", metavar="RECIPIENT", help="Whom it is about, or 'anyone'; yourself when not given.")
 @click.option("--action", type=click.Choice(ACTIONS), default="read", show_default=True)
+@click.option("--version", type=click.IntRange(min=1), help="Of this version of the file; else of the newest.")
 @gives_json
 @talks_to_service
-def why(client: Client, address: str, recipient: str | None, action: str, as_json: bool) -> None:
+def why(client: Client, address: str, recipient: str | None, action: str, version: int | None, as_json: bool) -> None:
     """Tell whether RECIPIENT may do something with ADDRESS, and which rules make it so."""
-    decision = client.why(address, recipient, action)
+    decision = client.why(address, recipient, action, version)
     if as_json:
         print_json(decision)
         return

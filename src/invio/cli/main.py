@@ -16,6 +16,8 @@ from invio.cli.commands import Commands
         "serve": "invio.cli.serving",
         "demo": "invio.cli.serving",
         "files": "invio.cli.looking",
+        "put": "invio.cli.putting",
+        "remove": "invio.cli.putting",
         "fetch": "invio.cli.fetching",
         "bundle": "invio.cli.fetching",
         "link": "invio.cli.links",

@@ -10,13 +10,14 @@ import json
 import time
 from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
-from typing import Any
+from typing import Any, BinaryIO
 from urllib.parse import quote, urljoin
 
 import httpx
 
 from invio.client.errors import ServiceUnreachable
 from invio.client.fetching import Fetched, Report, fetch, raise_for_refusal
+from invio.client.putting import put
 from invio.core.addresses import parse_address, parse_file_address, quoted
 
 TIMEOUT = httpx.Timeout(30.0, connect=10.0)  # seconds
@@ -58,7 +59,7 @@ class Client:
 
     def facts(self, address: str) -> dict[str, Any]:
         """What is known of one file. Raises BadAddress for what is no address."""
-        return self._json("GET", f"/api/files/{quoted(parse_file_address(address))}")
+        return self._json("GET", _file_path(address))
 
     def fetch(
         self,
@@ -67,9 +68,51 @@ class Client:
         target: Path | None = None,
         folder: Path = Path(),
         report: Report | None = None,
+        version: int | None = None,
     ) -> Fetched:
-        """Downloads an address or a URL; resumes what is there of it. See `invio.client.fetching.fetch`."""
-        return fetch(self._http_for(source), self.url_of(source), target, folder, report)
+        """Downloads an address or a URL; resumes what is there of it. See `invio.client.fetching.fetch`.
+
+        `version` is the one of an address that is wanted, where its store keeps versions; else the newest.
+        """
+        url = self.url_of(source) + ("" if version is None else f"?version={version}")
+        return fetch(self._http_for(source), url, target, folder, report)
+
+    def put(
+        self,
+        source: Path | BinaryIO,
+        address: str,
+        *,
+        media_type: str | None = None,
+        only_new: bool = False,
+        replaces: str | None = None,
+        report: Report | None = None,
+    ) -> dict[str, Any]:
+        """Adds a file, or a new version of it; gives its facts, and in `new` whether there was none before.
+
+        `only_new`: refused (`precondition`) where there is one. `replaces` is the entity tag of the content
+        that it is to take the place of, and of no other.
+        """
+        given = {"content-type": media_type, "if-none-match": "*" if only_new else None, "if-match": replaces}
+        headers = {name: value for name, value in given.items() if value is not None}
+        try:
+            return put(self._http, self.url + _file_path(address), source, headers, report)
+        except httpx.TransportError as error:
+            raise ServiceUnreachable(f"the connection to {self.url} was lost: {error}; nothing was changed") from None
+
+    def remove(self, address: str, version: int | None = None) -> None:
+        """Removes a file with all its versions, or one of them."""
+        self._json("DELETE", _file_path(address), params={} if version is None else {"version": version})
+
+    def versions(self, address: str) -> Iterator[dict[str, Any]]:
+        """Versions of a file, the newest first."""
+        before: int | None = None
+        while True:
+            asked = {} if before is None else {"before": before}
+            page = self._json("GET", f"/api/versions/{quoted(parse_file_address(address))}", params=asked)
+            yield from page["versions"]
+            before = page["next"]
+            if before is None:
+                return
 
     def url_of(self, source: str) -> str:
         """The URL of an address; a URL stays one. Raises BadAddress."""
@@ -165,9 +208,11 @@ class Client:
         """Has the recipient's tokens and sessions be refused, or hold again."""
         return self._json("POST", f"{_path(recipient)}/{'disable' if disabled else 'enable'}")
 
-    def why(self, address: str, recipient: str | None = None, action: str = "read") -> dict[str, Any]:
+    def why(
+        self, address: str, recipient: str | None = None, action: str = "read", version: int | None = None
+    ) -> dict[str, Any]:
         """The decision on one question, and its reasons; `recipient` may be `anyone`."""
-        asked = {"address": address, "action": action, "as": recipient}
+        asked = {"address": address, "action": action, "as": recipient, "version": version}
         return self._json("GET", "/api/decisions", params={k: v for k, v in asked.items() if v is not None})
 
     def transfers(self, limit: int = 50) -> list[dict[str, Any]]:
@@ -202,6 +247,10 @@ class Client:
         raise_for_refusal(response)
         answer: dict[str, Any] = response.json() if response.content else {}
         return answer
+
+
+def _file_path(address: str) -> str:
+    return f"/api/files/{quoted(parse_file_address(address))}"
 
 
 def _path(recipient: str) -> str:

@@ -1,4 +1,4 @@
-"""What a rule may further depend on: the file's type and size, the time, and where the request came from.
+"""What a rule may further depend on: the file's type, size and version, the time, and where the request came from.
 
 Pure: the time is given. A condition on the file is undecided for as long as the file was not looked at.
 """
@@ -16,6 +16,7 @@ from invio.core.forwarded import Network, is_among
 from invio.core.media_types import media_type_of
 from invio.core.outside import Ask
 
+VERSIONS = ("current", "earlier")
 DAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
 
 
@@ -25,12 +26,14 @@ class Conditions:
 
     Sizes in bytes, both ends included. `begins` and `ends` in Unix seconds, the end excluded. `hours`
     are minutes of the day in `zone`, the end excluded; from 22:00 to 6:00 belongs to the day that
-    it begins on. `days` count from Monday, 0. Whom `ask` names is asked last, and by the rules.
+    it begins on. `days` count from Monday, 0. `version` is one of VERSIONS or a number. Whom `ask` names
+    is asked last, and by the rules.
     """
 
     media_types: tuple[str, ...] = ()
     min_size: int | None = None
     max_size: int | None = None
+    version: str | int | None = None
     begins: float | None = None
     ends: float | None = None
     days: frozenset[int] = frozenset()
@@ -42,7 +45,7 @@ class Conditions:
     @property
     def of_the_file(self) -> bool:
         """Whether the file has to be looked at."""
-        return bool(self.media_types) or self.min_size is not None or self.max_size is not None
+        return bool(self.media_types) or not self.min_size is self.max_size is self.version is None
 
     def misfit(self, caller: Caller, address: Address, facts: FileFacts | None, now: float) -> str | None:
         """The first condition that fails, in words; None when all hold. Those on the file only with `facts`."""
@@ -86,6 +89,9 @@ class Conditions:
         media_type = facts.media_type or media_type_of(address.name)
         if self.media_types and not any(fnmatch.fnmatchcase(media_type, wanted) for wanted in self.media_types):
             return f"it is about {', '.join(self.media_types)}, and this is {media_type}"
+        if self.version is not None and not _is_version(self.version, facts):
+            which = f"version {self.version}" if type(self.version) is int else f"{self.version} versions"
+            return f"it is about {which}, and this is {_version_text(facts)}"
         if self.min_size is None and self.max_size is None:
             return None
         if facts.size is None:
@@ -98,6 +104,17 @@ class Conditions:
 
 
 ALWAYS = Conditions()
+
+
+def _is_version(wanted: str | int, facts: FileFacts) -> bool:
+    """What a store without versions has is the current one."""
+    return facts.version == wanted if type(wanted) is int else facts.current == (wanted == "current")
+
+
+def _version_text(facts: FileFacts) -> str:
+    if facts.version is None:
+        return "a file without versions"
+    return f"version {facts.version}, " + ("the current one" if facts.current else "an earlier one")
 
 
 def read_hours(text: str) -> tuple[int, int]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+import binascii
 import re
 
 # RFC 8941 §3.2: a dictionary member whose value is an integer; RFC 9530 §4: from 0 to 10
@@ -24,6 +25,25 @@ def wants_sha256(field: str | None) -> bool:
             return False
         wanted[match[1]] = int(match[2])
     return wanted.get(ALGORITHM, 0) > 0  # 0: "not acceptable"
+
+
+def said_sha256(field: str | None) -> bytes | None:
+    """The SHA-256 that a `Content-Digest` or `Repr-Digest` gives; None when it gives none.
+
+    Raises:
+        ValueError: what it gives is no SHA-256.
+    """
+    for item in (field or "").split(","):
+        name, _, value = item.strip(" \t").partition("=")
+        if name == ALGORITHM:
+            try:
+                digest = base64.b64decode(value[1:-1], validate=True) if value[:1] == value[-1:] == ":" else b""
+            except binascii.Error:
+                digest = b""
+            if len(digest) != 32:
+                raise ValueError("expected sha-256=:…: with 32 bytes in base64")
+            return digest
+    return None
 
 
 def digest_field(sha256: bytes) -> bytes:

@@ -13,7 +13,8 @@ class FileFacts:
 
     `tag` is the opaque part of a strong entity tag (no quotes): it differs whenever the content
     may differ. None when nothing is known that would tell two contents apart. `media_type` is
-    what the store knows better than the name does, else None.
+    what the store knows better than the name does, else None. `version` counts from 1, None in a
+    store that keeps none; `current` is whether it is the newest.
     """
 
     address: Address
@@ -21,6 +22,8 @@ class FileFacts:
     modified: float | None
     tag: str | None
     media_type: str | None = None
+    version: int | None = None
+    current: bool = True
 
 
 @dataclass(frozen=True, slots=True)

@@ -48,10 +48,17 @@ def _checked(
     caller = Caller(expected.recipient, groups, expected.network)
     facts = None
     if rules.looks_at_files:
-        facts = facts_of(expected.address) if expected.size is None else None
-        facts = facts or FileFacts(expected.address, expected.size, None, None)
+        facts = facts_of(expected.address) if expected.size is expected.version is None else None
+        facts = facts or _expected_facts(expected)
     rules.answers = SILENT if expected.applies is None else Always(Answer(expected.applies))
     return Checked(expected, rules.explain(caller, expected.action, expected.address, facts, expected.at))
+
+
+def _expected_facts(expected: Expectation) -> FileFacts:
+    """The file that an expectation is about, by what it says of it itself."""
+    number = expected.version if type(expected.version) is int else None
+    current = expected.version in (None, "current")
+    return FileFacts(expected.address, expected.size, None, None, version=number, current=current)
 
 
 @dataclass(frozen=True, slots=True)

@@ -134,7 +134,8 @@ class Expectation:
     """What whoever wrote the rules expects of them: an `[[expect]]` of the file.
 
     `who` is as it stands there. `recipient` None: somebody who did not sign in. `groups` None: those
-    that the recipient has. `size` in bytes and `at` in Unix seconds, where the outcome depends on them.
+    that the recipient has. `size` in bytes, `version` and `at` in Unix seconds, where the outcome depends
+    on them; a number is that of an earlier version.
     """
 
     who: str
@@ -145,6 +146,7 @@ class Expectation:
     outcome: str
     line: int
     size: int | None = None
+    version: str | int | None = None
     at: float | None = None
     network: str | None = None
     applies: bool | None = None  # what an application that is asked says; None: nobody answers

@@ -12,7 +12,7 @@ from typing import Any, TypeVar
 
 from invio.core.addresses import parse_address
 from invio.core.caching import read_cache_control
-from invio.core.conditions import ALWAYS, Conditions, read_days, read_hours
+from invio.core.conditions import ALWAYS, VERSIONS, Conditions, read_days, read_hours
 from invio.core.errors import Unusable
 from invio.core.forwarded import Network, read_networks
 from invio.core.outside import Ask
@@ -24,12 +24,12 @@ from invio.core.toml_places import line_of
 _NEEDED = ("effect", "who", "what", "actions")
 _TERMS = ("speed", "disposition", "cache", "quota", "link_default", "link_longest")
 _QUOTA = ("files", "bytes", "per", "text", "link")
-_CONDITIONS = ("media_types", "min_size", "max_size", "when", "networks", "ask")
+_CONDITIONS = ("media_types", "min_size", "max_size", "version", "when", "networks", "ask")
 _ASK = ("url", "function", "timeout")
 _WHEN = ("from", "until", "days", "hours", "zone")
 KEYS = ("name", *_NEEDED, *_CONDITIONS, *_TERMS)
 _EXPECT_NEEDED = ("who", "action", "address", "outcome")
-_EXPECT = (*_EXPECT_NEEDED, "groups", "size", "at", "network", "applies")
+_EXPECT = (*_EXPECT_NEEDED, "groups", "size", "version", "at", "network", "applies")
 _LONGEST_ASKED = 30.0  # seconds
 _FUNCTION = re.compile(r"[A-Za-z_][\w.]*:[A-Za-z_]\w*\Z")
 _ID = re.compile(r"[A-Za-z0-9._@-]{1,64}\Z")
@@ -140,6 +140,7 @@ class _Reader:
             media_types=media_types,
             min_size=self._size((*at, "min_size"), entry.get("min_size")),
             max_size=self._size((*at, "max_size"), entry.get("max_size")),
+            version=self._version((*at, "version"), entry.get("version")),
             begins=self._moment((*at, "when", "from"), when.get("from"), zone),
             ends=self._moment((*at, "when", "until"), when.get("until"), zone),
             days=days,
@@ -195,6 +196,12 @@ class _Reader:
             self.refuse(at, f"{at[-1]} is {value!r}; expected bytes, a whole number")
         return value  # type: ignore[return-value]
 
+    def _version(self, at: _Place, value: object) -> str | int | None:
+        if value is None or value in VERSIONS or (type(value) is int and value >= 1):
+            return value
+        self.refuse(at, f"version is {value!r}; expected 'current', 'earlier' or a whole number of 1 or more")
+        return None
+
     def expectation(self, place: int, entry: dict[str, Any]) -> Expectation:
         """One `[[expect]]` of the file. Raises BadRules."""
         at = ("expect", place)
@@ -231,6 +238,7 @@ class _Reader:
             outcome=entry["outcome"],
             line=line_of(self._text, at),
             size=self._size((*at, "size"), entry.get("size")),
+            version=self._version((*at, "version"), entry.get("version")),
             at=self._moment((*at, "at"), entry.get("at"), UTC),
             network=network,
             applies=self._yes_or_no((*at, "applies"), entry.get("applies")),

@@ -9,7 +9,7 @@ from __future__ import annotations
 import os
 import time
 from array import array
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from invio.core.addresses import Address
 from invio.core.archive import ArchiveContent, Layout
@@ -54,7 +54,7 @@ class Plan:
         self._device, self._inode = array("Q"), array("Q")
         self._modified, self._size = array("q"), array("Q")
         self._crc = array("I")
-        self._others: dict[int, tuple[Address | None, Source]] = {}
+        self._others: dict[int, tuple[FileFacts | None, Source]] = {}
         self._packed: dict[int, DiskFile] = {}
 
     def __len__(self) -> int:
@@ -73,7 +73,7 @@ class Plan:
             self._root_of.append(0)
             self._paths.append(b"")
             self._row(0, 0, 0, chosen.entry.size)
-            self._others[number] = (address if address.store else None, source)
+            self._others[number] = (chosen.facts if address.store else None, source)
         if chosen.packed is not None:
             self._packed[number] = chosen.packed
         read = chosen.packed or source
@@ -100,8 +100,14 @@ class Plan:
     def address(self, number: int) -> Address | None:
         """Which file an entry is of; None for one that the archive itself adds."""
         if number in self._others:
-            return self._others[number][0]
+            facts = self._others[number][0]
+            return None if facts is None else facts.address
         return Address(self._stores[self._root_of[number]], self._paths[number].decode())
+
+    def versions(self) -> dict[str, int]:
+        """Which version of a file there is, by address, for files that are kept in versions."""
+        known = (facts for facts, _ in self._others.values() if facts is not None)
+        return {str(facts.address): facts.version for facts in known if facts.version is not None}
 
     def name_of(self, number: int) -> str:
         address = self.address(number)
@@ -109,9 +115,10 @@ class Plan:
 
     def facts(self, number: int) -> FileFacts | None:
         """What rules look at of an entry's file."""
-        address = self.address(number)
-        if address is None:
-            return None
+        if number in self._others:
+            facts = self._others[number][0]
+            return None if facts is None else replace(facts, size=self._size[number])
+        address = Address(self._stores[self._root_of[number]], self._paths[number].decode())
         return FileFacts(address, self._size[number], self._modified[number] / 1e9 or None, None)
 
     def source(self, number: int) -> SliceSource | RemoteFile | Literal:

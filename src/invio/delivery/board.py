@@ -88,6 +88,7 @@ def view(row: TransferRow, rate: float | None = None, archive: ArchiveContent | 
         **_entries(row, archive),
         "id": row.id,
         "address": row.address,
+        "version": row.version,
         "recipient": row.recipient,
         "link": row.link_id,
         "via": row.via,

@@ -13,6 +13,7 @@ import time
 from collections import Counter, OrderedDict
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from types import MappingProxyType
 from typing import TYPE_CHECKING
 
 import sqlalchemy as sa
@@ -34,6 +35,7 @@ from invio.records.bundles import (
     bundle_named,
     decide_packs,
     keep_until,
+    pin_versions,
     save_bundle,
 )
 from invio.records.database import patient
@@ -98,9 +100,17 @@ class Bundles:
         self._lock = threading.Lock()
 
     def save(
-        self, caller: Caller, files: Sequence[str], name: str | None, options: BundleOptions, kind: str | None = None
+        self,
+        caller: Caller,
+        files: Sequence[str],
+        name: str | None,
+        options: BundleOptions,
+        kind: str | None = None,
+        versions: Mapping[str, int] = MappingProxyType({}),
     ) -> BundleRecord:
         """Keeps a selection as a bundle, which is not planned yet; `kind` is `zip`, `tar`, or what the name says.
+
+        `versions` are those wanted of some files, by address.
 
         Raises:
             Refusal: `no-selection`.
@@ -108,7 +118,7 @@ class Bundles:
         if not files:
             raise Refusal("no-selection", 'the selection is empty; give "files": ["store/path", "store/folder/"]')
         with patient(self._engine).begin() as connection:
-            return save_bundle(connection, caller.recipient, _archive_name(name, files, kind), files, options)
+            return save_bundle(connection, caller.recipient, _archive_name(name, files, kind), files, options, versions)
 
     def plan(self, caller: Caller, record: BundleRecord) -> Made:
         """The archive's plan, made now if it has to be.
@@ -247,7 +257,7 @@ class Bundles:
     def _planned(self, caller: Caller, record: BundleRecord) -> _Kept:
         from invio.delivery.planning import Planning, TooCold  # what only archives need is loaded with the first one
 
-        choosing = Choosing(self._catalogue, caller)
+        choosing = Choosing(self._catalogue, caller, record.versions)
         preparing = self._preparing[record.id] = Preparing()
         planning = Planning(self._engine, self._limits, self._packing, self._spools, record, preparing)
         packs = self._packing is not None and record.options.packs is not False and planning.deflates
@@ -261,10 +271,13 @@ class Bundles:
                 self._pack_later(planning.later)
         finally:
             self._preparing.pop(record.id, None)
-        if record.options.packs is None:
+        versions = plan.versions()
+        if record.options.packs is None or versions.keys() - record.versions.keys():
             with patient(self._engine).begin() as connection:
-                decided = decide_packs(connection, record.id, packs)
-            if decided is not packs:  # another process was quicker, and all must send the same
+                decided = decide_packs(connection, record.id, packs) if record.options.packs is None else packs
+                choosing.versions = pin_versions(connection, record.id, versions)
+            if decided is not packs or not versions.items() <= choosing.versions.items():
+                # Another process was quicker, and all must send the same.
                 choosing.left_out.clear()
                 plan = planning.plan(choosing, decided, False)
         kept = _Kept(plan, list(choosing.left_out))

@@ -10,7 +10,7 @@ from invio.core.addresses import Address
 from invio.core.files import Caller, FileFacts
 from invio.core.reasons import Refusal
 from invio.core.rules import Decision, Reason, Terms
-from invio.stores.store import Found, Missing, Store, Walks
+from invio.stores.store import Found, KeepsVersions, Missing, Store, Walks
 
 
 class Decider(Protocol):
@@ -86,12 +86,16 @@ class Catalogue:
         self.stores = {store.name: store for store in stores}
         self.rules = rules
 
-    def locate(self, address: Address) -> Found:
-        """Finds a file. Raises Missing."""
+    def locate(self, address: Address, version: int | None = None) -> Found:
+        """Finds a file, or one version of it. Raises Missing."""
         store = self.stores.get(address.store)
         if store is None:
             raise Missing(str(address))
-        return store.locate(address)
+        if version is None:
+            return store.locate(address)
+        if not isinstance(store, KeepsVersions):
+            raise Missing(f"{address} in versions")
+        return store.locate_version(address, version)
 
     def waits(self, address: Address) -> bool:
         """Whether finding it may take as long as a network does, and is for a worker thread."""
@@ -121,27 +125,32 @@ class Catalogue:
             raise Refusal("not-allowed", f"the rules do not let {who} {action} {address}", reasons=reasons)
         raise Refusal("missing", f"there is no file {address} for you here", reasons=reasons)
 
-    def obtain(self, caller: Caller, action: str, address: Address) -> Found:
+    def obtain(self, caller: Caller, action: str, address: Address, version: int | None = None) -> Found:
         """Decides, then finds: what a caller may not have is refused alike whether or not it exists.
 
         Raises:
             Refusal: as `require`; or `missing`.
         """
         self.require(caller, action, address)
-        try:
-            found = self.locate(address)
-        except Missing:
-            raise Refusal("missing", f"there is no file {address}") from None
+        found = self.located(address, version)
         if self.rules.looks_at_files:
             self.require(caller, action, address, found.facts)
         return found
 
-    def facts(self, address: Address) -> FileFacts | None:
+    def located(self, address: Address, version: int | None = None) -> Found:
+        """Like `locate`. Raises Refusal (`missing`)."""
+        try:
+            return self.locate(address, version)
+        except Missing:
+            said = f"there is no file {address}"
+            raise Refusal("missing", said if version is None else f"{said} with a version {version}") from None
+
+    def facts(self, address: Address, version: int | None = None) -> FileFacts | None:
         """A file's facts, where the rules look at them and there is such a file."""
         if not self.rules.looks_at_files or address.folder:
             return None
         try:
-            return self.locate(address).facts
+            return self.locate(address, version).facts
         except Missing:
             return None
 

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 
 from invio.core.addresses import Address, BadAddress, parse_address
 from invio.core.files import Caller
@@ -27,10 +27,14 @@ class LeftOut:
 
 @dataclass(slots=True)
 class Choosing:
-    """Goes through a selection for one caller; what cannot be had is noted, and refused at the end."""
+    """Goes through a selection for one caller; what cannot be had is noted, and refused at the end.
+
+    `versions` are those wanted of some files, by address; of the others it is the newest.
+    """
 
     catalogue: Catalogue
     caller: Caller
+    versions: Mapping[str, int] = field(default_factory=dict)
     left_out: list[LeftOut] = field(default_factory=list)
 
     def chosen(self, files: Sequence[str]) -> Iterator[tuple[Found, str]]:
@@ -58,7 +62,7 @@ class Choosing:
         address = parse_address(text)
         catalogue, caller = self.catalogue, self.caller
         if not address.folder:
-            found = catalogue.obtain(caller, "bundle", address)
+            found = catalogue.obtain(caller, "bundle", address, self.versions.get(text))
             if catalogue.rules.allows(caller, "read", address, found.facts):
                 yield found, address.name
             else:
@@ -69,6 +73,13 @@ class Choosing:
         sure = is_sure_below(catalogue, caller, address)
         for found in catalogue.below(caller, address):
             said = str(found.facts.address)
+            version = self.versions.get(said)
+            if version not in (None, found.facts.version):
+                try:
+                    found = catalogue.located(found.facts.address, version)
+                except Refusal as refusal:
+                    self.left_out.append(LeftOut(said, refusal.reason.word))
+                    continue
             if sure or may_bundle(catalogue, caller, found):
                 yield found, said[above:].lstrip("/")
             else:
@@ -112,6 +123,8 @@ def still_may(catalogue: Catalogue, caller: Caller, files: Sequence[str], plan: 
         if address is None or any(address.within(folder) for folder in sure):
             continue
         facts = plan.facts(number) if rules.looks_at_files else None
+        if facts is not None and facts.version is not None:  # it may be the current one no more
+            facts = catalogue.facts(address, facts.version) or replace(facts, current=False)
         if not all(rules.allows(caller, action, address, facts) for action in _RIGHTS):
             return False
     return True

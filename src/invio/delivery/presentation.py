@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 from invio.core.link_terms import ROOT, VALUE_LIMIT
@@ -17,7 +18,7 @@ class Presentation:
 
     disposition: str | None = None
     name: str | None = None
-    version: str | None = None
+    version: int | None = None
     sealed: bool = False
 
 
@@ -42,4 +43,10 @@ def read_presentation(query: str) -> Presentation:
         if not 1 <= len(value) <= VALUE_LIMIT or not ROOT[name](value):
             raise Refusal("malformed", f"{name}={value[:40]!r} is not a value that {name} can have")
         given[name] = value
-    return Presentation(given.get("as"), given.get("name"), given.get("version"))
+    return presented(given.get)
+
+
+def presented(says: Callable[[str], str | None], sealed: bool = False) -> Presentation:
+    """What values that were found good say of how a file is offered."""
+    version = says("version")
+    return Presentation(says("as"), says("name"), None if version is None else int(version), sealed)

@@ -67,6 +67,7 @@ class Asking:
     network: str | None
     link: SealedLink | None = None
     quotas: Mapping[Quota, int] = field(default_factory=dict)  # those that hold, and how many files it is to each
+    version: int | None = None
 
     @property
     def tag(self) -> str | None:
@@ -320,6 +321,7 @@ def _row(asking: Asking, etag: str | None, size: int | None, earlier: TransferRo
         network=asking.network,
         etag=etag,
         size=size,
+        version=asking.version,
     )
 
 

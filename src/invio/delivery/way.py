@@ -37,7 +37,7 @@ from invio.delivery.front import NO_FRONT, Front, redirect
 from invio.delivery.identify import Identifies
 from invio.delivery.limits import Limits, Throttles
 from invio.delivery.offering import Offering
-from invio.delivery.presentation import Presentation, read_presentation
+from invio.delivery.presentation import Presentation, presented, read_presentation
 from invio.delivery.pump import Stopped, Watch
 from invio.delivery.refusals import USUAL_PAGES, Pages, refusal_reply, unreachable
 from invio.delivery.sender import Sender
@@ -45,7 +45,7 @@ from invio.delivery.transfers import Asking, Transfers
 from invio.delivery.wire import ClientGone, NotMade, ReaderStuck, ReplyBroken
 from invio.records.transfers import TransferRow
 from invio.stores.sources import RemoteFile
-from invio.stores.store import Found, Missing, StoreFault
+from invio.stores.store import Found, StoreFault
 
 log = logging.getLogger("invio.delivery")
 
@@ -215,9 +215,7 @@ class Delivery:
             )
             etag = representation.tag
         else:
-            found = await self._find(caller, address, link)
-            if presentation.version is not None:
-                raise Refusal("missing", f"{address} is not kept in versions")
+            found = await self._find(caller, address, link, presentation.version)
             if link is None:
                 terms = way.catalogue.rules.terms(caller, "read", address, found.facts)
                 if terms.quotas:
@@ -226,6 +224,7 @@ class Delivery:
             representation, etag = offer.representation, offer.found.facts.tag
         reply = plan(request.head, representation)
         asking = _asking(caller, address, link, quotas)
+        asking.version = None if found is None else found.facts.version
         planned = _Planned(reply, asking, representation, etag, None, terms)
         if reply.status == 206:
             planned.earlier = await way.transfers.earlier(asking, etag)
@@ -246,22 +245,19 @@ class Delivery:
         elsewhere = await run_in_threadpool(found.source.store.address_of, found.source)
         return None if elsewhere is None else redirect(elsewhere)
 
-    async def _find(self, caller: Caller, address: Address, link: SealedLink | None) -> Found:
+    async def _find(self, caller: Caller, address: Address, link: SealedLink | None, version: int | None) -> Found:
         catalogue = self._way.catalogue
         if link is None:
             await catalogue.ask_ahead(caller, "read", address)
         if catalogue.waits(address):
-            return await run_in_threadpool(self._found, caller, address, link)
-        return self._found(caller, address, link)
+            return await run_in_threadpool(self._found, caller, address, link, version)
+        return self._found(caller, address, link, version)
 
-    def _found(self, caller: Caller, address: Address, link: SealedLink | None) -> Found:
+    def _found(self, caller: Caller, address: Address, link: SealedLink | None, version: int | None) -> Found:
         catalogue = self._way.catalogue
         if link is None:
-            return catalogue.obtain(caller, "read", address)
-        try:
-            return catalogue.locate(address)
-        except Missing:
-            raise Refusal("missing", f"there is no file {address}") from None
+            return catalogue.obtain(caller, "read", address, version)
+        return catalogue.located(address, version)
 
     async def _deliver(self, sender: Sender, head: RequestHead, planned: _Planned) -> None:
         way, asking, reply = self._way, planned.asking, planned.reply
@@ -370,7 +366,7 @@ def _presentation(link: SealedLink) -> Presentation:
             break
     else:
         return _AS_IT_IS
-    return Presentation(link.says("as"), link.says("name"), link.says("version"), sealed=True)
+    return presented(link.says, sealed=True)
 
 
 def _asking(caller: Caller, address: Address, link: SealedLink | None, quotas: Mapping[Quota, int]) -> Asking:

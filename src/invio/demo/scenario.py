@@ -19,13 +19,19 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from urllib.parse import urlsplit
 
+from invio.core.addresses import Address
 from invio.core.errors import Unusable
 from invio.core.keys import new_keys, write_keys
+from invio.core.request_head import RequestHead
+from invio.core.versions import Putting
 from invio.demo.archive import Archive, serving
 from invio.demo.drawings import chart_sheet, notice_page, save
+from invio.demo.office import ARCHIVE_KEY, RULES, SETTINGS
 from invio.demo.tides import height
 from invio.records.database import open_database, patient
 from invio.records.recipients import add_token, save_recipient
+from invio.records.versions import VersionRecords
+from invio.stores.managed import ManagedStore
 
 SEED = 20260115
 MIB = 1024 * 1024
@@ -46,155 +52,6 @@ PEOPLE = (
     Person("pilot-7", "Pilot 7", ("pilots",)),
     Person("tern-lab", "Tern laboratory", ("researchers",)),
 )
-
-SETTINGS = """\
-# The demo's service.
-
-[service]
-data = "records"
-keys = "keys.json"
-rules = "rules.toml"
-contact = "Ask the survey's chart desk, weekdays 8 to 16."
-contact_link = "mailto:chart-desk@brackwater.example"
-
-[stores.notices]
-kind = "directory"
-root = "files/notices"
-
-[stores.charts]
-kind = "directory"
-root = "files/charts"
-
-[stores.tables]
-kind = "tables"
-
-[[stores.tables.file]]
-path = "tides/brackwater-pier-2026.csv"
-function = "invio.demo.tides:this_year"
-
-[[stores.tables.file]]
-path = "tides/brackwater-pier-2027.csv"
-function = "invio.demo.tides:next_year"
-
-[[stores.tables.file]]
-path = "gauges/readings-january.csv"
-database = "sqlite:///gauges.sqlite"
-query = "SELECT station, time_utc, level_m, water_c FROM readings ORDER BY time_utc, station"
-
-# On another system, a small stand-in for which 'invio demo' starts; large files are had there directly.
-[stores.archive]
-kind = "remote"
-url = "survey-archive://127.0.0.1:PORT/"
-options = { key = "brackwater" }
-redirect = 300
-"""
-ARCHIVE_KEY = "brackwater"
-
-RULES = """\
-# Who may have what. Without a rule that allows, the answer is no; a deny wins; order does not matter.
-
-[[rule]]
-name = "notices are for everyone"
-effect = "allow"
-who = ["anyone"]
-what = ["notices/**"]
-actions = ["list", "read", "bundle"]
-disposition = "inline"
-cache = "public, max-age=300"
-
-[[rule]]
-name = "tide tables are for everyone"
-effect = "allow"
-who = ["anyone"]
-what = ["tables/tides/**"]
-actions = ["list", "read", "bundle"]
-
-[[rule]]
-name = "charts for pilots"
-effect = "allow"
-who = ["group:pilots"]
-what = ["charts/**"]
-actions = ["list", "read", "bundle"]
-
-[[rule]]
-name = "pilots may hand on approach charts"
-effect = "allow"
-who = ["group:pilots"]
-what = ["charts/approach/**"]
-actions = ["link"]
-
-[[rule]]
-name = "drafts are under embargo"
-effect = "deny"
-who = ["group:pilots", "group:researchers"]
-what = ["charts/drafts/**"]
-actions = ["list", "read", "bundle", "link"]
-
-[[rule]]
-name = "soundings and gauges for researchers"
-effect = "allow"
-who = ["group:researchers"]
-what = ["charts/soundings/**", "tables/gauges/**", "archive/**"]
-actions = ["list", "read", "bundle"]
-
-[[rule]]
-name = "researchers see which approach charts there are"
-effect = "allow"
-who = ["group:researchers"]
-what = ["charts/approach/*"]
-actions = ["list"]
-
-[[rule]]
-name = "the office has everything"
-effect = "allow"
-who = ["group:office"]
-what = ["**"]
-actions = ["list", "read", "bundle", "link", "put", "manage"]
-
-# What is meant by all this; 'invio rules check' puts it to the rules.
-
-[[expect]]
-who = "anyone"
-action = "read"
-address = "notices/2026/001-north-channel-buoy.pdf"
-outcome = "allowed"
-
-[[expect]]
-who = "anyone"
-action = "read"
-address = "charts/harbour/inner-basin.pdf"
-outcome = "refused"
-
-[[expect]]
-who = "recipient:pilot-7"
-action = "link"
-address = "charts/approach/north-channel.pdf"
-outcome = "allowed"
-
-[[expect]]
-who = "recipient:pilot-7"
-action = "link"
-address = "charts/harbour/inner-basin.pdf"
-outcome = "refused"
-
-[[expect]]
-who = "group:researchers"
-action = "read"
-address = "charts/soundings/west-bank-5m.grid"
-outcome = "allowed"
-
-[[expect]]
-who = "recipient:tern-lab"
-action = "list"
-address = "charts/drafts/west-bank-2027.pdf"
-outcome = "refused"
-
-[[expect]]
-who = "recipient:harbour-office"
-action = "manage"
-address = "charts/drafts/west-bank-2027.pdf"
-outcome = "allowed"
-"""
 
 _CHARTS = {
     "approach/north-channel.pdf": "North Channel",
@@ -286,11 +143,10 @@ def _people(folder: Path) -> dict[str, str]:
     """Adds whoever is missing, and keeps the tokens that demo.json already tells."""
     known: dict[str, str] = {}
     told = folder / "demo.json"
-    records = folder / "records"
-    records.mkdir(exist_ok=True)
-    if told.exists() and (records / "records.sqlite").exists():
+    records = _records(folder)
+    if told.exists() and records.exists():
         known = {name: person["token"] for name, person in json.loads(told.read_text("utf-8"))["people"].items()}
-    engine = open_database(records / "records.sqlite")
+    engine = open_database(records)
     try:
         with patient(engine).begin() as connection:
             for person in PEOPLE:
@@ -367,6 +223,30 @@ def _make_archive(folder: Path) -> None:
             _dated(file, day - 4000)
 
 
+_MODELS = {"west-bank/sea-floor.grid": 3, "inner-basin/sea-floor.grid": 2, "tern-rock/sea-floor.grid": 1}
+
+
+def _make_models(folder: Path) -> None:
+    """Sea-floor models, each version a little finer than the one before; put as the service would."""
+    chance = random.Random(SEED + 2)
+    engine = open_database(_records(folder))
+    try:
+        store = ManagedStore("models", folder / "files" / "models", VersionRecords(engine, "models"))
+        putting = Putting(RequestHead("PUT", []), lambda _: None, "tern-lab")
+        for path, count in _MODELS.items():
+            for number in range(1, count + 1):
+                with store.begin() as arriving:
+                    arriving.write(chance.randbytes(number * MIB // 2))
+                    store.put(Address("models", path), arriving, putting)
+    finally:
+        engine.dispose()
+
+
+def _records(folder: Path) -> Path:
+    (folder / "records").mkdir(exist_ok=True)
+    return folder / "records" / "records.sqlite"
+
+
 def _make_gauges(folder: Path) -> None:
     """Readings of three gauges, every ten minutes of January."""
     chance = random.Random(SEED)
@@ -393,6 +273,7 @@ _STEPS: tuple[tuple[str, Callable[[Path], None]], ...] = (
     ("chart sheets", _make_charts),
     ("sounding grids, 283 MiB", _make_soundings),
     ("older surveys", _make_archive),
+    ("sea-floor models", _make_models),
     ("gauge readings", _make_gauges),
 )
 

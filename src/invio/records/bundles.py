@@ -6,7 +6,8 @@ import json
 import secrets
 import time
 from collections.abc import Mapping, Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, field
+from types import MappingProxyType
 from typing import Any
 
 import sqlalchemy as sa
@@ -41,19 +42,27 @@ class BundleRecord:
     files: tuple[str, ...]
     expires: float
     options: BundleOptions = BundleOptions()
+    versions: Mapping[str, int] = field(default_factory=dict)  # by address, those that it was first planned with
 
 
 def save_bundle(
-    connection: sa.Connection, recipient: str | None, name: str, files: Sequence[str], options: BundleOptions
+    connection: sa.Connection,
+    recipient: str | None,
+    name: str,
+    files: Sequence[str],
+    options: BundleOptions,
+    versions: Mapping[str, int] = MappingProxyType({}),
 ) -> BundleRecord:
     """Keeps a selection; its id cannot be guessed. Selections that are over are dropped."""
     now = time.time()
-    record = BundleRecord(secrets.token_urlsafe(16), recipient, name, tuple(files), now + BUNDLE_LIFE, options)
+    record = BundleRecord(
+        secrets.token_urlsafe(16), recipient, name, tuple(files), now + BUNDLE_LIFE, options, versions
+    )
     connection.execute(sa.delete(bundles).where(bundles.c.expires < now))
     connection.execute(
         sa.insert(bundles).values(
             id=record.id, recipient=recipient, name=name, files=list(files), created=now, expires=record.expires,
-            options=asdict(options),
+            options=asdict(options), versions=dict(versions),
         )
     )  # fmt: skip
     return record
@@ -67,7 +76,13 @@ def bundle_named(connection: sa.Connection, bundle_id: str) -> BundleRecord | No
     if row is None:
         return None
     return BundleRecord(
-        row.id, row.recipient, row.name, tuple(row.files), row.expires, BundleOptions(**(row.options or {}))
+        row.id,
+        row.recipient,
+        row.name,
+        tuple(row.files),
+        row.expires,
+        BundleOptions(**(row.options or {})),
+        row.versions or {},
     )
 
 
@@ -80,6 +95,17 @@ def decide_packs(connection: sa.Connection, bundle_id: str, packs: bool) -> bool
         return bool(known["packs"])
     connection.execute(sa.update(bundles).where(bundles.c.id == bundle_id).values(options={**known, "packs": packs}))
     return packs
+
+
+def pin_versions(connection: sa.Connection, bundle_id: str, found: Mapping[str, int]) -> dict[str, int]:
+    """Settles which version of each file a bundle has, for good; gives what is settled now."""
+    known: dict[str, int] = (
+        connection.execute(sa.select(bundles.c.versions).where(bundles.c.id == bundle_id)).scalar() or {}
+    )
+    pinned = {**found, **known}
+    if pinned != known:
+        connection.execute(sa.update(bundles).where(bundles.c.id == bundle_id).values(versions=pinned))
+    return pinned
 
 
 def keep_until(connection: sa.Connection, bundle_id: str, moment: float) -> None:

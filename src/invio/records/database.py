@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import sqlite3
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -79,6 +81,20 @@ def _begin(connection: sa.Connection) -> None:
 def patient(engine: sa.Engine) -> sa.Engine:
     """The same database, for transactions that write and wait for each other."""
     return engine.execution_options(writes=True)
+
+
+@contextmanager
+def lasting(engine: sa.Engine) -> Iterator[sa.Connection]:
+    """A transaction that writes and, once it has ended, outlives the death of the machine, too."""
+    with patient(engine).connect() as connection:
+        driver = connection.connection.driver_connection
+        assert driver is not None
+        driver.execute("PRAGMA synchronous=FULL")
+        try:
+            with connection.begin():
+                yield connection
+        finally:
+            driver.execute("PRAGMA synchronous=NORMAL")
 
 
 def impatient(engine: sa.Engine) -> sa.Engine:

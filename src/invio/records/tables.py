@@ -61,6 +61,7 @@ transfers = sa.Table(
     sa.Column("requests", sa.Integer, nullable=False),
     sa.Column("covered", sa.BigInteger, nullable=False),
     sa.Column("coverage", sa.JSON, nullable=False),
+    sa.Column("version", sa.Integer),
     # What is complete is looked for no more, so the index stays small.
     sa.Index("transfers_open", "who", sqlite_where=sa.text("state != 'complete'")),
     # Ids grow with time, so the table itself is in their order.
@@ -109,6 +110,26 @@ bundles = sa.Table(
     sa.Column("created", sa.Float, nullable=False),
     sa.Column("expires", sa.Float, nullable=False),
     sa.Column("options", sa.JSON, nullable=False, server_default="{}"),
+    sa.Column("versions", sa.JSON, nullable=False, server_default="{}"),  # by address, as first planned
+)
+
+# One immutable content of a file in a managed store, kept there under `name`. A removed one keeps its line.
+versions = sa.Table(
+    "versions",
+    metadata,
+    sa.Column("store", sa.String(32), primary_key=True),
+    sa.Column("path", sa.String, primary_key=True),
+    sa.Column("number", sa.Integer, primary_key=True),
+    sa.Column("name", sa.String(64), nullable=False),
+    sa.Column("size", sa.BigInteger, nullable=False),
+    sa.Column("sha256", sa.LargeBinary(32), nullable=False),
+    sa.Column("crc", sa.BigInteger, nullable=False),
+    sa.Column("media_type", sa.String(255)),
+    sa.Column("at", sa.Float, nullable=False),
+    sa.Column("by", sa.String(64)),
+    sa.Column("removed", sa.Float),
+    sa.Column("removed_by", sa.String(64)),
+    sqlite_with_rowid=False,
 )
 
 # CRC-32 of a content, by the tag that changes with it.

@@ -50,6 +50,7 @@ class TransferRow:
     requests: int = 1
     covered: int = 0
     coverage: list[list[int]] = field(default_factory=list)
+    version: int | None = None
 
 
 # Tells apart the transfers of one millisecond; whoever may see a transfer is decided otherwise.
@@ -172,6 +173,7 @@ def _inserted(row: TransferRow) -> tuple[Any, ...]:
     return (
         row.id, row.who, row.recipient, row.link_id, row.via, row.tag, row.network, row.address, row.etag, row.size,
         row.state, row.reason, row.started, row.updated, row.requests, row.covered, _json(row.coverage),
+        row.version,
     )  # fmt: skip
 
 

@@ -30,6 +30,7 @@ from invio.service import (
     history,
     links,
     operators,
+    putting,
     quotas,
     recipients,
     rules,
@@ -41,9 +42,22 @@ from invio.service.description import described
 from invio.stores.store import StoreFault
 
 log = logging.getLogger("invio.service")
-_ROUTERS = (files, bundles, links, decisions, rules, recipients, quotas, history, transfers, sessions, operators)
+_ROUTERS = (
+    files,
+    putting,
+    bundles,
+    links,
+    decisions,
+    rules,
+    recipients,
+    quotas,
+    history,
+    transfers,
+    sessions,
+    operators,
+)
 # What is left inside an application: it decides, signs people in and is watched over by itself.
-_MOUNTED = (files, bundles, transfers)
+_MOUNTED = (files, putting, bundles, transfers)
 
 _METHODS = "GET, HEAD, POST, PUT, DELETE"
 

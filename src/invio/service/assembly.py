@@ -37,6 +37,7 @@ from invio.service.attempts import Attempts
 from invio.service.settings import (
     BadSettings,
     DirectorySettings,
+    ManagedSettings,
     RemoteSettings,
     Settings,
     TableSettings,
@@ -44,7 +45,7 @@ from invio.service.settings import (
 )
 from invio.service.watched import Watched
 from invio.stores.directory import DirectoryStore
-from invio.stores.store import Store, StoreFault
+from invio.stores.store import Store, StoreFault, Sweeps
 from invio.stores.tables import TablesStore
 
 if TYPE_CHECKING:
@@ -100,7 +101,6 @@ def assemble(settings: Settings, decider: Decider | None = None, identifier: Ide
     Raises:
         BadSettings, BadRules, BadKeyFile: with what is wrong and where.
     """
-    stores = open_stores(settings)
     rules_file, keys_file, keys, rules = None, None, KeyRing({}, ""), decider
     if decider is None:
         rules_file = Watched("rules", settings.path(settings.service.rules), _reads_rules(settings))
@@ -111,12 +111,16 @@ def assemble(settings: Settings, decider: Decider | None = None, identifier: Ide
     assert rules is not None
     settings.database.parent.mkdir(parents=True, exist_ok=True)
     engine = open_database(settings.database)
+    stores = open_stores(settings, engine)
     company = Company(settings.database.parent)
     if company.first:
         with patient(engine).begin() as connection:
             quota_records.give_back_orphans(connection)
             transfer_records.break_off_orphans(connection, "the service ended before the transfer did")
             quota_records.forget(connection, time.time() - LONGEST)
+        for store in stores:
+            if isinstance(store, Sweeps):
+                store.sweep()
     company.joined()
     journal = Journal(engine)
     catalogue = Catalogue(stores, rules)
@@ -126,7 +130,7 @@ def assemble(settings: Settings, decider: Decider | None = None, identifier: Ide
 
         provider = Provider(settings.identity, settings.folder)
     identifier = identifier or Identifier(engine, provider)
-    limits = Limits(**settings.limits.model_dump())
+    limits = Limits(**settings.limits.model_dump(exclude={"put_bytes"}))
     transfers = Transfers(engine, journal, limits)
     bundles = _bundles(settings, catalogue, engine, company.first)
     digests = Digests(engine)
@@ -158,9 +162,13 @@ def assemble(settings: Settings, decider: Decider | None = None, identifier: Ide
     )
 
 
-def open_stores(settings: Settings) -> list[Store]:
-    """The stores that the settings name. Raises BadSettings."""
-    return [_store(settings, name) for name in settings.stores]
+def open_stores(settings: Settings, engine: sa.Engine | None) -> list[Store]:
+    """The stores that the settings name; without records (None) there is nothing yet in those that need them.
+
+    Raises:
+        BadSettings.
+    """
+    return [store for name in settings.stores if (store := _store(settings, engine, name)) is not None]
 
 
 def _reads_rules(settings: Settings) -> Callable[[Path], RuleSet]:
@@ -208,11 +216,21 @@ def _front(settings: Settings) -> Front:
     return Front(read_networks(given.networks), given.redirect_header, given.rate_header, prefixes)
 
 
-def _store(settings: Settings, name: str) -> Store:
+def _store(settings: Settings, engine: sa.Engine | None, name: str) -> Store | None:
     given = settings.stores[name]
     try:
         if isinstance(given, DirectorySettings):
+            if given.writable:
+                from invio.stores.writable import WritableDirectoryStore
+
+                return WritableDirectoryStore(name, settings.path(given.root), given.precompressed)
             return DirectoryStore(name, settings.path(given.root), given.precompressed)
+        if isinstance(given, ManagedSettings):
+            from invio.records.versions import VersionRecords
+            from invio.stores.managed import ManagedStore
+
+            index = None if engine is None else VersionRecords(engine, name)
+            return None if index is None else ManagedStore(name, settings.path(given.root), index)
         if isinstance(given, RemoteSettings):
             from invio.stores.remote import RemoteStore  # the library for it is loaded where there is such a store
 

@@ -53,7 +53,7 @@ def make_bundle(
     `GET /api/bundles/{id}` tells how far that is.
     """
     options = BundleOptions(asked.folders == "flatten", asked.sums, asked.on_problem == "leave-out")
-    record = parts.bundles.save(caller, asked.files, asked.name, options, asked.format)
+    record = parts.bundles.save(caller, asked.files, asked.name, options, asked.format, asked.versions)
     if asked.wait:
         made = _told(request, record, parts.bundles.plan(caller, record))
     else:
@@ -81,10 +81,11 @@ def get_entries(
     """The archive's entries in their order, a thousand at a time, with where each of them ends in it."""
     record = parts.bundles.named(caller, bundle_id)
     plan = parts.bundles.plan(caller, record).plan
-    content, upto = plan.content, min(len(plan), after + _PAGE)
+    content, upto, versions = plan.content, min(len(plan), after + _PAGE), plan.versions()
     entries = [
         BundleEntry(
-            address=None if (address := plan.address(number)) is None else str(address),
+            address=plan.name_of(number) or None,
+            version=versions.get(plan.name_of(number)),
             size=content.held(number),
             ends=content.content_at(number) + content.held(number),
         )

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import asdict
+from typing import Annotated
 
 from fastapi import APIRouter, Query
 from starlette.concurrency import run_in_threadpool
@@ -27,6 +28,9 @@ async def get_decision(
         None, alias="as", description="a recipient's id, or `anyone`; without it, the caller"
     ),
     action: Action = "read",
+    version: Annotated[
+        int | None, Query(ge=1, description="of a file that is kept in versions; else the newest")
+    ] = None,
 ) -> DecisionShape:
     """Each rule that spoke and, for the others, the first thing that kept them from it.
 
@@ -35,7 +39,7 @@ async def get_decision(
     """
     where = read_address(address)
     subject = await run_in_threadpool(_subject, parts, caller, where, recipient)
-    facts = await run_in_threadpool(parts.catalogue.facts, where)
+    facts = await run_in_threadpool(parts.catalogue.facts, where, version)
     await parts.rules.ask_ahead(subject, action, where)
     decision = parts.rules.explain(subject, action, where, facts)
     reasons = [ReasonShape.model_validate(asdict(reason)) for reason in decision.reasons]

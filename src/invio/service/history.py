@@ -21,8 +21,8 @@ from invio.service.transfers import Sight
 router = APIRouter(tags=["history"])
 # What is told of each; never a token, nor a seal.
 FIELDS = (
-    "id", "started", "updated", "state", "reason", "recipient", "network", "link", "via", "tag", "address", "etag",
-    "size", "bytes", "requests", "coverage",
+    "id", "started", "updated", "state", "reason", "recipient", "network", "link", "via", "tag", "address",
+    "version", "etag", "size", "bytes", "requests", "coverage",
 )  # fmt: skip
 _Word = Annotated[str | None, Query(max_length=300)]
 

@@ -43,14 +43,14 @@ def post_link(asked: LinkAsk, request: Request, response: Response, caller: TheC
     address = read_address(asked.address)
     record = _bundle(parts, caller, address)
     if record is None:
-        _require(parts, caller, address, asked.within)
+        _require(parts, caller, address, asked.within, asked.version)
     given = asked.model_dump(by_alias=True, exclude_none=True)
     if asked.seconds is not None:
         if asked.until is not None:
             raise Refusal("bad-request", "give until or seconds, not both")
         given["until"] = int(time.time()) + asked.seconds
     if record is None:
-        terms = [parts.rules.terms(caller, "link", address, parts.catalogue.facts(address))]
+        terms = [parts.rules.terms(caller, "link", address, parts.catalogue.facts(address, asked.version))]
     else:
         terms = _require_all(parts, caller, record)
         given.setdefault("until", int(record.expires))
@@ -178,10 +178,10 @@ def _hold_for(terms: list[Terms], address: Address, given: dict[str, object]) ->
         raise Refusal("not-allowed", f"the rules let a link for {address} hold for at most {period_text(longest)}")
 
 
-def _require(parts: Parts, caller: Caller, address: Address, within: str | None) -> None:
+def _require(parts: Parts, caller: Caller, address: Address, within: str | None, version: int | None) -> None:
     """Nobody hands on more than they have."""
     for action in ("link", "read"):
-        parts.catalogue.obtain(caller, action, address)
+        parts.catalogue.obtain(caller, action, address, version)
         if within is not None:
             folder = read_address(within)
             if not parts.rules.allows_below(caller, action, folder):

@@ -146,7 +146,8 @@ def mount(
     `settings` are those of a service: a file, or the same as a mapping. Its rules are not read:
     `authorize(request, action, address)` says whether this may be done; it gives True, False, or
     `Allowed(…)`, plainly or as a coroutine, and may raise the application's own HTTPException.
-    Actions are `list`, `read` and `bundle`; the address of a folder ends in `/`. `recipient(request)`
+    Actions are `list`, `read` and `bundle`, and where the settings have stores that take files, `put` and
+    `manage` (remove); the address of a folder ends in `/`. `recipient(request)`
     tells who is asking, for the records, speed limits and bundles of one's own; without it, callers
     are told apart by where they come from.
 

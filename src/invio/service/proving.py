@@ -32,7 +32,7 @@ class Proving:
 
     def read(self, path: Path) -> RuleSet:
         """Rules for these stores. Raises BadRules."""
-        return read_rules(path, self.stores)
+        return read_rules(path, self.settings.stores)
 
     def groups_of(self, recipient: str) -> frozenset[str]:
         """The groups of a recipient in the records; none for whoever is not there."""
@@ -87,9 +87,9 @@ def prove(settings: Settings) -> Proving:
         BadSettings: a store cannot be used.
     """
     recipients: dict[str, Recipient] = {}
+    engine = None
     if settings.database.exists():
         engine = open_database(settings.database)
         with engine.connect() as connection:
             recipients = {one.id: one for one in all_recipients(connection)}
-        engine.dispose()
-    return Proving(settings, {store.name: store for store in open_stores(settings)}, recipients)
+    return Proving(settings, {store.name: store for store in open_stores(settings, engine)}, recipients)

@@ -71,6 +71,7 @@ class LimitSettings(_Strict):
     recipient_rate: int | None = Field(None, ge=1, description="bytes a second of one recipient, all connections")
     requests: int | None = Field(None, ge=1, description="bodies that each process sends at once")
     recipient_transfers: int | None = Field(None, ge=1, description="files that one recipient obtains at once")
+    put_bytes: int | None = Field(None, ge=1, description="bytes of a file that is put")
     idle: float = Field(60.0, gt=0, description="seconds for which a reader may take nothing")
 
 
@@ -137,6 +138,14 @@ class DirectorySettings(_Strict):
     root: Path
     precompressed: bool = Field(False, description="name.gz and name.zst hold the same content as name")
     front: str | None = Field(None, pattern=r"^/.*/$", description="what its paths begin with at the front server")
+    writable: bool = Field(False, description="whether files can be put into it and removed, as the rules say")
+
+
+class ManagedSettings(_Strict):
+    """A store of files in versions, which come by being put."""
+
+    kind: Literal["managed"]
+    root: Path = Field(description="where it keeps their contents; nothing else may lie there")
 
 
 class TableSettings(_Strict):
@@ -172,8 +181,10 @@ class RemoteSettings(_Strict):
     )
 
 
-_KINDS = ("directory", "tables", "remote")
-StoreSettings = Annotated[DirectorySettings | TablesSettings | RemoteSettings, Field(discriminator="kind")]
+_KINDS = ("directory", "managed", "tables", "remote")
+StoreSettings = Annotated[
+    DirectorySettings | ManagedSettings | TablesSettings | RemoteSettings, Field(discriminator="kind")
+]
 
 
 class Settings(_Strict):

@@ -56,6 +56,28 @@ class FileShape(BaseModel):
     media_type: str | None = None
     sha256: str | None = Field(None, description="in hexadecimal digits, once it is known")
     may: list[Action] = Field(default_factory=list, description="what the caller may do with it")
+    version: int | None = Field(None, description="the newest, where the store keeps versions")
+
+
+class VersionShape(BaseModel):
+    """One version of a file. `size` in bytes; `put` is when, RFC 3339, and `by` whom, for those who manage the file."""
+
+    version: int
+    current: bool
+    size: int
+    put: str
+    by: str | None
+    media_type: str
+    sha256: str
+    may: list[Action] = Field(description="what the caller may do with it")
+
+
+class VersionList(BaseModel):
+    """Versions of a file, the newest first; `next` goes into `before` for the next page."""
+
+    address: str
+    versions: list[VersionShape]
+    next: int | None
 
 
 class Listing(BaseModel):
@@ -70,6 +92,9 @@ class BundleAsk(BaseModel):
 
     model_config = ConfigDict(extra="forbid")
     files: list[str] = Field(max_length=100_000)
+    versions: dict[str, Annotated[int, Field(ge=1)]] = Field(
+        default_factory=dict, description="which version of a file, by address; of others the newest as it is now"
+    )
     name: str | None = Field(None, max_length=200)
     format: FormFormat | None = Field(None, description="zip, unless the name ends in .tar")
     folders: FormFolders = Field("keep", description="keep: with their folders; flatten: all in one")
@@ -115,6 +140,7 @@ class BundleEntry(BaseModel):
     """
 
     address: str | None
+    version: int | None
     size: int
     ends: int
 
@@ -187,6 +213,7 @@ class TransferShape(BaseModel):
 
     id: str
     address: str
+    version: int | None = Field(description="of a file that is kept in versions")
     recipient: str | None
     link: str | None
     via: str | None

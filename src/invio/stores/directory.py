@@ -25,7 +25,7 @@ from invio.stores.store import Found, Missing, StoreFault
 _REFERENCE = getattr(os, "O_PATH", None)
 
 
-_FOLDER = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
+FOLDER = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 _SEEN = 8192
 
 
@@ -50,7 +50,7 @@ class DirectoryStore:
         # Files that were found inside the root, by path; good for as long as the path leads to
         # the same file, unaltered.
         self._seen: dict[str, Found] = {}
-        self._root = os.fsencode(os.path.realpath(root)).rstrip(b"/") + b"/"
+        self.root = os.fsencode(os.path.realpath(root)).rstrip(b"/") + b"/"
 
     def locate(self, address: Address) -> Found:
         if address.folder:
@@ -58,13 +58,13 @@ class DirectoryStore:
         seen = self._seen.get(address.path)
         if seen is not None and unchanged(seen.source):
             return seen
-        path, status = self._reach(address)
+        path, status = self.reach(address)
         if not stat.S_ISREG(status.st_mode):
             raise Missing(str(address))
         facts = FileFacts(address, status.st_size, status.st_mtime, identity_tag(status))
         found = Found(facts, DiskFile.of(path, status), self._precompressed)
         # Not for a path with a link on it: that may come to lead elsewhere, and its end not change.
-        if path == self._root + address.path.encode():
+        if path == self.root + address.path.encode():
             if len(self._seen) >= _SEEN:
                 self._seen.clear()
             self._seen[address.path] = found
@@ -75,10 +75,10 @@ class DirectoryStore:
 
         Folders are entered by their open descriptors, so that nothing put in their place leads elsewhere.
         """
-        path, status = self._reach(folder)
+        path, status = self.reach(folder)
         if not stat.S_ISDIR(status.st_mode):
             raise Missing(str(folder))
-        yield from self._below(os.open(path, _FOLDER), path + b"/", folder, (status.st_dev, status.st_ino))
+        yield from self._below(os.open(path, FOLDER), path + b"/", folder, (status.st_dev, status.st_ino))
 
     def _below(self, descriptor: int, path: bytes, folder: Address, *above: tuple[int, int]) -> Iterator[Found]:
         """What is below an open folder; `above` are those that it lies in, for links that lead back to them."""
@@ -102,11 +102,11 @@ class DirectoryStore:
         """What is below one folder of an open one."""
         try:
             if entry.is_symlink():
-                where, _ = self._reach(folder)
-                descriptor = os.open(where, _FOLDER)
+                where, _ = self.reach(folder)
+                descriptor = os.open(where, FOLDER)
             else:
                 where = path + os.fsencode(entry.name)
-                descriptor = os.open(entry.name, _FOLDER, dir_fd=above)
+                descriptor = os.open(entry.name, FOLDER, dir_fd=above)
         except (Missing, OSError):
             return
         status = os.fstat(descriptor)
@@ -129,7 +129,7 @@ class DirectoryStore:
         return Found(facts, DiskFile.of(path + os.fsencode(entry.name), status), self._precompressed)
 
     def list(self, folder: Address) -> list[Address]:
-        path, status = self._reach(folder)
+        path, status = self.reach(folder)
         if not stat.S_ISDIR(status.st_mode):
             raise Missing(str(folder))
         with os.scandir(path) as entries:
@@ -141,7 +141,7 @@ class DirectoryStore:
         try:
             address = parse_address(f"{folder}{entry.name.decode()}")
             if entry.is_symlink():
-                _, status = self._reach(address)
+                _, status = self.reach(address)
                 is_folder, is_file = stat.S_ISDIR(status.st_mode), stat.S_ISREG(status.st_mode)
             else:
                 is_folder, is_file = entry.is_dir(), entry.is_file()
@@ -151,16 +151,16 @@ class DirectoryStore:
             return Address(address.store, address.path + "/")
         return address if is_file else None
 
-    def _reach(self, address: Address) -> tuple[bytes, os.stat_result]:
+    def reach(self, address: Address) -> tuple[bytes, os.stat_result]:
         """Where the address is on the disk, links resolved, and what is there."""
-        path = self._root + address.path.rstrip("/").encode()
+        path = self.root + address.path.rstrip("/").encode()
         try:
             where, status = self._resolved(path)
         except OSError:
             # Absent, a file where a folder should be, a loop of links, a name too long, no
             # permission: for whoever asks, there is no such file.
             raise Missing(str(address)) from None
-        if not (where + b"/").startswith(self._root):
+        if not (where + b"/").startswith(self.root):
             raise Missing(str(address))
         return where, status
 

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Protocol, runtime_checkable
 
 from invio.core.addresses import Address
 from invio.core.files import FileFacts
+from invio.core.versions import Putting, Version
+from invio.stores.arriving import Arriving
 from invio.stores.sources import DiskFile, Made, RemoteFile
 
 
@@ -37,6 +39,56 @@ class Walks(Protocol):
 
     def walk(self, folder: Address) -> Iterator[Found]:
         """Every file below a folder, in the order of `list`, folders first. Raises Missing."""
+        ...
+
+
+@runtime_checkable
+class KeepsVersions(Protocol):
+    """A store that keeps earlier versions of a file."""
+
+    def locate_version(self, address: Address, number: int | None) -> Found:
+        """Finds one version of a file; None: the newest. Raises Missing."""
+        ...
+
+    def versions(self, address: Address, before: int | None = None, limit: int = 100) -> Sequence[Version]:
+        """Versions of a file, the newest first; `before` is the number to go on after. Raises Missing."""
+        ...
+
+
+@runtime_checkable
+class Takes(Protocol):
+    """A store that files can be put into, and removed from."""
+
+    def begin(self) -> Arriving:
+        """What a content is written to as it comes. Raises OSError."""
+        ...
+
+    def put(self, address: Address, arriving: Arriving, putting: Putting) -> tuple[Found, bool]:
+        """Makes what has arrived the file's content; gives the file, and whether it is a new one.
+
+        The file is as it was when anything is raised.
+
+        Raises:
+            Refusal: `precondition`.
+            InTheWay, OSError: it cannot be put there.
+        """
+        ...
+
+    def remove(self, address: Address, number: int | None, putting: Putting) -> int:
+        """Removes a file, or one of its versions; gives how many versions are gone. Downloads under way go on.
+
+        Raises:
+            Missing; Refusal: `precondition`.
+        """
+        ...
+
+
+@runtime_checkable
+class Sweeps(Protocol):
+    """A store that may have something left of what was broken off with its process."""
+
+    def sweep(self) -> None:
+        """Drops that; to be called while nobody else uses the store."""
         ...
 
 

@@ -1,0 +1,171 @@
+"""Versions of files in the records: put, removed, looked up, and listed folder by folder.
+
+A removed version keeps its line, so that its number is not given again, and who removed it is known.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterator
+from typing import Any
+
+import sqlalchemy as sa
+
+from invio.core.versions import Arrived, InTheWay, Version, version_tag
+from invio.records.bundles import save_crcs, save_digests
+from invio.records.database import lasting
+from invio.records.tables import versions
+
+_PAGE = 500
+_AFTER_SLASH = "0"  # what sorts right after `/`
+_held = versions.c
+
+
+class VersionRecords:
+    """What a managed store knows of its files, for one store."""
+
+    def __init__(self, engine: sa.Engine, store: str) -> None:
+        self._engine = engine
+        self._here = sa.and_(_held.store == store, _held.removed.is_(None))
+        self._store = store
+
+    def current(self, path: str) -> Version | None:
+        """The newest version of a file."""
+        with self._engine.connect() as connection:
+            return self._current(connection, path)
+
+    def numbered(self, path: str, number: int) -> Version | None:
+        query = sa.select(versions).where(self._here, _held.path == path, _held.number == number)
+        with self._engine.connect() as connection:
+            row = connection.execute(query).first()
+            newest = None if row is None else self._newest(connection, path)
+        return None if row is None else _version(row, row.number == newest)
+
+    def all_of(self, path: str, before: int | None, limit: int) -> list[Version]:
+        """Versions of a file, the newest first; `before` is the number to go on after."""
+        query = sa.select(versions).where(self._here, _held.path == path).order_by(_held.number.desc()).limit(limit)
+        if before is not None:
+            query = query.where(_held.number < before)
+        with self._engine.connect() as connection:
+            newest = self._newest(connection, path)
+            return [_version(row, row.number == newest) for row in connection.execute(query)]
+
+    def inside(self, folder: str) -> list[str]:
+        """The names in a folder (`""`, or ending in `/`); those of folders end in `/`."""
+        names: list[str] = []
+        last, stop = folder, folder[:-1] + _AFTER_SLASH if folder else None
+        with self._engine.connect() as connection:
+            while True:
+                query = sa.select(_held.path).where(self._here, _held.path > last).distinct()
+                if stop is not None:
+                    query = query.where(_held.path < stop)
+                page = list(connection.scalars(query.order_by(_held.path).limit(_PAGE)))
+                for path in page:
+                    if path <= last:
+                        continue  # in a folder that is listed already
+                    name, slash, _ = path[len(folder) :].partition("/")
+                    names.append(name + slash)
+                    last = folder + name + _AFTER_SLASH if slash else path
+                if len(page) < _PAGE:
+                    return names
+                last = max(last, page[-1])
+
+    def below(self, folder: str) -> Iterator[Version]:
+        """The newest version of every file below a folder, by path."""
+        query = sa.select(versions).where(self._here).order_by(_held.path, _held.number.desc()).limit(_PAGE)
+        if folder:
+            query = query.where(_held.path > folder, _held.path < folder[:-1] + _AFTER_SLASH)
+        last: tuple[str, int] | None = None
+        before = None
+        while True:
+            page = query
+            if last is not None:
+                same = sa.and_(_held.path == last[0], _held.number < last[1])
+                page = query.where(sa.or_(_held.path > last[0], same))
+            with self._engine.connect() as connection:
+                rows = connection.execute(page).all()
+            for row in rows:
+                if row.path != before:
+                    before = row.path
+                    yield _version(row, True)
+            if len(rows) < _PAGE:
+                return
+            last = (rows[-1].path, rows[-1].number)
+
+    def add(self, path: str, content: Arrived, by: str | None, check: Callable[[Version | None], None]) -> Version:
+        """Puts a further version, whose content is on the disk; the current one is given where it is the same.
+
+        `check` is called with the current version, within the transaction, and raises what it will.
+
+        Raises:
+            InTheWay.
+        """
+        with lasting(self._engine) as connection:
+            current = self._current(connection, path)
+            check(current)
+            if current is not None and _same(current.content, content):
+                return current
+            if current is None:
+                self._require_room(connection, path)
+            newest = connection.scalar(
+                sa.select(sa.func.max(_held.number)).where(_held.store == self._store, _held.path == path)
+            )
+            version = Version(path, (newest or 0) + 1, content, time.time(), by)
+            connection.execute(
+                sa.insert(versions).values(
+                    store=self._store, path=path, number=version.number, name=content.name, size=content.size,
+                    sha256=content.sha256, crc=content.crc, media_type=content.media_type, at=version.at, by=by,
+                )
+            )  # fmt: skip
+            tag = version_tag(content.sha256)
+            save_crcs(connection, {tag: content.crc})
+            save_digests(connection, {tag: content.sha256})
+            return version
+
+    def remove(
+        self, path: str, number: int | None, by: str | None, check: Callable[[Version | None], None]
+    ) -> list[Version]:
+        """Removes one version, or all (None) of a file; gives them. Their contents are the caller's to drop."""
+        fits = sa.and_(self._here, _held.path == path)
+        if number is not None:
+            fits = sa.and_(fits, _held.number == number)
+        with lasting(self._engine) as connection:
+            check(self._current(connection, path))
+            gone = [_version(row, False) for row in connection.execute(sa.select(versions).where(fits))]
+            connection.execute(sa.update(versions).where(fits).values(removed=time.time(), removed_by=by))
+            return gone
+
+    def names(self) -> set[str]:
+        """What all contents that there are are kept under."""
+        with self._engine.connect() as connection:
+            return set(connection.scalars(sa.select(_held.name).where(self._here)))
+
+    def _current(self, connection: sa.Connection, path: str) -> Version | None:
+        query = sa.select(versions).where(self._here, _held.path == path).order_by(_held.number.desc()).limit(1)
+        row = connection.execute(query).first()
+        return None if row is None else _version(row, True)
+
+    def _newest(self, connection: sa.Connection, path: str) -> int | None:
+        newest: int | None = connection.scalar(
+            sa.select(sa.func.max(_held.number)).where(self._here, _held.path == path)
+        )
+        return newest
+
+    def _require_room(self, connection: sa.Connection, path: str) -> None:
+        """Raises InTheWay."""
+        segments = path.split("/")
+        above = ["/".join(segments[:count]) for count in range(1, len(segments))]
+        below = sa.and_(_held.path > path + "/", _held.path < path + _AFTER_SLASH)
+        query = sa.select(_held.path).where(self._here, sa.or_(_held.path.in_(above), below)).limit(1)
+        there = connection.scalar(query)
+        if there is not None:
+            raise InTheWay(there)
+
+
+def _same(one: Arrived, other: Arrived) -> bool:
+    return (one.sha256, one.size, one.media_type) == (other.sha256, other.size, other.media_type)
+
+
+def _version(row: Any, current: bool) -> Version:
+    content = Arrived(row.name, row.size, bytes(row.sha256), row.crc, row.media_type)
+    return Version(row.path, row.number, content, row.at, row.by, current)

@@ -1,0 +1,227 @@
+"""Putting files into stores, and removing them: by the caller's rights, whole or not at all."""
+
+from __future__ import annotations
+
+import asyncio
+import errno
+import logging
+import re
+from collections.abc import AsyncIterator
+from typing import Annotated, Any
+
+from fastapi import APIRouter, Query, Request, Response
+from starlette.concurrency import run_in_threadpool
+from starlette.requests import ClientDisconnect
+
+from invio.core.addresses import Address, quoted
+from invio.core.digests import content_tag, said_sha256
+from invio.core.files import Caller, FileFacts
+from invio.core.media_types import media_type_told
+from invio.core.reasons import Refusal
+from invio.core.request_head import RequestHead
+from invio.core.versions import InTheWay, Putting
+from invio.service.asking import TheCaller, TheParts, address_in_path, head_of
+from invio.service.assembly import Parts
+from invio.service.files import shape
+from invio.service.shapes import FileShape, Problem
+from invio.stores.arriving import Arriving
+from invio.stores.store import Found, Missing, Takes
+
+log = logging.getLogger("invio.service")
+router = APIRouter(tags=["files"])
+
+_PIECE = 1024 * 1024  # bytes that are written together
+_TYPE = re.compile(r"[a-z0-9!#$&^_.+-]+/[a-z0-9!#$&^_.+-]+\Z")
+# What programs send when nobody told them what the file is.
+_SAYS_NOTHING = ("application/octet-stream", "application/x-www-form-urlencoded")
+_FULL = (errno.ENOSPC, errno.EDQUOT)
+_REFUSALS: dict[int | str, dict[str, Any]] = {
+    status: {"model": Problem} for status in (400, 401, 403, 404, 405, 409, 412, 413, 507)
+}
+
+
+@router.put(
+    "/api/files/{address:path}",
+    summary="Put a file, or a further version of it",
+    status_code=200,
+    responses={201: {"model": FileShape, "description": "There was no such file before"}, **_REFUSALS},
+    openapi_extra={"requestBody": {"content": {"*/*": {"schema": {"type": "string", "format": "binary"}}}}},
+)
+async def put_file(address: str, request: Request, response: Response, caller: TheCaller, parts: TheParts) -> FileShape:
+    """The body is the file. It takes the right `put`; the file is as it was until all of it has arrived.
+
+    `If-None-Match: *` puts it only where there is none, `If-Match` only in the place of that content.
+    With `Content-Digest` or `Repr-Digest` (SHA-256), what arrives is compared. What is the same as the
+    newest version makes no further one.
+    """
+    head, where = head_of(request), _file(request)
+    media_type, wanted = _said_type(head, where), _said_digest(head)
+    await parts.catalogue.ask_ahead(caller, "put", where)
+    length = int(head.get(b"content-length") or -1)
+    await run_in_threadpool(_require, parts, caller, where, media_type, None if length < 0 else length)
+    store = _store(parts, where)
+    putting = Putting(head, parts.digests.known, caller.recipient, media_type)
+    await run_in_threadpool(_check, parts, where, putting)
+    try:
+        with await run_in_threadpool(store.begin) as arriving:
+            await _take(request, arriving, parts)
+            if wanted is not None and wanted != arriving.sha256:
+                raise Refusal("bad-request", "what arrived is not what its digest says; send it again")
+            found, new = await run_in_threadpool(_put, parts, store, caller, where, arriving, putting)
+    except InTheWay:
+        raise Refusal("in-the-way", f"{where} cannot be put there") from None
+    except OSError as error:
+        raise _not_written(where, error) from None
+    facts = found.facts
+    said = {"address": str(where), "version": facts.version, "size": facts.size, "by": caller.recipient}
+    log.info("file.put", extra={"fields": said})
+    response.status_code = 201 if new else 200
+    which = "" if facts.version is None else f"?version={facts.version}"
+    response.headers["Location"] = f"{request.scope.get('root_path', '')}/get/{quoted(where)}{which}"
+    sha256 = parts.digests.known(facts.tag)
+    response.headers["ETag"] = f'"{facts.tag if sha256 is None else content_tag(sha256)}"'
+    return await run_in_threadpool(shape, parts, caller, where, found)
+
+
+@router.delete(
+    "/api/files/{address:path}", status_code=204, summary="Remove a file, or a version of it", responses=_REFUSALS
+)
+def remove_file(
+    address: str,
+    request: Request,
+    caller: TheCaller,
+    parts: TheParts,
+    version: Annotated[int | None, Query(ge=1, description="this one; without it the file with all of them")] = None,
+) -> None:
+    """It takes the right `manage`. Downloads under way go on; a version's number is not given again.
+
+    `If-Match` removes it only while that is its content.
+    """
+    where = _file(request)
+    parts.catalogue.require(caller, "manage", where)
+    store = _store(parts, where)
+    parts.catalogue.obtain(caller, "manage", where, version)
+    try:
+        count = store.remove(where, version, Putting(head_of(request), parts.digests.known, caller.recipient))
+    except Missing:
+        raise Refusal("missing", f"there is no file {where}") from None
+    said = {"address": str(where), "version": version, "versions": count, "by": caller.recipient}
+    log.info("file.removed", extra={"fields": said})
+
+
+def _file(request: Request) -> Address:
+    """The address of the request. Raises Refusal."""
+    address = address_in_path(request, "/api/files/")
+    if address.folder:
+        raise Refusal("bad-request", f"{address} is a folder; name the file")
+    return address
+
+
+def _store(parts: Parts, address: Address) -> Takes:
+    """The store, if files can be put into it. Raises Refusal."""
+    store = parts.catalogue.stores.get(address.store)
+    if store is None:
+        raise Refusal("missing", f"there is no store {address.store!r}")
+    if not isinstance(store, Takes):
+        raise Refusal("wrong-method", f"nothing can be put into the store {address.store!r}", allow="GET, HEAD")
+    return store
+
+
+def _require(parts: Parts, caller: Caller, address: Address, media_type: str | None, size: int | None) -> None:
+    """Raises Refusal, unless the caller may put what is known of it so far."""
+    parts.catalogue.require(caller, "put", address)
+    if size is not None:
+        parts.catalogue.require(caller, "put", address, FileFacts(address, size, None, None, media_type))
+        _require_room(parts, size)
+
+
+def _check(parts: Parts, address: Address, putting: Putting) -> None:
+    """Refuses early what would be refused once all had arrived. Raises Refusal (`precondition`)."""
+    try:
+        facts = parts.catalogue.locate(address).facts
+    except Missing:
+        putting.check(str(address), None, None)
+    else:
+        putting.check(str(address), facts.tag, facts.modified)
+
+
+def _require_room(parts: Parts, size: int) -> None:
+    most = parts.settings.limits.put_bytes
+    if most is not None and size > most:
+        raise Refusal("file-too-large", f"a file that is put has at most {most} bytes")
+
+
+async def _take(request: Request, arriving: Arriving, parts: Parts) -> None:
+    """Writes the body, piece by piece, as it comes."""
+    held: list[bytes] = []
+    count = 0
+    async for piece in _pieces(request, parts.settings.limits.idle):
+        held.append(piece)
+        count += len(piece)
+        _require_room(parts, arriving.size + count)
+        if count >= _PIECE:
+            await run_in_threadpool(arriving.write, b"".join(held))
+            held, count = [], 0
+    if held:
+        await run_in_threadpool(arriving.write, b"".join(held))
+
+
+async def _pieces(request: Request, idle: float) -> AsyncIterator[bytes]:
+    """The body. Raises Refusal, when it ends before its time or does not go on."""
+    pieces = request.stream()
+    while True:
+        try:
+            async with asyncio.timeout(idle):
+                piece = await anext(pieces)
+        except StopAsyncIteration:
+            return
+        except ClientDisconnect:
+            raise Refusal("bad-request", "the connection ended before the file did; nothing was changed") from None
+        except TimeoutError:
+            raise Refusal("bad-request", f"nothing came for {idle:g} seconds; nothing was changed") from None
+        yield piece
+
+
+def _put(
+    parts: Parts,
+    store: Takes,
+    caller: Caller,
+    address: Address,
+    arriving: Arriving,
+    putting: Putting,
+) -> tuple[Found, bool]:
+    # Rules may have changed, and the size is known now.
+    _require(parts, caller, address, putting.media_type, arriving.size)
+    return store.put(address, arriving, putting)
+
+
+def _said_type(head: RequestHead, address: Address) -> str | None:
+    """The media type, where it is other than the name tells. Raises Refusal."""
+    if head.get(b"content-range") is not None:  # RFC 9110 §14.5
+        raise Refusal("bad-request", "a file is put whole, without Content-Range")
+    if (head.get(b"content-encoding") or "identity").lower() != "identity":
+        raise Refusal("bad-request", "a file is put as it is, without Content-Encoding")
+    said = (head.get(b"content-type") or "").partition(";")[0].strip().lower()
+    if said == "multipart/form-data":
+        raise Refusal("bad-request", "the body is the file itself, not a form; with curl, use -T")
+    if not said or said in _SAYS_NOTHING:
+        return None
+    if not _TYPE.match(said):
+        raise Refusal("bad-request", f"Content-Type: {said[:80]!r} is no media type")
+    return None if said == media_type_told(address.name) else said
+
+
+def _said_digest(head: RequestHead) -> bytes | None:
+    try:
+        return said_sha256(head.get(b"content-digest")) or said_sha256(head.get(b"repr-digest"))
+    except ValueError as error:
+        raise Refusal("bad-request", f"the digest: {error}") from None
+
+
+def _not_written(address: Address, error: OSError) -> Refusal:
+    log.error("file.not-put", extra={"fields": {"address": str(address), "error": str(error)}})
+    if error.errno in _FULL:
+        return Refusal("no-space", "the disk is full; nothing was changed")
+    if error.errno == errno.ENAMETOOLONG:
+        return Refusal("bad-request", "a name in the address is too long for the disk")
+    return Refusal("unavailable", "the file cannot be written; the operator's log says why")

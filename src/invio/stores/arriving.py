@@ -1,0 +1,96 @@
+"""Contents on their way in: written to a file that has no name until it is whole, on the disk, and checked.
+
+What is broken off leaves nothing behind.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import secrets
+import zlib
+from collections.abc import Iterator
+from contextlib import contextmanager
+from types import TracebackType
+
+
+class Arriving:
+    """A content that is being put; to be used in a `with`, and by one thread at a time."""
+
+    def __init__(self, folder: bytes) -> None:
+        """`folder` is where it will lie, or another one on the same disk. Raises OSError."""
+        self._folder = folder
+        self._named: bytes | None = None
+        self._descriptor = self._open()
+        self._sha256 = hashlib.sha256()
+        self.size = 0
+        self.crc = 0
+
+    def _open(self) -> int:
+        nameless = getattr(os, "O_TMPFILE", None)
+        if nameless is not None:
+            try:
+                return os.open(self._folder, nameless | os.O_RDWR | os.O_CLOEXEC, 0o644)
+            except OSError:
+                pass  # not every file system has it
+        self._named = os.path.join(os.path.realpath(self._folder), b"." + secrets.token_hex(12).encode() + b".arriving")
+        return os.open(self._named, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o644)
+
+    def __enter__(self) -> Arriving:
+        return self
+
+    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, at: TracebackType | None) -> None:
+        os.close(self._descriptor)
+        if self._named is not None:
+            os.unlink(self._named)
+
+    def write(self, piece: bytes) -> None:
+        """Adds some bytes. Raises OSError, as when the disk is full."""
+        self._sha256.update(piece)
+        self.crc = zlib.crc32(piece, self.crc)
+        self.size += len(piece)
+        rest = memoryview(piece)
+        while rest:
+            rest = rest[os.write(self._descriptor, rest) :]
+
+    @property
+    def sha256(self) -> bytes:
+        """Of what has arrived so far."""
+        return self._sha256.digest()
+
+    def land(self, folder: int, name: bytes, replaces: bool) -> None:
+        """Gives the content a name in an open folder, once it is safely on the disk.
+
+        `replaces`: in the place of a file that has the name. All of it is on the disk when this returns.
+
+        Raises:
+            FileExistsError: there is one, and it is not to be replaced.
+            OSError: it cannot be.
+        """
+        os.fsync(self._descriptor)
+        self._link(folder, name) if not replaces else self._replace(folder, name)
+        os.fsync(folder)
+
+    def _link(self, folder: int, name: bytes) -> None:
+        source = self._named or f"/proc/self/fd/{self._descriptor}".encode()
+        # The descriptor of a folder has the kernel follow the link to what has no name.
+        os.link(source, name, src_dir_fd=folder, dst_dir_fd=folder, follow_symlinks=True)
+
+    def _replace(self, folder: int, name: bytes) -> None:
+        beside = b"." + secrets.token_hex(12).encode() + b".arriving"
+        self._link(folder, beside)
+        try:
+            os.rename(beside, name, src_dir_fd=folder, dst_dir_fd=folder)
+        except OSError:
+            os.unlink(beside, dir_fd=folder)
+            raise
+
+
+@contextmanager
+def opened(folder: bytes) -> Iterator[int]:
+    """A folder's descriptor, for as long as the `with` lasts. Raises OSError."""
+    descriptor = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+    try:
+        yield descriptor
+    finally:
+        os.close(descriptor)
