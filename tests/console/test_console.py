@@ -234,3 +234,19 @@ def test_those_who_manage_are_told_of_a_broken_rules_file(signed_in: SignIn, dem
         expect(page.get_by_role("alert")).to_contain_text("the rule has no 'effect'")
     finally:
         rules.write_text(kept)
+
+
+def test_versions_of_a_file_are_listed_and_an_earlier_one_is_downloaded(signed_in: SignIn, demo: Demo) -> None:
+    page = signed_in("tern-lab")
+    page.goto(demo.card["console"] + "files/models/west-bank/")
+    page.get_by_role("button", name="Versions of sea-floor.grid").click()
+    dialog = page.get_by_role("dialog", name="Versions of sea-floor.grid")
+    expect(dialog.get_by_role("listitem")).to_have_count(3)
+    expect(dialog.get_by_role("listitem").first).to_contain_text("3, the newest")
+    with page.expect_download() as download:
+        dialog.get_by_role("button", name="Download version 1 of sea-floor.grid").click()
+    with demo.client("tern-lab") as lab:
+        wanted = lab.get("/get/models/west-bank/sea-floor.grid?version=1").content
+    assert Path(download.value.path()).read_bytes() == wanted
+    page.keyboard.press("Escape")
+    expect(dialog).to_have_count(0)

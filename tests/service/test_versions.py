@@ -21,6 +21,7 @@ import pytest
 from click.testing import CliRunner, Result
 
 from invio.cli.main import main
+from invio.client import Client, Refused
 from tests.running import RULES, SETTINGS, Service, at_once, make_folder, until
 
 Start = Callable[..., Service]
@@ -441,3 +442,20 @@ def test_files_are_put_listed_and_removed_from_a_terminal(service: Service, tmp_
     gone = invio(service, "files", "--versions", "models/bay/floor.grid")
     assert (gone.exit_code, "missing" in gone.stderr) == (1, True)
     assert invio(service, "files", "--versions").exit_code == 2
+
+
+def test_who_may_not_put_a_large_file_is_told_before_sending_it(service: Service, tmp_path: Path) -> None:
+    file, sent = tmp_path / "large", [0]
+    with file.open("wb") as large:
+        large.truncate(39_000_000)
+    put(service, FLOOR, b"one")
+    for who, says in (("ann", "precondition"), ("bob", "not-allowed")):
+        with Client(service.url, service.tokens[who]) as client:
+            for _ in range(3):
+                with pytest.raises(Refused) as refused:
+                    client.put(
+                        file, "models/bay/floor.grid", only_new=True, report=lambda step: sent.__setitem__(0, step.done)
+                    )
+                assert refused.value.reason == says
+                assert sent[0] < 20_000_000
+    assert len(contents(service)) == 1

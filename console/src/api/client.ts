@@ -5,6 +5,8 @@ type Schemas = components['schemas']
 export type Me = Schemas['Me']
 export type SignIn = Schemas['SignIn']
 export type FileEntry = Schemas['FileShape']
+export type Version = Schemas['VersionShape']
+export type VersionList = Schemas['VersionList']
 export type Listing = Schemas['Listing']
 export type Bundle = Schemas['BundleShape']
 export type Transfer = Schemas['TransferShape']
@@ -51,13 +53,22 @@ export const api = {
     if (after) query.set('after', after)
     return call<Listing>('GET', `/api/files?${query}`)
   },
+  versions: (address: string, before: number | null) => {
+    const query = new URLSearchParams()
+    if (before) query.set('before', String(before))
+    return call<VersionList>('GET', `/api/versions/${encoded(address)}?${query}`)
+  },
   bundle: (files: string[]) => call<Bundle>('POST', '/api/bundles', { files, wait: false }),
   bundleNamed: (id: string) => call<Bundle>('GET', `/api/bundles/${id}`),
   rules: () => call<Rules>('GET', '/api/rules'),
   transfers: () => call<TransferList>('GET', '/api/transfers?limit=100'),
 }
 
-/** The path that delivers a file. */
-export function deliveryPath(address: string): string {
-  return '/get/' + address.split('/').map(encodeURIComponent).join('/')
+function encoded(address: string): string {
+  return address.split('/').map(encodeURIComponent).join('/')
+}
+
+/** The path that delivers a file, or one version of it. */
+export function deliveryPath(address: string, version?: number): string {
+  return '/get/' + encoded(address) + (version ? `?version=${version}` : '')
 }

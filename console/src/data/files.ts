@@ -1,7 +1,7 @@
 // What is in a folder, and what can be done with a selection of it.
 import { useState } from 'react'
 import { useInfiniteQuery, useMutation } from '@tanstack/react-query'
-import { api, deliveryPath, type FileEntry } from '../api/client'
+import { api, deliveryPath, type FileEntry, type Version } from '../api/client'
 
 /** The entries of a folder (`store/folder/`), or the stores for null; further pages on demand. */
 export function useFolder(folder: string | null) {
@@ -13,6 +13,18 @@ export function useFolder(folder: string | null) {
   })
   const entries: FileEntry[] = query.data?.pages.flatMap((page) => page.files) ?? []
   return { ...query, entries }
+}
+
+/** The versions of a file, the newest first; further pages on demand. */
+export function useVersions(address: string) {
+  const query = useInfiniteQuery({
+    queryKey: ['versions', address],
+    queryFn: ({ pageParam }) => api.versions(address, pageParam),
+    initialPageParam: null as number | null,
+    getNextPageParam: (page) => page.next,
+  })
+  const versions: Version[] = query.data?.pages.flatMap((page) => page.versions) ?? []
+  return { ...query, versions }
 }
 
 /** Makes an archive of addresses and has the browser fetch it; `files` is how many are in its plan so far. */

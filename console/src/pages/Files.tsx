@@ -1,6 +1,6 @@
 import { useNavigate, useParams } from '@tanstack/react-router'
 import { useState } from 'react'
-import { Button as AriaButton, TableBody, TableHeader, type Selection } from 'react-aria-components'
+import { TableBody, TableHeader, type Selection } from 'react-aria-components'
 import styled from 'styled-components'
 import { deliveryPath, type FileEntry } from '../api/client'
 import { save, useFolder } from '../data/files'
@@ -8,28 +8,17 @@ import { Button } from '../parts/Button'
 import { sizeText, timeText } from '../parts/format'
 import { Icon } from '../parts/Icon'
 import { Notice } from '../parts/Notice'
+import { Save } from '../parts/Save'
 import { Empty, Field, Frame, Head, Line, Table } from '../parts/Table'
 import { Tick } from '../parts/Tick'
-import { token } from '../theme'
 import { Chosen } from './Chosen'
+import { Versions } from './Versions'
 import { Way } from './Way'
 
 const Named = styled.span`
   display: flex;
   align-items: center;
   gap: 0.6rem;
-`
-
-const Save = styled(AriaButton)`
-  display: inline-flex;
-  padding: 0.25rem;
-  border: 0;
-  border-radius: ${token.radius};
-  background: transparent;
-  cursor: pointer;
-  &[data-hovered] {
-    background: ${token.wash};
-  }
 `
 
 const More = styled.div`
@@ -114,6 +103,7 @@ function Entry({ entry, selectable }: { entry: FileEntry; selectable: boolean })
           <Icon of={entry.folder ? 'folder' : 'file'} />
           {entry.name}
           {entry.folder && '/'}
+          <Versions entry={entry} />
         </Named>
       </Field>
       <Field $right>
@@ -123,9 +113,7 @@ function Entry({ entry, selectable }: { entry: FileEntry; selectable: boolean })
       <Field $quiet>{entry.folder ? '' : entry.media_type}</Field>
       <Field $right>
         {!entry.folder && entry.may?.includes('read') && (
-          <Save aria-label={`Download ${entry.name}`} onPress={() => save(deliveryPath(entry.address))}>
-            <Icon of="save" />
-          </Save>
+          <Save label={`Download ${entry.name}`} path={deliveryPath(entry.address)} />
         )}
       </Field>
     </Line>

@@ -59,6 +59,7 @@ _ROUTERS = (
 # What is left inside an application: it decides, signs people in and is watched over by itself.
 _MOUNTED = (files, putting, bundles, transfers)
 
+_LONG = 256 * 1024  # bytes
 _METHODS = "GET, HEAD, POST, PUT, DELETE"
 
 
@@ -185,7 +186,16 @@ async def _refused(request: Request, error: Exception) -> Response:
     body = b"".join(part for part in reply.parts if isinstance(part, bytes))
     response = Response(body, reply.status)
     response.raw_headers = reply.headers
+    if request.method == "PUT" and _is_long(request):
+        # RFC 9112 §9.6: whoever is told no need not send all of it, and stops when the connection ends.
+        response.headers["Connection"] = "close"
     return response
+
+
+def _is_long(request: Request) -> bool:
+    """Whether the body of a request is more than a few reads."""
+    length = request.headers.get("content-length")
+    return int(length) > _LONG if length is not None else "transfer-encoding" in request.headers
 
 
 async def _store_failed(request: Request, error: Exception) -> Response:
