@@ -64,6 +64,7 @@ class ArchiveContent(Content):
         self._at = array("Q", [0])  # where each entry begins within the archive, with its header
         self._alone = bytearray()  # 1 for an entry that stands in no run
         self._tail = b""
+        self.waits = False  # whether one of them does
         self.size = 0
         self.tag = ""
 
@@ -76,7 +77,8 @@ class ArchiveContent(Content):
         return len(self._alone)
 
     def add(self, entry: Entry, alone: bool = False) -> None:
-        """One more entry; `alone`: its content is not for a run."""
+        """One more entry; `alone`: its content has to be waited for, and is not for a run."""
+        self.waits |= alone
         self._heads += self._layout.add(entry)
         self._head_at.append(len(self._heads))
         self._at.append(self._layout.size)
@@ -109,10 +111,10 @@ class ArchiveContent(Content):
 
     @property
     def parts(self) -> Sequence[Part]:
-        return _Stretch(self, 0, self.size)
+        return Stretch(self, 0, self.size)
 
     def cut(self, start: int, stop: int) -> Sequence[Part]:
-        return _Stretch(self, start, stop)
+        return Stretch(self, start, stop)
 
     def stretch(self, start: int, stop: int) -> Iterator[Part]:
         """The parts that hold bytes `start` to `stop` (not included)."""
@@ -145,7 +147,7 @@ class ArchiveContent(Content):
         return number
 
 
-class _Stretch(Sequence[Part]):
+class Stretch(Sequence[Part]):
     """Parts that are made anew each time somebody goes through them."""
 
     __slots__ = ("_archive", "_count", "_start", "_stop")
@@ -153,6 +155,11 @@ class _Stretch(Sequence[Part]):
     def __init__(self, archive: ArchiveContent, start: int, stop: int) -> None:
         self._archive, self._start, self._stop = archive, start, stop
         self._count: int | None = None
+
+    @property
+    def waits(self) -> bool:
+        """Whether a content has to be waited for."""
+        return self._archive.waits
 
     def __iter__(self) -> Iterator[Part]:
         return self._archive.stretch(self._start, self._stop)

@@ -52,7 +52,7 @@ STORE = "bundles"  # what stands where an address has its store
 ENDINGS = (".zip", ".tar")
 # For how long what was found is taken to be so. Seconds.
 _FRESH = 2.0
-_FEW = 5000  # files, which are looked at each time
+_FEW = 500  # files, which are looked at each time
 _KEPT = 64  # plans
 _KEPT_ENTRIES = 400_000  # of all of them, but for the newest
 

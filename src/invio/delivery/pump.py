@@ -12,16 +12,20 @@ import os
 import select
 import socket
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 
-from invio.core.replies import Slice
-from invio.delivery.reading import TAIL, opened, read_unaltered, source_of
+from invio.core.archive import SMALL
+from invio.core.replies import Part, Slice
+from invio.delivery.reading import TAIL, is_run, opened, read_slice, read_unaltered, source_of
 from invio.delivery.wire import STEP, TURN, ClientGone, Patience, ReaderStuck, ReplyBroken, Wire
+from invio.stores.sources import SliceSource
 
 # How an answer ended: None when all of it was sent, and taken or the client left meanwhile.
 Ended = Callable[[Exception | None], None]
 
 _LOOKS = 4  # at a reader, within the time that it may take nothing
+_PIECE = 256 * 1024  # bytes that are read together, and then sent
+_READING = 8  # how much longer small files take to be read than large ones to be sent, byte by byte
 _SOON = 0.002  # seconds after which acknowledgements are looked for
 _NOTHING = memoryview(b"")
 _LATER = 0.1  # seconds between two looks for them, at most
@@ -32,25 +36,39 @@ class Stopped(Exception):
 
 
 class Pump:
-    """Sends a head, and one slice of a file after it."""
+    """Sends a head, and after it the parts of a body: of a file, or of an archive.
 
-    __slots__ = ("_at", "_descriptor", "_ended", "_last", "_rest", "_source", "_stop", "_watch", "_wire", "patience")
+    What is read, small parts and the ends of files, stands in `_rest` and goes first; then the file that is
+    open, from `_at` to `_stop`.
+    """
 
-    def __init__(self, wire: Wire, part: Slice, watch: Watch, ended: Ended) -> None:
-        """Raises ReplyBroken, when the file is no longer the one that was found; nothing was sent then."""
-        self._source = source_of(part)
-        self._descriptor = opened(self._source)
+    __slots__ = (
+        "_at", "_descriptor", "_ended", "_head", "_last", "_parts", "_rest", "_source", "_stop", "_watch", "_wire",
+        "patience",
+    )  # fmt: skip
+
+    def __init__(self, wire: Wire, parts: Iterator[Part], watch: Watch, ended: Ended) -> None:
+        """`parts` are literal, or slices that can be read here and now.
+
+        Raises:
+            ReplyBroken: a file is no longer the one that was found; nothing was sent then.
+        """
         self._wire = wire
-        self._at, self._stop = part.offset, part.offset + part.length - TAIL
-        self._last = False  # whether `_rest` is the end of the body; before, it is the head
+        self._parts = parts
+        self._source: SliceSource | None = None
+        self._descriptor = -1
+        self._at = self._stop = 0
+        self._last = False  # whether nothing comes after `_rest`
         self._rest = _NOTHING
+        self._head = 0  # bytes of `_rest` that are no body
         self._watch = watch
         self._ended: Ended | None = ended
         self.patience = Patience()
+        self._go_on()
 
     def start(self, head: bytes) -> None:
         """Sends as much as the socket takes, and leaves the rest for later."""
-        self._rest = memoryview(head)
+        self._head, self._rest = len(head), memoryview(head + self._rest)
         self._wire.attach(self)
         self.push()
         if self._sending:
@@ -62,35 +80,39 @@ class Pump:
             return
         try:
             whole = self._push()
+            if whole:
+                self._wire.complete()
         except (OSError, ReplyBroken) as error:
             self._break_off(error)
             return
         if not whole:
             self._watch.sends(self, self._wire.direct_socket().fileno())
             return
-        self._watch.forget(self)
-        self._wire.complete()
         # Not looked for at once: the last bytes have only just left.
+        self._watch.forget(self)
         self._watch.arrives(self)
 
     def _push(self) -> bool:
         """Whether all of the body was sent; False when the socket, or this turn of the loop, takes no more."""
         wire, turn = self._wire, TURN
         sock = wire.direct_socket()
+        target = sock.fileno()
         while True:
             if self._rest:
                 sent = wire.attempt(sock.send, self._rest, 0 if self._last else socket.MSG_MORE)
                 if sent is None:
                     return False
-                if self._last:
-                    wire.body_sent += sent
                 # What was sent whole is let go of, which a slice would not do.
                 self._rest = self._rest[sent:] if sent < len(self._rest) else _NOTHING
+                if self._head:
+                    sent -= (head := min(self._head, sent))
+                    self._head -= head
+                wire.body_sent += sent
             elif self._at < self._stop:
                 if turn <= 0:
                     return False
                 count = min(self._stop - self._at, STEP)
-                sent = wire.attempt(os.sendfile, sock.fileno(), self._descriptor, self._at, count)
+                sent = wire.attempt(os.sendfile, target, self._descriptor, self._at, count)
                 if sent is None:
                     return False
                 if not sent:
@@ -98,12 +120,42 @@ class Pump:
                 self._at += sent
                 wire.body_sent += sent
                 turn -= sent
-            elif not self._last:
-                self._rest = memoryview(read_unaltered(self._source, self._descriptor, TAIL, self._stop))
-                self._last = True
-                self._close()
-            else:
+            elif self._last:
                 return True
+            elif turn <= 0:
+                return False
+            else:
+                turn -= self._go_on()
+
+    def _go_on(self) -> int:
+        """Reads what comes next, up to a file that is sent past us; gives what that costs, as if it were bytes sent."""
+        pieces: list[bytes] = []
+        cost = size = 0
+        if self._descriptor >= 0:
+            assert self._source is not None
+            pieces.append(read_unaltered(self._source, self._descriptor, TAIL, self._stop))
+            self._close()
+        for part in self._parts:
+            if isinstance(part, bytes):
+                pieces.append(part)
+                size += len(part)
+                continue
+            assert isinstance(part, Slice)
+            if part.length > SMALL and not is_run(part):
+                self._source = source_of(part)
+                self._descriptor = opened(self._source)
+                self._at, self._stop = part.offset, part.offset + part.length - TAIL
+                break
+            pieces.append(read_slice(part))
+            size += part.length
+            cost += part.length * _READING
+            if size >= _PIECE:
+                break
+        else:
+            self._last = True
+        if pieces:
+            self._rest = memoryview(pieces[0] if len(pieces) == 1 else b"".join(pieces))
+        return cost
 
     @property
     def _sending(self) -> bool:

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import os
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Sequence
 
 from starlette.concurrency import run_in_threadpool
 
-from invio.core.replies import Slice
+from invio.core.archive import Stretch
+from invio.core.replies import Part, Slice, Streamed
 from invio.delivery.archives import Literal, RunOfFiles
 from invio.delivery.wire import NotMade, ReplyBroken
 from invio.stores.contents import SmallContents
@@ -41,6 +42,16 @@ def is_run(part: Slice) -> bool:
 def is_remote(part: Slice) -> bool:
     """Whether reading it means waiting for another system."""
     return type(part.source) is RemoteFile
+
+
+def waits(parts: Sequence[Part]) -> bool:
+    """Whether something of them has to be made, or read from another system, while the others are sent."""
+    if isinstance(parts, Stretch):
+        return parts.waits
+    for part in parts:  # noqa: SIM110 - a loop, for it is passed through at every download
+        if isinstance(part, Streamed) or (isinstance(part, Slice) and is_remote(part)):
+            return True
+    return False
 
 
 async def remote_pieces(part: Slice) -> AsyncIterator[bytes]:

@@ -19,7 +19,7 @@ from typing import Any
 from starlette.concurrency import iterate_in_threadpool, run_in_threadpool
 
 from invio.core.archive import SMALL
-from invio.core.replies import Part, Reply, Slice, Streamed
+from invio.core.replies import Reply, Slice, Streamed
 from invio.core.throttle import Throttle
 from invio.delivery.pump import Ended, Pump, Watch
 from invio.delivery.reading import (
@@ -32,6 +32,7 @@ from invio.delivery.reading import (
     read_unaltered,
     remote_pieces,
     source_of,
+    waits,
 )
 from invio.delivery.wire import ClientGone, NotMade, Patience, ReaderStuck, ReplyBroken, Wire
 
@@ -96,7 +97,7 @@ class Sender:
         self._throttles = throttles
 
     def hand_over(self, reply: Reply, watch: Watch, ended: Ended) -> bool:
-        """Lets a body that is one long slice of a file send itself, where nothing stands in between.
+        """Lets a long body send itself, where nothing stands in between and nothing has to be waited for.
 
         True: it is on its way, and `ended` is called once, at its end. False: it is not such a body,
         and nothing was sent. Raises ReplyBroken.
@@ -104,12 +105,9 @@ class Sender:
         wire = self._wire
         if wire is None or self._wrapped or self._throttles or reply.length is None or reply.length <= SMALL:
             return False
-        part = _only(reply.parts)
-        if part is None or is_remote(part) or is_run(part):
+        if waits(reply.parts) or not wire.free:
             return False
-        if not wire.free:
-            return False
-        pump = Pump(wire, part, watch, ended)
+        pump = Pump(wire, iter(reply.parts), watch, ended)
         pump.start(wire.head_of(reply.status, reply.headers))
         return True
 
@@ -171,7 +169,7 @@ class Sender:
         return self._wire is not None and not self._wrapped and self._wire.untouched
 
     async def _send_on_wire(self, wire: Wire, reply: Reply) -> None:
-        if reply.length is not None and reply.length <= SMALL and not self._throttles and not _waits(reply):
+        if reply.length is not None and reply.length <= SMALL and not self._throttles and not waits(reply.parts):
             # Head and body in one write. Literals and slices alone: what is streamed has no length.
             body = b"".join([part if isinstance(part, bytes) else read_slice(part) for part in reply.parts])  # type: ignore[arg-type]
             if wire.send_whole(reply.status, reply.headers, body):
@@ -233,12 +231,8 @@ class Sender:
                         await self._literal(b"".join([*pending, piece]), more=True)
                         pending, waiting = [], 0
                 elif part.length > SMALL and not is_run(part):
-                    front = b"".join(pending)
-                    if self._wire is not None and not self._wrapped and not self._throttles:
-                        tail = await self._handed_over(self._wire, front, part)
-                    else:
-                        await self._literal(front, more=True)
-                        tail = await self._all_but_tail(part)
+                    await self._literal(b"".join(pending), more=True)
+                    tail = await self._all_but_tail(part)
                     pending, waiting = [tail], len(tail)
                 else:
                     pending.append(read_slice(part))
@@ -278,18 +272,6 @@ class Sender:
             except TimeoutError:
                 raise ReaderStuck(f"the client took nothing for {self._idle:g} seconds") from None
         self.meter.counted += len(data)
-
-    @staticmethod
-    async def _handed_over(wire: Wire, front: bytes, part: Slice) -> bytes:
-        """What `_all_but_tail` does, after some bytes, where nothing stands in between: archives do it often."""
-        source = source_of(part)
-        descriptor = opened(source)
-        try:
-            stop = part.offset + part.length - TAIL
-            await wire.send_file(descriptor, part.offset, stop - part.offset, more=True, front=front)
-            return read_unaltered(source, descriptor, TAIL, stop)
-        finally:
-            os.close(descriptor)
 
     async def _all_but_tail(self, part: Slice) -> bytes:
         """Sends a slice up to its last few bytes, and gives those, read and found unaltered."""
@@ -332,24 +314,6 @@ class Sender:
         ready = max(throttle.reserve(now, count) for throttle in self._throttles)
         if ready > now:
             await asyncio.sleep(ready - now)
-
-
-def _only(parts: Sequence[Part]) -> Slice | None:
-    """The slice that is all there is; None where it is another part, or there are several."""
-    only: Part | None = None
-    for part in parts:
-        if only is not None:
-            return None
-        only = part
-    return only if isinstance(only, Slice) else None
-
-
-def _waits(reply: Reply) -> bool:
-    """Whether something of it has to be read from another system."""
-    for part in reply.parts:  # noqa: SIM110 - a loop, for it is passed through at every download
-        if isinstance(part, Slice) and is_remote(part):
-            return True
-    return False
 
 
 async def _pieces(chunks: Iterator[bytes] | AsyncIterator[bytes]) -> AsyncIterator[bytes]:

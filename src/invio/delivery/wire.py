@@ -163,7 +163,9 @@ class Wire:
         self._protocol.lighten()
 
     def complete(self) -> None:
-        """The body was sent by somebody else, whole: the next request may be answered."""
+        """The body was sent by somebody else: the next request may be answered. Raises ReplyBroken."""
+        if self.body_sent != self._cycle.expected_content_length:
+            raise ReplyBroken("more, or less, was sent than the head announced")
         self._cycle.expected_content_length = 0
         self._cycle.on_response = self._protocol.on_response_complete
         self._end_unless(more=False)
@@ -312,18 +314,14 @@ class Wire:
         except OSError as error:
             raise self._lost(str(error)) from None
 
-    async def send_file(self, descriptor: int, offset: int, count: int, more: bool, front: bytes = b"") -> None:
-        """`count` bytes of an open file, from `offset` on, after those of `front`; `more` says that they are
-        not the body's last.
-        """
+    async def send_file(self, descriptor: int, offset: int, count: int, more: bool) -> None:
+        """`count` bytes of an open file, from `offset` on; `more` says that they are not the body's last."""
         sock = await self._go_direct()
-        if count + len(front) > self._cycle.expected_content_length:
+        if count > self._cycle.expected_content_length:
             raise ReplyBroken("more was to be sent than the head announced")
-        if self._head or front:
-            await self._write(sock, self._head + front, more=True)
+        if self._head:
+            await self._write(sock, self._head, more=True)
             self._head = b""
-            self.body_sent += len(front)
-            self._cycle.expected_content_length -= len(front)
         target = sock.fileno()
         while count:
             sent = self.attempt(os.sendfile, target, descriptor, offset, min(count, STEP))
