@@ -1,6 +1,9 @@
+import re
 import time
 
 import pytest
+from hypothesis import assume, given
+from hypothesis import strategies as st
 
 from invio.core.addresses import parse_address
 from invio.core.patterns import BadPattern, parse_pattern
@@ -65,3 +68,20 @@ def test_no_pattern_takes_exponential_time() -> None:
     assert not parse_pattern("s/" + "a*" * 100 + "b").matches(parse_address("s/" + "a" * 4000))
     assert not parse_pattern("s/" + "**/a/" * 60 + "b").matches(parse_address("s/" + "a/" * 2000 + "c"))
     assert time.perf_counter() - began < 10
+
+
+@given(
+    st.lists(st.sampled_from(["a", "ab", "*", "a*", "**"]), min_size=1, max_size=4),
+    st.lists(st.sampled_from(["a", "ab", "b", "abc"]), min_size=1, max_size=5),
+    st.booleans(),
+)
+def test_patterns_match_as_expressions_that_say_the_same(
+    pattern: list[str], address: list[str], is_folder: bool
+) -> None:
+    assume(pattern[0] != "**" or len(pattern) == 1)
+    said = {"**": "(?:[^/]+(?:/|$))*", "*": "[^/]+(?:/|$)"}
+    # Each segment with the slash after it, or the end.
+    expression = "".join(said.get(segment, segment.replace("*", "[^/]*") + "(?:/|$)") for segment in pattern)
+    asked = parse_address("/".join(address) + ("/" if is_folder or len(address) == 1 else ""))
+    expected = re.fullmatch(expression, "/".join(address)) is not None
+    assert parse_pattern("/".join(pattern)).matches(asked) is expected

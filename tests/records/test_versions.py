@@ -34,7 +34,7 @@ def ignore(_: Version | None) -> None:
     """Whoever puts it expects nothing."""
 
 
-@settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=150, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(st.lists(st.tuples(PATHS, st.booleans()), max_size=25), st.integers(1, 4))
 def test_listings_hold_against_all_that_there_is(
     engine: sa.Engine, monkeypatch: pytest.MonkeyPatch, steps: list[tuple[str, bool]], page: int

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from invio.core.addresses import Address
 
@@ -24,6 +24,13 @@ class Pattern:
 
     text: str
     segments: tuple[str, ...]
+    # What everything begins with that a pattern such as `charts/**` matches; None for any other pattern.
+    _begin: str | None = field(init=False, compare=False, repr=False)
+
+    def __post_init__(self) -> None:
+        *folders, last = self.segments
+        plain = last == "**" and not any("*" in segment for segment in folders)
+        object.__setattr__(self, "_begin", "".join(segment + "/" for segment in folders) if plain else None)
 
     @property
     def store(self) -> str | None:
@@ -42,8 +49,11 @@ class Pattern:
 
         A folder is matched as its text without the last `/`, and by `folder/**`.
         """
-        segments = str(address).rstrip("/").split("/")
-        return _matches(self.segments, segments)
+        begin = self._begin
+        if begin is not None:
+            text = f"{address.store}/{address.path}"
+            return text.startswith(begin) or text == begin[:-1]
+        return _matches(self.segments, str(address).rstrip("/").split("/"))
 
     def reaches_into(self, folder: Address) -> bool:
         """Whether some address below the folder may match."""

@@ -10,10 +10,11 @@ from collections.abc import Iterable
 class Coverage:
     """The union of byte ranges; `total` is its length in bytes."""
 
-    __slots__ = ("_ranges",)
+    __slots__ = ("_ranges", "total")
 
     def __init__(self, ranges: Iterable[tuple[int, int]] = ()) -> None:
         self._ranges: list[tuple[int, int]] = []
+        self.total = 0
         for start, stop in ranges:
             self.add(start, stop)
 
@@ -25,9 +26,18 @@ class Coverage:
         low = bisect_left(ranges, start, key=lambda pair: pair[1])
         high = low
         while high < len(ranges) and ranges[high][0] <= stop:
-            start, stop = min(start, ranges[high][0]), max(stop, ranges[high][1])
+            below, above = ranges[high]
+            self.total -= above - below
+            start, stop = min(start, below), max(stop, above)
             high += 1
         ranges[low:high] = [(start, stop)]
+        self.total += stop - start
+
+    def copy(self) -> Coverage:
+        """The same, which from now on goes its own way."""
+        other = Coverage()
+        other._ranges, other.total = self._ranges.copy(), self.total
+        return other
 
     def overlap(self, start: int, stop: int) -> int:
         """How many of the bytes from `start` to `stop` (not included) are in it."""
@@ -36,10 +46,6 @@ class Coverage:
     @property
     def ranges(self) -> list[tuple[int, int]]:
         return list(self._ranges)
-
-    @property
-    def total(self) -> int:
-        return sum(stop - start for start, stop in self._ranges)
 
 
 class Pace:

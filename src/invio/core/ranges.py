@@ -15,6 +15,7 @@ RANGES = 64
 
 # §14.1.1: int-range = first-pos "-" [ last-pos ]; suffix-range = "-" suffix-length. 18 digits keep
 # every number inside 64 bits, and no file is longer.
+_ONE = re.compile(r"bytes=([0-9]{1,18})-([0-9]{1,18})\Z", re.ASCII)
 _SPEC = re.compile(r"(?:([0-9]{1,18})-([0-9]{0,18})|-([0-9]{1,18}))\Z", re.ASCII)
 
 
@@ -31,6 +32,11 @@ def parse_range(field: str, size: int) -> list[tuple[int, int]] | None:
     Raises:
         Unsatisfiable: the set is well formed, and no range of it touches the file.
     """
+    one = _ONE.match(field)
+    if one:  # what nearly all requests say
+        begin, end = int(one[1]), int(one[2])
+        if begin <= end and begin < size:
+            return [(begin, min(end + 1, size))]
     unit, equals, text = field.partition("=")
     if not equals or unit.strip().lower() != "bytes":
         return None

@@ -82,6 +82,9 @@ class Content:
 
     def cut(self, start: int, stop: int) -> Sequence[Part]:
         """The parts that hold bytes `start` to `stop` (not included); takes O(log n + parts cut)."""
+        only = self._parts[0] if len(self._parts) == 1 else None
+        if isinstance(only, Slice) and start < stop <= only.length:
+            return [Slice(only.source, only.offset + start, stop - start)]
         ends = self._ends
         cut: list[Part] = []
         place = bisect_right(ends, start)
@@ -200,11 +203,13 @@ def _partial(representation: Representation, whole: Reply, wanted: list[tuple[in
     size = representation.size
     assert size is not None
     content = representation.content
-    headers = [field for field in whole.headers if field[0] != b"content-length"] + digests
+    headers = [*whole.headers[:-1], *digests]  # but for its length, which stands last
     if len(wanted) == 1:
         [(start, stop)] = wanted
-        headers.append((b"content-range", b"bytes %d-%d/%d" % (start, stop - 1, size)))
-        headers.append((b"content-length", b"%d" % (stop - start)))
+        headers += (
+            (b"content-range", b"bytes %d-%d/%d" % (start, stop - 1, size)),
+            (b"content-length", b"%d" % (stop - start)),
+        )
         return Reply(206, headers, content.cut(start, stop), stop - start, ((0, start, stop - start),))
     described = content_type(representation.media_type, representation.charset)
     laid_out = multipart(wanted, size, described, representation.tag)

@@ -72,11 +72,11 @@ class Live:
         """The transfer's row, brought up to date."""
         coverage = self.arrived
         if self.segments:
-            coverage = Coverage(coverage.ranges)
+            coverage = coverage.copy()
             for segment in self.segments:
                 segment.add_to(coverage)
         row = self.row
-        row.covered, row.coverage = coverage.total, [list(pair) for pair in coverage.ranges]
+        row.covered, row.coverage = coverage.total, coverage.ranges
         row.updated = time.time()
         row.requests = max(row.requests, self.requests)
         return row

@@ -46,7 +46,7 @@ def is_remote(part: Slice) -> bool:
 
 def waits(parts: Sequence[Part]) -> bool:
     """Whether something of them has to be made, or read from another system, while the others are sent."""
-    if isinstance(parts, Stretch):
+    if type(parts) is Stretch:
         return parts.waits
     for part in parts:  # noqa: SIM110 - a loop, for it is passed through at every download
         if isinstance(part, Streamed) or (isinstance(part, Slice) and is_remote(part)):

@@ -84,6 +84,8 @@ class Transfers:
         self.board = Board()
         # Bytes that were asked for although they had arrived, of transfers by links that count their uses.
         self._again: dict[str, int] = {}
+        # Transfers that were left partial a moment ago, by id: the next range, which may follow at once, goes on.
+        self._untold: dict[str, TransferRow] = {}
         self._refusals = _A_SECOND  # that may be written down within this second
         self._left_out = 0
 
@@ -132,6 +134,8 @@ class Transfers:
         asks = _counted(asking.link)[0] is not None or _counts_bytes(segment.claims)
         if live is None and joins and not asks and self._limits.recipient_transfers is None:
             live = self.board.wake(key)
+            if live is not None:
+                self._untold.pop(live.row.id, None)
         begins = live is None and earlier is None
         if live is None:
             arrived = Coverage() if earlier is None else Coverage((start, stop) for start, stop in earlier.coverage)
@@ -276,8 +280,26 @@ class Transfers:
         whole = row.size is not None and row.covered >= row.size
         row.state = COMPLETE if whole else BROKEN_OFF if live.broken else PARTIAL
         row.reason = None if whole else live.broken
-        self._journal.write(row)
+        if row.state == PARTIAL and self._may_go_on(row, segment):
+            self._untold[row.id] = row
+        else:
+            self._journal.write(row)
         self.board.end(live, row)
+
+    def _may_go_on(self, row: TransferRow, segment: Segment) -> bool:
+        """Whether a further range is sent without asking the records."""
+        return row.link_id is None and not segment.claims and self._limits.recipient_transfers is None
+
+    def tell(self) -> None:
+        """Has the records be told of what was left partial."""
+        untold, self._untold = self._untold, {}
+        for row in untold.values():
+            self._journal.write(row)
+
+    async def told(self) -> None:
+        """Returns when the records know what has ended so far."""
+        self.tell()
+        await self._journal.call(lambda _: None)
 
     def _settle_quotas(self, live: Live, segment: Segment, taken: int) -> None:
         claims, transfer = segment.claims, live.row.id
@@ -295,6 +317,7 @@ class Transfers:
                 for live in part:
                     if live.segments:
                         self._journal.write(live.now())
+            self.tell()
             self.board.forget_rested()
             self._refusals = _A_SECOND
             if self._left_out:

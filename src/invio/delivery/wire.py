@@ -207,7 +207,8 @@ class Wire:
         cycle = self._cycle
         cycle.response_started = True
         cycle.waiting_for_100_continue = False
-        lines = [STATUS_LINE[status][:-2], *[name + b": " + value for name, value in cycle.default_headers]]
+        usual = cycle.default_headers
+        lines = [STATUS_LINE[status][:-2], _block(usual, keeps=True)[0]] if usual else [STATUS_LINE[status][:-2]]
         block, length = _block(headers, status != 206)
         if block:
             lines.append(block)

@@ -49,7 +49,7 @@ class TransferRow:
     updated: float = 0.0
     requests: int = 1
     covered: int = 0
-    coverage: list[list[int]] = field(default_factory=list)
+    coverage: Sequence[Sequence[int]] = field(default_factory=list)
     version: int | None = None
 
 
@@ -143,7 +143,7 @@ def _unite(connection: sa.Connection, row: TransferRow) -> None:
     if known is None:
         return
     coverage = Coverage([(start, stop) for start, stop in [*known.coverage, *row.coverage]])
-    row.covered, row.coverage = coverage.total, [list(pair) for pair in coverage.ranges]
+    row.covered, row.coverage = coverage.total, coverage.ranges
     row.requests = max(row.requests, known.requests)
     if row.size is not None and row.covered >= row.size and row.state != RUNNING:
         row.state, row.reason = COMPLETE, None
@@ -177,7 +177,7 @@ def _inserted(row: TransferRow) -> tuple[Any, ...]:
     )  # fmt: skip
 
 
-def _json(coverage: list[list[int]]) -> str:
+def _json(coverage: Sequence[Sequence[int]]) -> str:
     if len(coverage) == 1:
         return f"[[{coverage[0][0]}, {coverage[0][1]}]]"
     return json.dumps(coverage) if coverage else "[]"

@@ -18,6 +18,7 @@ from invio.records.tables import versions
 
 _PAGE = 500
 _AFTER_SLASH = "0"  # what sorts right after `/`
+_AFTER_NAME = "\x01"  # no path holds it: nothing sorts between one and the same with this
 _held = versions.c
 
 
@@ -53,22 +54,22 @@ class VersionRecords:
     def inside(self, folder: str) -> list[str]:
         """The names in a folder (`""`, or ending in `/`); those of folders end in `/`."""
         names: list[str] = []
-        last, stop = folder, folder[:-1] + _AFTER_SLASH if folder else None
+        first, stop = folder, folder[:-1] + _AFTER_SLASH if folder else None
         with self._engine.connect() as connection:
             while True:
-                query = sa.select(_held.path).where(self._here, _held.path > last).distinct()
+                query = sa.select(_held.path).where(self._here, _held.path >= first).distinct()
                 if stop is not None:
                     query = query.where(_held.path < stop)
                 page = list(connection.scalars(query.order_by(_held.path).limit(_PAGE)))
                 for path in page:
-                    if path <= last:
+                    if path < first:
                         continue  # in a folder that is listed already
                     name, slash, _ = path[len(folder) :].partition("/")
                     names.append(name + slash)
-                    last = folder + name + _AFTER_SLASH if slash else path
+                    first = folder + name + _AFTER_SLASH if slash else path + _AFTER_NAME
                 if len(page) < _PAGE:
                     return names
-                last = max(last, page[-1])
+                first = max(first, page[-1] + _AFTER_NAME)
 
     def below(self, folder: str) -> Iterator[Version]:
         """The newest version of every file below a folder, by path."""

@@ -46,7 +46,7 @@ async def get_history(
     """
     sight = Sight(parts, caller)
     await sight.look_around()
-    await parts.journal.call(lambda _: None)  # what has ended a moment ago may still wait to be written
+    await parts.transfers.told()
     filters = Filters(recipient, address, link, state, since, until)
     rows = _seen(pages(parts.engine, filters), sight, limit)
     made = _csv(rows) if form == "csv" else _lines(rows)

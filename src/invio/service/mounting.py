@@ -171,6 +171,7 @@ def mount(
                 noting.cancel()
                 with suppress(asyncio.CancelledError):
                     await noting
+                parts.delivery.stop()
                 await run_in_threadpool(parts.close)
 
     app.router.lifespan_context = lifespan

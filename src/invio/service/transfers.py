@@ -38,8 +38,7 @@ async def list_transfers(
     """One's own; for those who may `manage` a file, everyone's of it."""
     may_see = Sight(parts, caller)
     await may_see.look_around()
-    # What has ended a moment ago may still wait to be written.
-    await parts.journal.call(lambda _: None)
+    await parts.transfers.told()
     live = {shown["id"]: shown for shown in parts.transfers.board.running(may_see)}
     rows, following = await run_in_threadpool(_recorded, parts, may_see, limit, before)
     shown = [TransferShape.model_validate(live.get(row.id) or view(row)) for row in rows]
