@@ -10,7 +10,7 @@ from invio.core.addresses import Address, parse_address
 from invio.core.files import Caller, FileFacts
 from invio.core.keys import new_keys
 from invio.core.link_terms import Asked
-from invio.core.links import _seal_for, check_link, link_query, make_link, parse_link
+from invio.core.links import check_link, link_query, make_link, parse_link
 from invio.core.rule_proofs import compare
 from invio.core.rules_file import parse_rules
 
@@ -55,7 +55,6 @@ def links(count: int = 20_000) -> tuple[float, float]:
     making = count / (time.perf_counter() - began)
     queries = [link_query(link) for link in made]
     parse_link.cache_clear()
-    _seal_for.cache_clear()
     asked = Asked(time.time())
     began = time.perf_counter()
     for query in queries:

@@ -16,6 +16,8 @@ import time
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
+from sys import intern
+from typing import NamedTuple
 from urllib.parse import quote, urlsplit
 
 from invio.core.addresses import Address, BadAddress, parse_address, parse_file_address, percent_decoded, quoted
@@ -73,35 +75,57 @@ class SealedLink:
     def scope(self) -> str:
         return self.says("in") or str(self.address)
 
-    def _least(self, name: str) -> int | None:
-        return min(map(int, self.conditions_named(name)), default=None)
-
-    @cached_property
+    @property
     def rate(self) -> int | None:
         """The least of the `rate` conditions, bytes a second."""
-        return self._least("rate")
+        return self._told.rate
 
-    @cached_property
+    @property
     def expires(self) -> int | None:
         """The earliest `until`, Unix seconds; None for a link without an end."""
-        return self._least("until")
+        return self._told.until
 
-    @cached_property
+    @property
     def uses(self) -> int | None:
         """How many downloads the link's id allows; None for any number."""
-        return self._least("uses")
+        return self._told.uses
 
-    @cached_property
+    @property
     def tag(self) -> str | None:
         """What names the transfer, to follow its progress."""
-        return next(iter(self.conditions_named("tag")), None)
+        return self._told.tag
 
-    @cached_property
+    @property
     def via(self) -> str | None:
         """Who passed the link on, one label after the other."""
-        return " / ".join(self.conditions_named("via")) or None
+        return self._told.via
+
+    @cached_property
+    def _told(self) -> _Told:
+        least: dict[str, int] = {}
+        tag, via = None, None
+        for name, value in self.conditions:
+            if name in ("rate", "until", "uses"):
+                least[name] = min(int(value), least.get(name, int(value)))
+            elif name == "tag":
+                tag = value
+            elif name == "via":
+                via = value if via is None else f"{via} / {value}"
+        return _Told(least.get("rate"), least.get("until"), least.get("uses"), tag, via)
 
 
+class _Told(NamedTuple):
+    """What the conditions of a link come to."""
+
+    rate: int | None
+    until: int | None
+    uses: int | None
+    tag: str | None
+    via: str | None
+
+
+# One text for each name that a link can have, whatever number of links has it.
+_KNOWN = {name: name for name in (*ROOT, "key", *CONDITIONS, "seal")}
 _PLAIN = re.compile(r"[A-Za-z0-9._~-]*\Z")
 _MARKS = re.compile(r"(?:^|&)(?:key|seal)(?:=|&|$)")
 
@@ -127,7 +151,7 @@ def parse_query(query: str) -> list[tuple[str, str]]:
         if not equals:
             raise malformed(f"{pair[:40]!r} is not name=value")
         if decoded:
-            pairs.append((name, value))
+            pairs.append((_KNOWN.get(name, name), value))
             continue
         try:
             pairs.append((percent_decoded(name), percent_decoded(value)))
@@ -164,7 +188,7 @@ def parse_link(path: str | bytes, query: str) -> SealedLink:
     check_terms(root, key, conditions)
     if not _SEAL.match(seal):
         raise malformed("a seal is 43 characters of base64url, without padding")
-    return SealedLink(address, tuple(root), key, tuple(conditions), seal)
+    return SealedLink(address, tuple(root), intern(key), tuple(conditions), seal)
 
 
 def parse_url(url: str) -> SealedLink:
@@ -222,7 +246,7 @@ def check_link(link: SealedLink, keys: Mapping[str, bytes], asked: Asked) -> Non
     key = keys.get(link.key)
     if key is None:
         raise LinkRefused("unknown-key", "the link names a key that is not in use")
-    if not hmac.compare_digest(_seal_for(link, key), link.seal):
+    if not _is_sealed_by(link, key):
         raise LinkRefused("bad-seal", "the seal does not fit the link")
     failed = _first_failures(link, asked)
     for word in ORDER:
@@ -240,10 +264,18 @@ def _moment(value: str) -> str:
         return value
 
 
-@lru_cache(maxsize=4096)
-def _seal_for(link: SealedLink, key: bytes) -> str:
-    """The seal that the link ought to have. Kept: a link is asked for again at each range of a file."""
-    return base64url(chained(root_tag(key, link.scope, link.root), link.conditions))
+def _is_sealed_by(link: SealedLink, key: bytes) -> bool:
+    """Whether the link has the seal that it ought to.
+
+    It is noted with the link that it has: parsed links are kept, and asked about at each range of a file.
+    """
+    if link.__dict__.get("_sealed_by") == key:
+        return True
+    seal = base64url(chained(root_tag(key, link.scope, link.root), link.conditions))
+    if not hmac.compare_digest(seal, link.seal):
+        return False
+    link.__dict__["_sealed_by"] = key
+    return True
 
 
 def _first_failures(link: SealedLink, asked: Asked) -> dict[str, str]:

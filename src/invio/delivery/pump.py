@@ -12,7 +12,7 @@ import os
 import select
 import socket
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 
 from invio.core.archive import SMALL
 from invio.core.replies import Part, Slice
@@ -28,6 +28,7 @@ _PIECE = 256 * 1024  # bytes that are read together, and then sent
 _READING = 8  # how much longer small files take to be read than large ones to be sent, byte by byte
 _SOON = 0.002  # seconds after which acknowledgements are looked for
 _NOTHING = memoryview(b"")
+_NO_MORE: Iterator[Part] = iter(())
 _LATER = 0.1  # seconds between two looks for them, at most
 
 
@@ -47,14 +48,14 @@ class Pump:
         "patience",
     )  # fmt: skip
 
-    def __init__(self, wire: Wire, parts: Iterator[Part], watch: Watch, ended: Ended) -> None:
+    def __init__(self, wire: Wire, parts: Sequence[Part], watch: Watch, ended: Ended) -> None:
         """`parts` are literal, or slices that can be read here and now.
 
         Raises:
             ReplyBroken: a file is no longer the one that was found; nothing was sent then.
         """
         self._wire = wire
-        self._parts = parts
+        self._parts = iter(parts)
         self._source: SliceSource | None = None
         self._descriptor = -1
         self._at = self._stop = 0
@@ -65,6 +66,8 @@ class Pump:
         self._ended: Ended | None = ended
         self.patience = Patience()
         self._go_on()
+        if type(parts) is list and len(parts) == 1:
+            self._parts = _NO_MORE  # so that nothing of the reply is held for as long as a reader takes
 
     def start(self, head: bytes) -> None:
         """Sends as much as the socket takes, and leaves the rest for later."""

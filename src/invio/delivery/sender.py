@@ -107,7 +107,7 @@ class Sender:
             return False
         if waits(reply.parts) or not wire.free:
             return False
-        pump = Pump(wire, iter(reply.parts), watch, ended)
+        pump = Pump(wire, reply.parts, watch, ended)
         pump.start(wire.head_of(reply.status, reply.headers))
         return True
 

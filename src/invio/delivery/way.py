@@ -11,6 +11,7 @@ import logging
 import time
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
+from sys import intern
 from typing import Any
 from urllib.parse import unquote
 
@@ -374,4 +375,4 @@ def _asking(caller: Caller, address: Address, link: SealedLink | None, quotas: M
     """Requests of one transfer come from one recipient, whom a link may name; failing that, from one place."""
     recipient = (link.says("to") if link else None) or caller.recipient
     who = f"recipient:{recipient}" if recipient else f"network:{caller.network}"
-    return Asking(who, str(address), recipient, caller.network, link, quotas)
+    return Asking(who, intern(str(address)), recipient, caller.network, link, quotas)

@@ -15,6 +15,7 @@ import asyncio
 import os
 import socket
 import struct
+import sys
 import time
 from fcntl import ioctl
 from functools import lru_cache
@@ -40,6 +41,10 @@ _TAKEN_LOOK = 0.02  # seconds
 _NO_SCOPE: Any = {"type": "http"}
 _NO_HEADERS: Any = ()
 _OFFERED: dict[str, Any] = {}  # what the extension says of itself: nothing, and the same for all
+
+
+def _nothing() -> None:
+    """What is called at the end of a response that the server thinks has ended."""
 
 
 @lru_cache(maxsize=64)
@@ -122,6 +127,8 @@ class ZeroCopyProtocol(HttpToolsProtocol):
     def connection_made(self, transport: Any) -> None:
         super().connection_made(transport)
         self.server = _same(self.server)
+        if self.client is not None:  # mostly many connections come from one place
+            self.client = (sys.intern(self.client[0]), self.client[1])
         self.pipeline = _Queue()  # type: ignore[assignment]
         self.flow._is_writable_event = _Signal()  # type: ignore[assignment]
         self.flow._is_writable_event.set()
@@ -206,8 +213,14 @@ class ZeroCopyProtocol(HttpToolsProtocol):
             self.url = b""
         if self.cycle is not None:
             self.cycle.scope = _NO_SCOPE
+            self.loop.call_soon(self._forget_callback)
         if self._between:
             self.parser = None  # type: ignore[assignment]
+
+    def _forget_callback(self) -> None:
+        """The server has left a function of its own, which does nothing, with each response that goes on by itself."""
+        if self.pump is not None and not self.cycle.response_complete:
+            self.cycle.on_response = _nothing
 
     def on_response_complete(self) -> None:
         if self._leaving:

@@ -6,8 +6,11 @@ import asyncio
 import contextlib
 import errno
 import gc
+import importlib
 import json
+import linecache
 import logging
+import re
 import signal
 import socket
 import sys
@@ -112,6 +115,10 @@ def _spare_the_collector() -> None:
 
     A request leaves next to no cycles, and there are some hundred thousand objects that stay.
     """
+    # Patterns, paths and lines of code that were needed to begin, and are kept for a second time that does not come.
+    re.purge()
+    importlib.invalidate_caches()
+    linecache.clearcache()
     gc.collect()
     gc.freeze()
     gc.set_threshold(10_000, 20, 20)
