@@ -22,7 +22,7 @@ from invio.delivery.sender import Sender
 from invio.delivery.wire import ClientGone, ReaderStuck
 from invio.delivery.zerocopy import ZeroCopyProtocol
 from invio.stores.sources import DiskFile, Made
-from tests.running import get_raw
+from tests.running import get_raw, until
 
 BIG = os.urandom(3_000_000)
 
@@ -234,8 +234,7 @@ def test_a_client_that_goes_away_ends_the_reply_at_once(server: Sending, tmp_pat
         connection.recv(100_000)
     assert server.outcome() == "gone"
     assert server.senders[-1].meter.arrived < source.size
-    time.sleep(0.1)
-    assert len(os.listdir("/proc/self/fd")) <= before, "no descriptor is left open"
+    until(lambda: len(os.listdir("/proc/self/fd")) <= before)  # no descriptor is left open
 
 
 def test_a_client_that_goes_away_while_it_takes_nothing_is_noticed(server: Sending, big: DiskFile) -> None:
