@@ -197,3 +197,29 @@ def test_a_mounted_delivery_asks_the_application(run: Run, tmp_path: Path) -> No
     assert client.get("/f/get/files/a.txt?key=k&seal=" + "A" * 43).json()["reason"] == "unknown-key"
     with pytest.raises(BadSettings, match="kind"):
         invio.mount(FastAPI(), "/f", {"stores": {"files": {"kind": "cupboard"}}}, authorize=may)
+
+
+def test_files_are_put_into_what_is_mounted_as_the_application_says(tmp_path: Path, run: Run) -> None:
+    settings = {
+        "service": {"data": str(tmp_path / "data")},
+        "stores": {"models": {"kind": "managed", "root": str(tmp_path / "models")}},
+    }
+
+    async def may(request: Request, action: str, address: str) -> bool:
+        return action != "put" or request.headers.get("x-user") == "ann"
+
+    app = FastAPI()
+    invio.mount(app, "/f", settings, authorize=may)
+    client = run(app)
+    ann = {"x-user": "ann"}
+    refused = client.put("/f/api/files/models/a.grid", content=b"one")
+    assert (refused.status_code, refused.json()["reason"]) == (403, "not-allowed")
+    made = client.put("/f/api/files/models/a.grid", content=b"one", headers=ann)
+    assert (made.status_code, made.headers["location"]) == (201, "/f/get/models/a.grid?version=1")
+    client.put("/f/api/files/models/a.grid", content=b"two", headers=ann)
+    assert client.get(made.headers["location"]).text == "one"
+    assert client.get("/f/get/models/a.grid").text == "two"
+    assert client.get("/f/api/files/models/a.grid").json()["version"] == 2
+    assert [one["size"] for one in client.get("/f/api/versions/models/a.grid").json()["versions"]] == [3, 3]
+    assert client.delete("/f/api/files/models/a.grid").status_code == 204
+    assert client.get("/f/get/models/a.grid").status_code == 404

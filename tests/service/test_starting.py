@@ -36,7 +36,7 @@ def serve_here(folder: Path) -> Result:
         (
             "invio.toml",
             SETTINGS.replace('"directory"', '"folder"'),
-            "invio.toml:3: stores.files.kind: is 'folder'; expected 'directory', 'tables'",
+            "invio.toml:3: stores.files.kind: is 'folder'; expected 'directory', 'managed', 'tables'",
         ),
         ("invio.toml", SETTINGS.replace("root", "roots"), "invio.toml:2: stores.files.root: field required"),
         ("invio.toml", SETTINGS + "colour = 1\n", "invio.toml:5: stores.files.colour: extra inputs are not permitted"),

@@ -121,7 +121,7 @@ class Delivery:
 
     async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
         head = RequestHead(scope["method"], scope["headers"])
-        path = _raw_path(scope)
+        path = raw_path(scope)
         query = scope["query_string"].decode("latin-1")
         client = scope.get("client")
         sender = Sender(scope, receive, send, self._way.limits.idle)
@@ -355,7 +355,7 @@ def _said_address(path: str) -> str:
     return unquote(path[len(PREFIX) :], errors="backslashreplace")
 
 
-def _raw_path(scope: Any) -> str:
+def raw_path(scope: Any) -> str:
     """The path as it was sent, still encoded, without what the application is mounted under."""
     raw: bytes = scope.get("raw_path") or scope["path"].encode()
     root = scope.get("root_path", "")

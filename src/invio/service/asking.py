@@ -11,6 +11,7 @@ from invio.core.files import Caller
 from invio.core.reasons import Refusal
 from invio.core.request_head import RequestHead
 from invio.delivery.identify import check_same_site
+from invio.delivery.way import raw_path
 from invio.service.assembly import Parts
 
 
@@ -34,8 +35,7 @@ async def caller_of(request: Request) -> Caller:
 
 def address_in_path(request: Request, prefix: str) -> Address:
     """The address after `prefix`, from the path as it was sent. Raises Refusal (`malformed`)."""
-    raw: bytes = request.scope.get("raw_path") or request.scope["path"].encode()
-    return read_address(percent_decoded_or_refused(raw.decode("latin-1").removeprefix(prefix)))
+    return read_address(percent_decoded_or_refused(raw_path(request.scope).removeprefix(prefix)))
 
 
 def percent_decoded_or_refused(text: str) -> str:
