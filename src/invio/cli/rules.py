@@ -73,6 +73,7 @@ def _told(one: Checked) -> dict[str, Any]:
         "who": expected.who,
         "action": expected.action,
         "address": str(expected.address),
+        "version": expected.version,
         "expected": expected.outcome,
         "met": one.met,
         "because": _because(one),
@@ -82,7 +83,7 @@ def _told(one: Checked) -> dict[str, Any]:
 def _row(one: Checked) -> tuple[str | Text, ...]:
     expected = one.expectation
     mark = Text("✓ met", "green") if one.met else Text("✗ not met", "bold red")
-    address = str(expected.address)
+    address = str(expected.address) + ("" if expected.version is None else f" ({expected.version})")
     return mark, str(expected.line), expected.who, expected.action, address, expected.outcome, _because(one)
 
 
