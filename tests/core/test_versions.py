@@ -6,7 +6,9 @@ import hashlib
 
 import pytest
 
+from invio.core.addresses import parse_address
 from invio.core.digests import content_tag, said_sha256
+from invio.core.files import FileFacts
 from invio.core.reasons import Refusal
 from invio.core.request_head import RequestHead
 from invio.core.versions import Putting, version_tag
@@ -36,12 +38,13 @@ MODIFIED = 1768464000.5  # 2026-01-15
 )
 def test_a_precondition_holds_for_what_is_there(field: str, value: str, there: bool, absent: bool) -> None:
     putting = Putting(RequestHead("PUT", [(field.encode(), value.encode())]), lambda _: SHA256)
-    for tag, modified, holds in ((TAG, MODIFIED, there), (None, None, absent)):
+    address = parse_address("models/a")
+    for facts, holds in ((FileFacts(address, 3, MODIFIED, TAG), there), (None, absent)):
         if holds:
-            putting.check("models/a", tag, modified)
+            putting.check(address, facts)
             continue
         with pytest.raises(Refusal) as refused:
-            putting.check("models/a", tag, modified)
+            putting.check(address, facts)
         assert refused.value.reason.word == "precondition"
 
 

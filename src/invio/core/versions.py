@@ -71,20 +71,21 @@ class Putting:
     by: str | None = None
     media_type: str | None = None
 
-    def check(self, address: str, tag: str | None, modified: float | None) -> None:
-        """Looks at what is there now, by its tag; None when there is no such file.
+    def check(self, address: Address, facts: FileFacts | None) -> None:
+        """Looks at what is there now; None when there is no such file.
 
         Raises:
             Refusal: `precondition`, RFC 9110 §13.1.1, §13.1.2 and §13.1.4.
         """
         head = self.head
-        if tag is None:
+        if facts is None or facts.tag is None:
             if head.get(b"if-match") is not None:
                 raise Refusal("precondition", f"there is no file {address}")
             return
-        sha256 = self.known(tag)
-        tags = (tag,) if sha256 is None else (tag, content_tag(sha256))
-        outcomes = [evaluate(head, one, None if modified is None else int(modified)) for one in tags]
+        sha256 = self.known(facts.tag)
+        tags = (facts.tag,) if sha256 is None else (facts.tag, content_tag(sha256))
+        modified = None if facts.modified is None else int(facts.modified)
+        outcomes = [evaluate(head, one, modified) for one in tags]
         if_none = head.get(b"if-none-match") is not None
         # Any of its tags names the content: one that matches is enough, for good or ill.
         fails = any if if_none else all

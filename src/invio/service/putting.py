@@ -140,9 +140,8 @@ def _check(parts: Parts, address: Address, putting: Putting) -> None:
     try:
         facts = parts.catalogue.locate(address).facts
     except Missing:
-        putting.check(str(address), None, None)
-    else:
-        putting.check(str(address), facts.tag, facts.modified)
+        facts = None
+    putting.check(address, facts)
 
 
 def _require_room(parts: Parts, size: int) -> None:

@@ -85,7 +85,10 @@ class ManagedStore:
         """Finds one version of a file; None: the newest. Raises Missing."""
         key = (address.path, number)
         # Looked at before the index is asked: what changes in between makes the memory void.
-        changed = os.stat(self._changed).st_mtime_ns
+        try:
+            changed = os.stat(self._changed).st_mtime_ns
+        except OSError as error:
+            raise StoreFault(f"store {self.name!r}: its root cannot be looked at: {error.strerror}") from None
         if changed != self._seen_at:
             self._seen, self._seen_at = {}, changed
         found = self._seen.get(key)
@@ -145,7 +148,7 @@ class ManagedStore:
 
         def check(current: Version | None) -> None:
             before.extend([] if current is None else [current])
-            _check(putting, address, current)
+            putting.check(address, None if current is None else current.facts(self.name))
 
         with opened(self._shelf(name)) as folder:
             arriving.land(folder, name.encode(), False)
@@ -165,7 +168,9 @@ class ManagedStore:
         Raises:
             Missing; Refusal: `precondition`.
         """
-        gone = self._index.remove(address.path, number, putting.by, lambda current: _check(putting, address, current))
+        gone = self._index.remove(
+            address.path, number, putting.by, lambda now: putting.check(address, now.facts(self.name) if now else None)
+        )
         if not gone:
             raise Missing(str(address))
         self._changes()
@@ -220,10 +225,6 @@ class ManagedStore:
         """Tells everybody that what the index said may be so no more."""
         now = time.time_ns()
         os.utime(self._changed, ns=(now, now))
-
-
-def _check(putting: Putting, address: Address, current: Version | None) -> None:
-    putting.check(str(address), None if current is None else current.tag, None if current is None else current.at)
 
 
 def _place(version: Version) -> list[tuple[bool, str]]:

@@ -36,14 +36,14 @@ class WritableDirectoryStore(DirectoryStore):
         """
         with self._turn:
             before = self._there(address)
-            _check(putting, address, before)
+            putting.check(address, None if before is None else before.facts)
             folder, name = os.path.split(address.path.encode())
             try:
                 with self._made(Address(address.store, folder.decode() + "/" if folder else "")) as descriptor:
                     arriving.land(descriptor, name, before is not None)
             except FileExistsError:
                 if before is None and (now := self._there(address)) is not None:
-                    _check(putting, address, now)  # another process was quicker
+                    putting.check(address, now.facts)  # another process was quicker
                 raise InTheWay(str(address)) from None
             except (NotADirectoryError, IsADirectoryError):
                 raise InTheWay(str(address)) from None
@@ -55,7 +55,7 @@ class WritableDirectoryStore(DirectoryStore):
             raise Missing(str(address))
         with self._turn:
             before = self.locate(address)
-            _check(putting, address, before)
+            putting.check(address, before.facts)
             assert isinstance(before.source, DiskFile)
             try:
                 os.unlink(before.source.path)
@@ -96,9 +96,3 @@ class WritableDirectoryStore(DirectoryStore):
             yield descriptor
         finally:
             os.close(descriptor)
-
-
-def _check(putting: Putting, address: Address, found: Found | None) -> None:
-    facts = None if found is None else found.facts
-    tag, modified = (None, None) if facts is None else (facts.tag, facts.modified)
-    putting.check(str(address), tag, modified)
