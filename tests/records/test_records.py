@@ -79,7 +79,9 @@ def test_a_token_tells_its_recipient_and_is_not_stored(engine: sa.Engine) -> Non
 def test_a_session_ends_by_signing_out_or_by_time(engine: sa.Engine) -> None:
     with patient(engine).begin() as connection:
         save_recipient(connection, "ann", "Ann", [])
-        first, second = open_session(connection, "ann"), open_session(connection, "ann")
+        opened = [open_session(connection, "ann") for _ in range(2)]
+        first, second = [session.secret for session in opened if session is not None]
+        assert open_session(connection, "ann", "a token that has ended") is None
         close_session(connection, first)
         assert recipient_of_session(connection, first) is None
         assert recipient_of_session(connection, second) is not None

@@ -486,7 +486,7 @@ export interface paths {
          * Sign in
          * @description By a token, or by a recipient's id and password.
          *
-         *     Makes a session and sets its cookie: `HttpOnly`, `SameSite=Strict`, for 12 hours.
+         *     Makes a session and sets its cookie: `HttpOnly`, `SameSite=Strict`, for 12 hours, or until the token ends.
          *
          *     After five failures from one network address, each further one makes the next attempt wait longer.
          */
@@ -2324,6 +2324,8 @@ export interface operations {
                 address?: string | null;
                 /** @description a link's id */
                 link?: string | null;
+                /** @description a token's id: what was had with it, or in sessions opened with it */
+                token?: string | null;
                 state?: ("running" | "complete" | "partial" | "broken-off" | "handed-off" | "refused") | null;
                 /** @description Unix seconds of its beginning */
                 since?: number | null;

@@ -31,8 +31,8 @@ class Caller:
     """Who is asking now. `recipient` is None for somebody who did not sign in.
 
     `network` is the address the request came from; `session` says that a browser's cookie, not a
-    token, told who it is. `context` is for whoever decides: what the application that Invio is part
-    of knows of the request.
+    token, told who it is, and `credential`, in words for the history, which of either did. `context` is
+    for whoever decides: what the application that Invio is part of knows of the request.
     """
 
     recipient: str | None = None
@@ -40,6 +40,7 @@ class Caller:
     network: str | None = None
     agent: str = ""
     session: bool = False
+    credential: str | None = field(default=None, compare=False)
     context: object = field(default=None, compare=False, repr=False)
 
 

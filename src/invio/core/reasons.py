@@ -98,7 +98,7 @@ class Refusal(Exception):
     `allow` names the methods that a 405 offers; `names` the addresses that a refusal is about;
     `size` is the file's, in bytes, for a 416; `retry_after` is in seconds, for a 429 or 503.
     `text` and `link` are the operator's own, for whoever is refused; `reasons` what each rule said,
-    for somebody who may know it.
+    for somebody who may know it. `decided_by` tells the history which rules said no.
     """
 
     def __init__(
@@ -113,6 +113,7 @@ class Refusal(Exception):
         text: str = "",
         link: str = "",
         reasons: tuple[Any, ...] = (),
+        decided_by: str | None = None,
     ) -> None:
         super().__init__(detail)
         self.reason = REASONS[word]
@@ -124,3 +125,4 @@ class Refusal(Exception):
         self.text = text
         self.link = link
         self.reasons = reasons
+        self.decided_by = decided_by

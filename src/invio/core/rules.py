@@ -230,6 +230,16 @@ class RuleSet:
             allowed = True
         return allowed
 
+    def ruling(
+        self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None, now: float | None = None
+    ) -> tuple[bool, str]:
+        """The outcome, and in words for the history which rules brought it about."""
+        allowing: list[str] = []
+        denying: list[str] = []
+        for rule in self._speaking(caller, action, address, facts, now):
+            (allowing if rule.effect == "allow" else denying).append(rule.name)
+        return bool(allowing) and not denying, _said_of(denying or allowing)
+
     async def ask_ahead(self, caller: Caller, action: str, address: Address) -> None:
         """Has the answers got that a decision on this will need; after a no, those on whether it may be listed."""
         if self.asks:
@@ -333,6 +343,13 @@ class RuleSet:
             ):
                 allowed = allowed or any(pattern.covers(folder) for pattern in rule.what)
         return allowed
+
+
+def _said_of(names: list[str]) -> str:
+    """As in `rules: pilots, office`; a rule that came twice once."""
+    if len(names) == 1:
+        return f"rules: {names[0]}"
+    return f"rules: {', '.join(dict.fromkeys(names)) or 'none'}"
 
 
 def _question(rule: Rule, caller: Caller, action: str, address: Address) -> Question:

@@ -42,6 +42,10 @@ class Decider(Protocol):
         """Whether the caller may do this with the file."""
         ...
 
+    def ruling(self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None) -> tuple[bool, str]:
+        """Like `allows`, and in words for the history who or what decided."""
+        ...
+
     def terms(self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None) -> Terms:
         """How the file is delivered to a caller who may have it."""
         ...
@@ -106,24 +110,26 @@ class Catalogue:
         """To be awaited before `require` on the event loop: whoever decides may have to ask elsewhere."""
         await self.rules.ask_ahead(caller, action, address)
 
-    def require(self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None) -> None:
-        """Returns when the caller may do this.
+    def require(self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None) -> str:
+        """Returns when the caller may do this, with what decided so in words for the history.
 
         Raises:
             Refusal: `sign-in`, when that might help; `not-allowed`, when the caller may at least
                 see the file; else `missing`, which says nothing of whether there is one.
         """
-        if self.rules.allows(caller, action, address, facts):
-            return
+        allowed, by = self.rules.ruling(caller, action, address, facts)
+        if allowed:
+            return by
         if caller.recipient is None and caller.context is None:
-            raise Refusal("sign-in", f"{address} is not open to everyone")
+            raise Refusal("sign-in", f"{address} is not open to everyone", decided_by=by)
         reasons: tuple[Reason, ...] = ()
         if self.rules.has_reasons and self.rules.allows(caller, "manage", address, facts):
             reasons = self.rules.explain(caller, action, address, facts).reasons
         if self.rules.allows(caller, "list", address, facts):
             who = caller.recipient or "you"
-            raise Refusal("not-allowed", f"the rules do not let {who} {action} {address}", reasons=reasons)
-        raise Refusal("missing", f"there is no file {address} for you here", reasons=reasons)
+            said = f"the rules do not let {who} {action} {address}"
+            raise Refusal("not-allowed", said, reasons=reasons, decided_by=by)
+        raise Refusal("missing", f"there is no file {address} for you here", reasons=reasons, decided_by=by)
 
     def obtain(self, caller: Caller, action: str, address: Address, version: int | None = None) -> Found:
         """Decides, then finds: what a caller may not have is refused alike whether or not it exists.
@@ -131,11 +137,15 @@ class Catalogue:
         Raises:
             Refusal: as `require`; or `missing`.
         """
-        self.require(caller, action, address)
+        return self.obtain_by(caller, action, address, version)[0]
+
+    def obtain_by(self, caller: Caller, action: str, address: Address, version: int | None = None) -> tuple[Found, str]:
+        """Like `obtain`, with what decided in words for the history."""
+        by = self.require(caller, action, address)
         found = self.located(address, version)
         if self.rules.looks_at_files:
-            self.require(caller, action, address, found.facts)
-        return found
+            by = self.require(caller, action, address, found.facts)
+        return found, by
 
     def located(self, address: Address, version: int | None = None) -> Found:
         """Like `locate`. Raises Refusal (`missing`)."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 import logging
 import time
 from collections.abc import Callable
+from dataclasses import replace
 from http.cookies import CookieError, SimpleCookie
 from typing import Any, Protocol
 
@@ -86,12 +87,12 @@ class Identifier:
                 recipient = await self._look_up("token", token.strip(), self._of_token)
             if recipient is None:
                 raise Refusal("bad-token", "the Authorization header holds no valid bearer token")
-            return Caller(recipient.id, recipient.groups, network, agent)
+            return Caller(recipient.id, recipient.groups, network, agent, credential=recipient.credential)
         secret = session_secret(head)
         if secret is not None:
             recipient = await self._look_up("session", secret, recipient_of_session)
             if recipient is not None:
-                return Caller(recipient.id, recipient.groups, network, agent, session=True)
+                return Caller(recipient.id, recipient.groups, network, agent, True, recipient.credential)
         return Caller(None, _NO_GROUPS, network, agent)
 
     def forget(self, secret: str) -> None:
@@ -130,7 +131,7 @@ class Identifier:
         if told is None or known is None:
             return told
         # Somebody may be known here as well: to be in further groups, or to be let in no more.
-        return None if known.disabled else Recipient(told.id, told.name, told.groups | known.groups)
+        return None if known.disabled else replace(told, groups=told.groups | known.groups)
 
     def _note_use(self, token: str) -> None:
         now = time.monotonic()

@@ -4,14 +4,19 @@ from __future__ import annotations
 
 import json
 import logging
+import math
+import time
 from collections.abc import Iterable
 from dataclasses import asdict, dataclass
 from functools import cache
 from typing import Any
 from urllib.parse import quote
 
+from invio.core.quotas import amount_text, moment_text, period_text
 from invio.core.reasons import Refusal
 from invio.core.replies import Headers, Reply
+from invio.records.quotas import QuotaReached
+from invio.records.transfers import LinkSpent
 from invio.stores.store import StoreFault
 
 log = logging.getLogger("invio.delivery")
@@ -113,3 +118,20 @@ def _headers(refusal: Refusal) -> Headers:
 def _reply(status: int, headers: Iterable[tuple[bytes, bytes]], body: bytes, method: str) -> Reply:
     complete = [*headers, (b"content-length", b"%d" % len(body))]
     return Reply(status, complete, [] if method == "HEAD" else [body], len(body))
+
+
+def quota_refusal(reached: QuotaReached) -> Refusal:
+    """What whoever has reached a quota is told, with the operator's own words."""
+    quota, now = reached.quota, time.time()
+    said = f"{amount_text(quota)} in {period_text(quota.period)}"
+    if reached.frees is None:
+        said += "; this one alone is more than that"
+        return Refusal("quota", said, text=quota.text, link=quota.link, retry_after=quota.period)
+    said += f"; there is room again at {moment_text(reached.frees)}"
+    wait = max(1, math.ceil(reached.frees - now))
+    return Refusal("quota", said, text=quota.text, link=quota.link, retry_after=wait)
+
+
+def link_refusal(spent: LinkSpent) -> Refusal:
+    detail = {"revoked": "the link was revoked", "used-up": "the link's downloads were made"}
+    return Refusal(spent.word, detail[spent.word])

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import asyncio
 import logging
-import math
 import time
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
@@ -17,11 +16,12 @@ from invio.core.files import Caller
 from invio.core.link_terms import ORDER
 from invio.core.links import SealedLink
 from invio.core.progress import Coverage
-from invio.core.quotas import Claim, Quota, amount_text, moment_text, period_text
+from invio.core.quotas import Claim, Quota
 from invio.core.reasons import Refusal
 from invio.core.replies import Reply
 from invio.delivery.board import Board, Live, Segment
 from invio.delivery.limits import Limits
+from invio.delivery.refusals import link_refusal, quota_refusal
 from invio.delivery.sender import Meter
 from invio.records import quotas
 from invio.records.journal import Journal
@@ -35,10 +35,12 @@ from invio.records.transfers import (
     LinkSpent,
     TooMany,
     TransferRow,
+    also_through,
     check_link_use,
     check_running,
     go_on,
     insert,
+    joined_to,
     new_refusal,
     new_transfer_id,
     resumable,
@@ -68,6 +70,8 @@ class Asking:
     link: SealedLink | None = None
     quotas: Mapping[Quota, int] = field(default_factory=dict)  # those that hold, and how many files it is to each
     version: int | None = None
+    credential: str | None = None
+    decided_by: str | None = None
 
     @property
     def tag(self) -> str | None:
@@ -146,6 +150,7 @@ class Transfers:
             # Its line is written, and there is nothing to ask the records; how often it was asked for
             # is told to them with its progress.
             live.requests += 1
+            self._goes_on_through(live.row, asking)
             return live, segment
         try:
             if begins:
@@ -170,7 +175,18 @@ class Transfers:
                 raise Refusal("unavailable", "the records cannot be written at present") from None
             raise
         live.durable = True
+        self._goes_on_through(live.row, asking)
         return live, segment
+
+    def _goes_on_through(self, row: TransferRow, asking: Asking) -> None:
+        """Has the history tell by what else, or from where else, a transfer goes on."""
+        credential, network = asking.credential, asking.network
+        before = row.credential, row.network
+        if before == (credential, network):
+            return
+        row.credential, row.network = joined_to(row.credential, credential), joined_to(row.network, network)
+        if before != (row.credential, row.network):
+            self._journal.note(lambda connection: also_through(connection, row.id, credential, network))
 
     def _of_one_use(
         self, live: Live | None, earlier: TransferRow | None, segment: Segment, size: int | None
@@ -212,7 +228,16 @@ class Transfers:
         recipient = caller.recipient or (link.says("to") if link else None)
         link_id, via = (link.says("id"), link.via) if link else (None, None)
         why = f"{refusal.reason.word}: {refusal.detail}"
-        row = new_refusal(address[:_ADDRESS], recipient, caller.network, link_id, via and via[:200], why)
+        row = new_refusal(
+            address[:_ADDRESS],
+            caller.network,
+            why,
+            recipient=recipient,
+            link_id=link_id,
+            via=via and via[:200],
+            credential=caller.credential,
+            decided_by=refusal.decided_by,
+        )
         self._journal.note(lambda connection: insert(connection, [row]))
 
     async def _go_on(self, live: Live, asking: Asking, claims: Sequence[Claim], runs: bool) -> None:
@@ -345,6 +370,8 @@ def _row(asking: Asking, etag: str | None, size: int | None, earlier: TransferRo
         etag=etag,
         size=size,
         version=asking.version,
+        credential=asking.credential,
+        decided_by=asking.decided_by,
     )
 
 
@@ -362,20 +389,3 @@ def _counts_bytes(claims: Sequence[Claim]) -> bool:
 def _claims(asking: Asking, reply: Reply) -> list[Claim]:
     """What a request takes of the quotas that hold; of a content that is made, nobody knows the length."""
     return [Claim(quota, files, reply.length or 0) for quota, files in asking.quotas.items()]
-
-
-def quota_refusal(reached: QuotaReached) -> Refusal:
-    """What whoever has reached a quota is told, with the operator's own words."""
-    quota, now = reached.quota, time.time()
-    said = f"{amount_text(quota)} in {period_text(quota.period)}"
-    if reached.frees is None:
-        said += "; this one alone is more than that"
-        return Refusal("quota", said, text=quota.text, link=quota.link, retry_after=quota.period)
-    said += f"; there is room again at {moment_text(reached.frees)}"
-    wait = max(1, math.ceil(reached.frees - now))
-    return Refusal("quota", said, text=quota.text, link=quota.link, retry_after=wait)
-
-
-def link_refusal(spent: LinkSpent) -> Refusal:
-    detail = {"revoked": "the link was revoked", "used-up": "the link's downloads were made"}
-    return Refusal(spent.word, detail[spent.word])

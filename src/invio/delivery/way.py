@@ -195,7 +195,7 @@ class Delivery:
             check_link(link, self._way.keys, replace(asked, grace=self._way.grace))
             late = refused
         who.link = link
-        planned = await self._planned(request, link.address, _presentation(link), link)
+        planned = await self._planned(request, link.address, _presentation(link), link, f"seal: {link.key}")
         if late is not None:
             began = planned.earlier.started if planned.earlier else None
             if began is None or link.expires is None or began >= link.expires:
@@ -205,7 +205,12 @@ class Delivery:
         return planned
 
     async def _planned(
-        self, request: _Request, address: Address, presentation: Presentation, link: SealedLink | None
+        self,
+        request: _Request,
+        address: Address,
+        presentation: Presentation,
+        link: SealedLink | None,
+        decided_by: str = "",
     ) -> _Planned:
         way, caller, terms, found = self._way, request.caller, NO_TERMS, None
         quotas: Mapping[Quota, int] = _NO_QUOTAS
@@ -215,8 +220,10 @@ class Delivery:
                 way.archives.represent, caller, address, link is not None, resumes
             )
             etag = representation.tag
+            decided_by = decided_by or "bundle"
         else:
-            found = await self._find(caller, address, link, presentation.version)
+            found, by = await self._find(caller, address, link, presentation.version)
+            decided_by = decided_by or by
             if link is None:
                 terms = way.catalogue.rules.terms(caller, "read", address, found.facts)
                 if terms.quotas:
@@ -226,6 +233,7 @@ class Delivery:
         reply = plan(request.head, representation)
         asking = _asking(caller, address, link, quotas)
         asking.version = None if found is None else found.facts.version
+        asking.credential, asking.decided_by = caller.credential, decided_by
         planned = _Planned(reply, asking, representation, etag, None, terms)
         if reply.status == 206:
             planned.earlier = await way.transfers.earlier(asking, etag)
@@ -246,7 +254,10 @@ class Delivery:
         elsewhere = await run_in_threadpool(found.source.store.address_of, found.source)
         return None if elsewhere is None else redirect(elsewhere)
 
-    async def _find(self, caller: Caller, address: Address, link: SealedLink | None, version: int | None) -> Found:
+    async def _find(
+        self, caller: Caller, address: Address, link: SealedLink | None, version: int | None
+    ) -> tuple[Found, str]:
+        """The file, and which rules let the caller have it; none are asked where there is a good link."""
         catalogue = self._way.catalogue
         if link is None:
             await catalogue.ask_ahead(caller, "read", address)
@@ -254,11 +265,13 @@ class Delivery:
             return await run_in_threadpool(self._found, caller, address, link, version)
         return self._found(caller, address, link, version)
 
-    def _found(self, caller: Caller, address: Address, link: SealedLink | None, version: int | None) -> Found:
+    def _found(
+        self, caller: Caller, address: Address, link: SealedLink | None, version: int | None
+    ) -> tuple[Found, str]:
         catalogue = self._way.catalogue
         if link is None:
-            return catalogue.obtain(caller, "read", address, version)
-        return catalogue.located(address, version)
+            return catalogue.obtain_by(caller, "read", address, version)
+        return catalogue.located(address, version), ""
 
     async def _deliver(self, sender: Sender, head: RequestHead, planned: _Planned) -> None:
         way, asking, reply = self._way, planned.asking, planned.reply

@@ -16,7 +16,10 @@ _PAGE = 500
 
 @dataclass(frozen=True, slots=True)
 class Filters:
-    """None: any. `address` ends in `/` for all of a folder; times in Unix seconds, of when it began."""
+    """None: any. `address` ends in `/` for all of a folder; times in Unix seconds, of when it began.
+
+    `token` is the id of one, which may have been used itself or have opened the session that was.
+    """
 
     recipient: str | None = None
     address: str | None = None
@@ -24,6 +27,7 @@ class Filters:
     state: str | None = None
     since: float | None = None
     until: float | None = None
+    token: str | None = None
 
 
 def pages(engine: sa.Engine, filters: Filters) -> Iterator[list[TransferRow]]:
@@ -55,6 +59,8 @@ def _query(filters: Filters) -> sa.Select[Any]:
         query = query.where(held.address.startswith(filters.address, autoescape=True))
     elif filters.address is not None:
         query = query.where(held.address == filters.address)
+    if filters.token is not None:
+        query = query.where(held.credential.contains(f"token {filters.token}", autoescape=True))
     if filters.since is not None:
         query = query.where(held.started >= filters.since)
     if filters.until is not None:

@@ -6,13 +6,14 @@ import hashlib
 import secrets
 import time
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from typing import Any
 
 import sqlalchemy as sa
 
 from invio.records.tables import recipients, sessions, tokens
 
-SESSION_LIFE = 12 * 3600  # seconds
+_SESSION_LIFE = 12 * 3600  # seconds
 _TOKEN_ID = 12  # characters of its hash by which a token is called
 _USED_TO = 60.0  # seconds, to which it is known when a token was last used
 
@@ -23,6 +24,7 @@ class Recipient:
     name: str
     groups: frozenset[str]
     disabled: float | None = None  # since when, Unix seconds
+    credential: str | None = None  # what told that it is this one, in words for the history
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,6 +37,14 @@ class TokenFacts:
     created: float
     expires: float | None
     used: float | None
+
+
+@dataclass(frozen=True, slots=True)
+class Session:
+    """A console session that was opened: the secret for the cookie, and for how many seconds it holds."""
+
+    secret: str
+    seconds: int
 
 
 def hashed(secret: str) -> str:
@@ -77,13 +87,22 @@ def tokens_of(connection: sa.Connection, recipient_id: str) -> list[TokenFacts]:
 
 
 def end_token(connection: sa.Connection, recipient_id: str, called: str) -> bool:
-    """Ends a token by its id; whether there was one."""
+    """Ends a token by its id, and the sessions that were opened with it; whether there was one."""
     if len(called) != _TOKEN_ID or not called.isalnum():
         return False
     ended = connection.execute(
         sa.delete(tokens).where(tokens.c.recipient == recipient_id, tokens.c.hash.startswith(called))
     )
+    held = sessions.c
+    opened = sa.or_(held.opened_by == _token_said(called, ""), held.opened_by.startswith(_token_said(called, "") + " "))
+    connection.execute(sa.delete(sessions).where(held.recipient == recipient_id, opened))
     return bool(ended.rowcount)
+
+
+def _token_said(called: str, label: str) -> str:
+    """What the history says of a token: its id and its label, without what would part it from the next one."""
+    seen = " ".join("".join(sign if sign.isprintable() else " " for sign in label).replace(";", ",").split())
+    return f"token {called} ({seen})" if seen else f"token {called}"
 
 
 def disable(connection: sa.Connection, recipient_id: str, disabled: bool) -> bool:
@@ -110,16 +129,16 @@ def password_of(connection: sa.Connection, recipient_id: str) -> str | None:
 
 def recipient_of_token(connection: sa.Connection, token: str) -> Recipient | None:
     """Whose token this is, if it still holds."""
-    return _recipient(
-        connection,
-        sa.select(recipients)
+    found = connection.execute(
+        sa.select(recipients, tokens.c.hash, tokens.c.label)
         .join(tokens, tokens.c.recipient == recipients.c.id)
         .where(
             tokens.c.hash == hashed(token),
             recipients.c.disabled.is_(None),
             sa.or_(tokens.c.expires.is_(None), tokens.c.expires > time.time()),
-        ),
-    )
+        )
+    ).first()
+    return None if found is None else replace(_read(found), credential=_token_said(found.hash[:_TOKEN_ID], found.label))
 
 
 def note_use(connection: sa.Connection, token: str) -> None:
@@ -136,27 +155,40 @@ def recipient_named(connection: sa.Connection, recipient_id: str) -> Recipient |
 def all_recipients(connection: sa.Connection) -> list[Recipient]:
     """Everybody, in the order of their ids."""
     rows = connection.execute(sa.select(recipients).order_by(recipients.c.id))
-    return [Recipient(row.id, row.name, frozenset(row.groups), row.disabled) for row in rows]
+    return [_read(row) for row in rows]
 
 
-def open_session(connection: sa.Connection, recipient_id: str) -> str:
-    """Makes a session for a recipient and gives the secret for the cookie."""
+def open_session(connection: sa.Connection, recipient_id: str, token: str | None = None) -> Session | None:
+    """Makes a session for a recipient, who gave a token or else a password.
+
+    It ends with the token, if that does so earlier; None when the token has ended.
+    """
     secret = secrets.token_urlsafe(32)
     now = time.time()
+    expires, opened_by = now + _SESSION_LIFE, "password"
+    if token is not None:
+        facts = connection.execute(sa.select(tokens).where(tokens.c.hash == hashed(token))).first()
+        if facts is None:
+            return None
+        expires, opened_by = min(expires, facts.expires or expires), _token_said(facts.hash[:_TOKEN_ID], facts.label)
     connection.execute(sa.delete(sessions).where(sessions.c.expires < now))
     connection.execute(
-        sa.insert(sessions).values(hash=hashed(secret), recipient=recipient_id, created=now, expires=now + SESSION_LIFE)
+        sa.insert(sessions).values(
+            hash=hashed(secret), recipient=recipient_id, created=now, expires=expires, opened_by=opened_by
+        )
     )
-    return secret
+    return Session(secret, round(expires - now))
 
 
 def recipient_of_session(connection: sa.Connection, secret: str) -> Recipient | None:
-    return _recipient(
-        connection,
-        sa.select(recipients)
+    found = connection.execute(
+        sa.select(recipients, sessions.c.opened_by)
         .join(sessions, sessions.c.recipient == recipients.c.id)
-        .where(sessions.c.hash == hashed(secret), sessions.c.expires > time.time(), recipients.c.disabled.is_(None)),
-    )
+        .where(sessions.c.hash == hashed(secret), sessions.c.expires > time.time(), recipients.c.disabled.is_(None))
+    ).first()
+    if found is None:
+        return None
+    return replace(_read(found), credential=f"session by {found.opened_by}" if found.opened_by else "session")
 
 
 def close_session(connection: sa.Connection, secret: str) -> None:
@@ -165,4 +197,8 @@ def close_session(connection: sa.Connection, secret: str) -> None:
 
 def _recipient(connection: sa.Connection, query: sa.Select[tuple[object, ...]]) -> Recipient | None:
     row = connection.execute(query).first()
-    return None if row is None else Recipient(row.id, row.name, frozenset(row.groups), row.disabled)
+    return None if row is None else _read(row)
+
+
+def _read(row: Any) -> Recipient:
+    return Recipient(row.id, row.name, frozenset(row.groups), row.disabled)

@@ -37,6 +37,7 @@ sessions = sa.Table(
     sa.Column("recipient", sa.String(64), sa.ForeignKey("recipients.id"), nullable=False),
     sa.Column("created", sa.Float, nullable=False),
     sa.Column("expires", sa.Float, nullable=False),
+    sa.Column("opened_by", sa.String(250)),  # the token or the password that was given for it, in words
 )
 
 # One recipient obtaining one file, over as many requests as it takes. `who` is what requests are
@@ -62,6 +63,9 @@ transfers = sa.Table(
     sa.Column("covered", sa.BigInteger, nullable=False),
     sa.Column("coverage", sa.JSON, nullable=False),
     sa.Column("version", sa.Integer),
+    # By what the caller was known, and what decided: in words.
+    sa.Column("credential", sa.String(300)),
+    sa.Column("decided_by", sa.String(300)),
     # What is complete is looked for no more, so the index stays small.
     sa.Index("transfers_open", "who", sqlite_where=sa.text("state != 'complete'")),
     # Ids grow with time, so the table itself is in their order.

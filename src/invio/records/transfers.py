@@ -24,11 +24,17 @@ BROKEN_OFF = "broken-off"
 HANDED_OFF = "handed-off"  # sent by a front server, which does not tell what arrived
 REFUSED = "refused"  # of which nothing was sent; the reason says why
 _RESUMED_WITHIN = 86_400  # seconds
+_PARTED = "; "
+_NAMED = 5  # credentials, or networks, that a line tells of
+_AND_MORE = "and more"
 
 
 @dataclass(slots=True)
 class TransferRow:
     """One row of the table; `size` and `covered` in bytes, times in Unix seconds.
+
+    `credential` is what told who was asking, `decided_by` what let them or did not, both in words. A
+    transfer that went on by another credential, or from elsewhere, has them all, parted by `; `.
 
     Its fields are the table's columns, in their order.
     """
@@ -51,6 +57,8 @@ class TransferRow:
     covered: int = 0
     coverage: Sequence[Sequence[int]] = field(default_factory=list)
     version: int | None = None
+    credential: str | None = None
+    decided_by: str | None = None
 
 
 # Tells apart the transfers of one millisecond; whoever may see a transfer is decided otherwise.
@@ -173,7 +181,7 @@ def _inserted(row: TransferRow) -> tuple[Any, ...]:
     return (
         row.id, row.who, row.recipient, row.link_id, row.via, row.tag, row.network, row.address, row.etag, row.size,
         row.state, row.reason, row.started, row.updated, row.requests, row.covered, _json(row.coverage),
-        row.version,
+        row.version, row.credential, row.decided_by,
     )  # fmt: skip
 
 
@@ -190,15 +198,55 @@ def _changed(row: TransferRow) -> tuple[Any, ...]:
     )  # fmt: skip
 
 
+def also_through(connection: sa.Connection, transfer_id: str, credential: str | None, network: str | None) -> None:
+    """Notes by what else, and from where else, a transfer went on."""
+    held = transfers.c
+    known = connection.execute(sa.select(held.credential, held.network).where(held.id == transfer_id)).one()
+    joined = {"credential": joined_to(known.credential, credential), "network": joined_to(known.network, network)}
+    connection.execute(sa.update(transfers).where(held.id == transfer_id).values(joined))
+
+
+def joined_to(known: str | None, more: str | None) -> str | None:
+    """What is known and one thing more, if it is new; of very many, the first ones and that there were more."""
+    if known is None or more is None:
+        return known or more
+    parts = known.split(_PARTED)
+    if more in parts or parts[-1] == _AND_MORE:
+        return known
+    return _PARTED.join([*parts, more if len(parts) < _NAMED else _AND_MORE])
+
+
 def new_refusal(
-    address: str, recipient: str | None, network: str | None, link_id: str | None, via: str | None, reason: str
+    address: str,
+    network: str | None,
+    reason: str,
+    *,
+    recipient: str | None = None,
+    link_id: str | None = None,
+    via: str | None = None,
+    credential: str | None = None,
+    decided_by: str | None = None,
 ) -> TransferRow:
     """The line of the history for a request that was refused."""
     now = time.time()
     return TransferRow(
-        new_transfer_id(now), "", recipient, link_id, via, None, network, address, None, None, REFUSED, reason[:200],
-        now, now,
-    )  # fmt: skip
+        id=new_transfer_id(now),
+        who="",
+        recipient=recipient,
+        link_id=link_id,
+        via=via,
+        tag=None,
+        network=network,
+        address=address,
+        etag=None,
+        size=None,
+        state=REFUSED,
+        reason=reason[:200],
+        started=now,
+        updated=now,
+        credential=credential,
+        decided_by=decided_by,
+    )
 
 
 # In the words of the index, without which it would not be used.

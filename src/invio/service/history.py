@@ -21,8 +21,8 @@ from invio.service.transfers import Sight
 router = APIRouter(tags=["history"])
 # What is told of each; never a token, nor a seal.
 FIELDS = (
-    "id", "started", "updated", "state", "reason", "recipient", "network", "link", "via", "tag", "address",
-    "version", "etag", "size", "bytes", "requests", "coverage",
+    "id", "started", "updated", "state", "reason", "decided_by", "recipient", "credential", "network", "link", "via",
+    "tag", "address", "version", "etag", "size", "bytes", "requests", "coverage",
 )  # fmt: skip
 _Word = Annotated[str | None, Query(max_length=300)]
 
@@ -34,6 +34,13 @@ async def get_history(
     recipient: _Word = None,
     address: Annotated[str | None, Query(description="a file, or a folder ending in `/`")] = None,
     link: Annotated[str | None, Query(description="a link's id")] = None,
+    token: Annotated[
+        str | None,
+        Query(
+            description="a token's id: what was had with it, or in sessions opened with it",
+            pattern="^[0-9a-f]{12}$",
+        ),
+    ] = None,
     state: Literal["running", "complete", "partial", "broken-off", "handed-off", "refused"] | None = None,
     since: Annotated[float | None, Query(description="Unix seconds of its beginning")] = None,
     until: float | None = None,
@@ -47,7 +54,7 @@ async def get_history(
     sight = Sight(parts, caller)
     await sight.look_around()
     await parts.transfers.told()
-    filters = Filters(recipient, address, link, state, since, until)
+    filters = Filters(recipient, address, link, state, since, until, token)
     rows = _seen(pages(parts.engine, filters), sight, limit)
     made = _csv(rows) if form == "csv" else _lines(rows)
     first = await run_in_threadpool(next, made, "")
@@ -68,7 +75,13 @@ def _seen(found: Iterable[list[TransferRow]], sight: Sight, limit: int | None) -
 
 
 def _told(row: TransferRow) -> dict[str, object]:
-    shown = view(row) | {"network": row.network, "etag": row.etag, "coverage": row.coverage}
+    shown = view(row) | {
+        "network": row.network,
+        "credential": row.credential,
+        "decided_by": row.decided_by,
+        "etag": row.etag,
+        "coverage": row.coverage,
+    }
     return {name: shown[name] for name in FIELDS}
 
 

@@ -101,6 +101,9 @@ class _AppDecider:
     def allows(self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None) -> bool:
         return bool(self._answer(caller, action, address))
 
+    def ruling(self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None) -> tuple[bool, str]:
+        return self.allows(caller, action, address), "application"
+
     def terms(self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None) -> Terms:
         answer = self._answer(caller, action, address)
         return answer.terms() if isinstance(answer, Allowed) else NO_TERMS

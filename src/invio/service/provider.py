@@ -88,6 +88,7 @@ class Provider:
             recipient,
             name if isinstance(name, str) else recipient,
             frozenset(one for one in held if isinstance(one, str) and _ID.match(one)),
+            credential="identity provider's token",
         )
 
     def _key(self, name: str | None) -> Any:

@@ -9,7 +9,6 @@ from invio.core.files import Caller
 from invio.core.reasons import Refusal
 from invio.delivery.identify import COOKIE, session_secret
 from invio.records.recipients import (
-    SESSION_LIFE,
     close_session,
     open_session,
     password_of,
@@ -27,17 +26,19 @@ router = APIRouter(tags=["sessions"])
 async def sign_in(asked: SignIn, request: Request, response: Response, parts: TheParts) -> Me:
     """By a token, or by a recipient's id and password.
 
-    Makes a session and sets its cookie: `HttpOnly`, `SameSite=Strict`, for 12 hours.
+    Makes a session and sets its cookie: `HttpOnly`, `SameSite=Strict`, for 12 hours, or until the token ends.
 
     After five failures from one network address, each further one makes the next attempt wait longer.
     """
     network = parts.way.front.network(request.client.host if request.client else None, head_of(request))
     parts.attempts.check(network)
 
+    token = None if asked.token is None else asked.token.strip()
+
     def look_up() -> Me | None:
         with parts.engine.connect() as connection:
-            if asked.token is not None:
-                recipient = recipient_of_token(connection, asked.token.strip())
+            if token is not None:
+                recipient = recipient_of_token(connection, token)
             else:
                 recipient = recipient_named(connection, str(asked.recipient))
                 kept = password_of(connection, str(asked.recipient))
@@ -49,16 +50,19 @@ async def sign_in(asked: SignIn, request: Request, response: Response, parts: Th
         return Me(recipient=recipient.id, groups=sorted(recipient.groups), manages=may)
 
     me = await run_in_threadpool(look_up)
-    if me is None:
+    session = None
+    if me is not None:
+        recipient = str(me.recipient)
+        session = await parts.journal.call(lambda connection: open_session(connection, recipient, token))
+    if me is None or session is None:
         parts.attempts.failed(network)
         given = "a token of a recipient" if asked.token is not None else "the password of such a recipient"
         raise Refusal("bad-token", f"this is not {given} here")
     parts.attempts.succeeded(network)
-    secret = await parts.journal.call(lambda connection: open_session(connection, str(me.recipient)))
     response.set_cookie(
         COOKIE,
-        secret,
-        max_age=SESSION_LIFE,
+        session.secret,
+        max_age=session.seconds,
         httponly=True,
         samesite="strict",
         secure=request.url.scheme == "https",
