@@ -156,13 +156,17 @@ def invio(folder: Path, port: int) -> None:
 
 def unrecorded(folder: Path, port: int) -> None:
     """The same service, but that nothing of a transfer is written down: what the records cost is the difference."""
-    from invio.records.journal import Journal
+    from invio.records.journal import Journal, Told
 
     async def begin(*_: object) -> None:
         return None
 
+    def begin_and_tell(_: Journal, told: Told, *__: object) -> None:
+        told(None)
+
     Journal.begin = begin  # type: ignore[method-assign, assignment]
-    Journal.write = lambda *_: None  # type: ignore[method-assign]
+    Journal.begin_and_tell = begin_and_tell  # type: ignore[method-assign, assignment]
+    Journal.write = Journal.write_whole = lambda *_: None  # type: ignore[method-assign]
     invio(folder, port)
 
 

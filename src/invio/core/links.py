@@ -78,30 +78,31 @@ class SealedLink:
     @property
     def rate(self) -> int | None:
         """The least of the `rate` conditions, bytes a second."""
-        return self._told.rate
+        return self.told.rate
 
     @property
     def expires(self) -> int | None:
         """The earliest `until`, Unix seconds; None for a link without an end."""
-        return self._told.until
+        return self.told.until
 
     @property
     def uses(self) -> int | None:
         """How many downloads the link's id allows; None for any number."""
-        return self._told.uses
+        return self.told.uses
 
     @property
     def tag(self) -> str | None:
         """What names the transfer, to follow its progress."""
-        return self._told.tag
+        return self.told.tag
 
     @property
     def via(self) -> str | None:
         """Who passed the link on, one label after the other."""
-        return self._told.via
+        return self.told.via
 
     @cached_property
-    def _told(self) -> _Told:
+    def told(self) -> Told:
+        """What the link says of its downloads; worked out once."""
         least: dict[str, int] = {}
         tag, via = None, None
         for name, value in self.conditions:
@@ -111,12 +112,15 @@ class SealedLink:
                 tag = value
             elif name == "via":
                 via = value if via is None else f"{via} / {value}"
-        return _Told(least.get("rate"), least.get("until"), least.get("uses"), tag, via)
+        to, called = self.says("to"), self.says("id")
+        return Told(to, called, least.get("rate"), least.get("until"), least.get("uses"), tag, via)
 
 
-class _Told(NamedTuple):
-    """What the conditions of a link come to."""
+class Told(NamedTuple):
+    """For whom a link is, its id, and what its conditions come to."""
 
+    to: str | None
+    id: str | None
     rate: int | None
     until: int | None
     uses: int | None

@@ -31,7 +31,7 @@ Headers = list[tuple[bytes, bytes]]
 METHODS = "GET, HEAD, OPTIONS"
 
 # The whole body is the representation from its first byte on, however long it turns out to be.
-_FROM_THE_START: tuple[Span, ...] = ((0, 0, 1 << 62),)
+FROM_THE_START: tuple[Span, ...] = ((0, 0, 1 << 62),)
 
 
 @dataclass(frozen=True, slots=True)
@@ -148,7 +148,7 @@ class Reply:
     headers: Headers
     parts: Sequence[Part]
     length: int | None
-    spans: tuple[Span, ...] = _FROM_THE_START
+    spans: tuple[Span, ...] = FROM_THE_START
 
 
 def plan(head: RequestHead, representation: Representation) -> Reply:

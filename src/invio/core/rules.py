@@ -76,6 +76,10 @@ class Terms:
     link_default: int | None = None
     link_longest: int | None = None
 
+    def __hash__(self) -> int:
+        # There are few; equality looks at every field.
+        return hash(self.cache)
+
 
 NO_TERMS = Terms()
 

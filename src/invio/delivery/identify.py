@@ -10,11 +10,11 @@ from http.cookies import CookieError, SimpleCookie
 from typing import Any, Protocol
 
 import sqlalchemy as sa
-from starlette.concurrency import run_in_threadpool
 
 from invio.core.files import Caller
 from invio.core.reasons import Refusal
 from invio.core.request_head import RequestHead
+from invio.delivery.turns import in_thread
 from invio.records.database import patient
 from invio.records.recipients import (
     Recipient,
@@ -39,6 +39,10 @@ class Identifies(Protocol):
 
     async def identify(self, head: RequestHead, network: str | None, scope: Any) -> Caller:
         """The caller of a request that came from `network`."""
+        ...
+
+    def known(self, head: RequestHead, network: str | None) -> Caller | None:
+        """Like `identify`, where nothing has to be waited for; else None."""
         ...
 
     def forget(self, secret: str) -> None:
@@ -87,13 +91,24 @@ class Identifier:
                 recipient = await self._look_up("token", token.strip(), self._of_token)
             if recipient is None:
                 raise Refusal("bad-token", "the Authorization header holds no valid bearer token")
-            return Caller(recipient.id, recipient.groups, network, agent, credential=recipient.credential)
+            return _bearer(recipient, head, network)
         secret = session_secret(head)
         if secret is not None:
             recipient = await self._look_up("session", secret, recipient_of_session)
             if recipient is not None:
                 return Caller(recipient.id, recipient.groups, network, agent, True, recipient.credential)
         return Caller(None, _NO_GROUPS, network, agent)
+
+    def known(self, head: RequestHead, network: str | None) -> Caller | None:
+        """Somebody without credentials, or whose token was good a moment ago."""
+        authorization = head.get(b"authorization")
+        if authorization is None:
+            return None if b"cookie" in head else Caller(None, _NO_GROUPS, network, head.get(b"user-agent") or "")
+        scheme, _, token = authorization.partition(" ")
+        kept = self._kept.get(("token", token.strip()))
+        if kept is None or kept[1] is None or scheme.lower() != "bearer" or time.monotonic() - kept[0] >= _KEPT:
+            return None
+        return _bearer(kept[1], head, network)
 
     def forget(self, secret: str) -> None:
         """Drops what is remembered of a session that ended here."""
@@ -110,7 +125,7 @@ class Identifier:
         kept = self._kept.get((kind, secret))
         if kept is not None and now - kept[0] < _KEPT:
             return kept[1]
-        recipient = await run_in_threadpool(self._read, query, secret)
+        recipient = await in_thread(self._read, query, secret)
         if len(self._kept) >= _KEPT_COUNT:
             self._kept.clear()
         self._kept[kind, secret] = (now, recipient)
@@ -145,6 +160,11 @@ class Identifier:
                 note_use(connection, token)
         except sa.exc.SQLAlchemyError:
             log.warning("records.use-not-noted")  # nobody is kept from anything by it
+
+
+def _bearer(recipient: Recipient, head: RequestHead, network: str | None) -> Caller:
+    agent = head.get(b"user-agent") or ""
+    return Caller(recipient.id, recipient.groups, network, agent, credential=recipient.credential)
 
 
 def session_secret(head: RequestHead) -> str | None:

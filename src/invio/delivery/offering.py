@@ -14,8 +14,6 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 from functools import lru_cache
 
-from starlette.concurrency import run_in_threadpool
-
 from invio.core.addresses import Address
 from invio.core.caching import PINNED, USUAL
 from invio.core.cross_origin import SAME_ORIGIN, CrossOrigin
@@ -30,6 +28,7 @@ from invio.core.sniffing import SNIFFED, charset_of, sniffed_media_type
 from invio.delivery.compression import CODINGS, Compressed
 from invio.delivery.digests import AT_ONCE, Digests
 from invio.delivery.presentation import Presentation
+from invio.delivery.turns import in_thread
 from invio.stores.sources import ContentChanged, DiskFile, Made, RemoteFile
 from invio.stores.store import Found, Missing
 
@@ -86,7 +85,7 @@ class Offering:
             Refusal: `changed`, when the file was replaced while it was looked at.
         """
         if isinstance(found.source, RemoteFile):
-            await run_in_threadpool(kind_of, found)  # it may have to be read
+            await in_thread(kind_of, found)  # it may have to be read
         coding, chosen, varies = self._coded(head, found)
         tag, source = chosen.facts.tag, chosen.source
         sha256 = self._digests.known(tag)
@@ -131,7 +130,7 @@ class Offering:
         wanted = any(wants_sha256(head.get(name)) for name in (b"want-repr-digest", b"want-content-digest"))
         if wanted and source.size <= AT_ONCE:
             try:
-                return await run_in_threadpool(self._digests.of, source, tag)
+                return await in_thread(self._digests.of, source, tag)
             except ContentChanged as error:
                 raise Refusal("changed", str(error)) from None
         if wanted or self._always_digest:

@@ -21,6 +21,10 @@ class Presentation:
     version: int | None = None
     sealed: bool = False
 
+    def __hash__(self) -> int:
+        # Nearly all are one of two; equality looks at every field.
+        return hash(self.name)
+
 
 _PLAIN = Presentation()
 

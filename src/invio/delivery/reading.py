@@ -5,11 +5,10 @@ from __future__ import annotations
 import os
 from collections.abc import AsyncIterator, Sequence
 
-from starlette.concurrency import run_in_threadpool
-
 from invio.core.archive import Stretch
 from invio.core.replies import Part, Slice, Streamed
 from invio.delivery.archives import Literal, RunOfFiles
+from invio.delivery.turns import in_thread
 from invio.delivery.wire import NotMade, ReplyBroken
 from invio.stores.contents import SmallContents
 from invio.stores.sources import ContentChanged, RemoteFile, SliceSource
@@ -66,9 +65,9 @@ async def remote_pieces(part: Slice) -> AsyncIterator[bytes]:
     try:
         while at < stop:
             count = min(_AWAY, stop - at)
-            piece = await run_in_threadpool(source.read, at, count)
+            piece = await in_thread(source.read, at, count)
             at += count
-            if at == stop and not await run_in_threadpool(source.is_unaltered):
+            if at == stop and not await in_thread(source.is_unaltered):
                 raise ReplyBroken("the remote file was altered while it was sent")
             yield piece
     except ContentChanged as error:

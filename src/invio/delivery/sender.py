@@ -12,11 +12,11 @@ from __future__ import annotations
 import asyncio
 import os
 import time
-from collections.abc import AsyncIterator, Iterator, Sequence
+from collections.abc import AsyncIterator, Coroutine, Iterator, Sequence
 from contextlib import suppress
 from typing import Any
 
-from starlette.concurrency import iterate_in_threadpool, run_in_threadpool
+from starlette.concurrency import iterate_in_threadpool
 
 from invio.core.archive import SMALL
 from invio.core.replies import Reply, Slice, Streamed
@@ -34,6 +34,7 @@ from invio.delivery.reading import (
     source_of,
     waits,
 )
+from invio.delivery.turns import in_thread
 from invio.delivery.wire import ClientGone, NotMade, Patience, ReaderStuck, ReplyBroken, Wire
 
 # A slice up to SMALL bytes is copied: one write with its neighbours costs less than a sendfile.
@@ -75,6 +76,11 @@ class Meter:
 class Sender:
     """Sends one reply over one ASGI exchange."""
 
+    __slots__ = (
+        "_breaker", "_gone", "_idle", "_look", "_patience", "_receive", "_send", "_throttles", "_wire", "_wrapped",
+        "_zero_copy", "meter",
+    )  # fmt: skip
+
     def __init__(self, scope: Any, receive: Any, send: Any, idle: float | None = None) -> None:
         """`idle` is for how many seconds the other side may take nothing of what is ready for it."""
         self._receive = receive
@@ -89,7 +95,7 @@ class Sender:
         self._gone = False
         self._idle = idle
         self._look: asyncio.TimerHandle | None = None
-        self._patience = Patience()
+        self._patience: Patience | None = None
         self.meter = Meter(self._wire)
 
     def limit(self, throttles: Sequence[Throttle]) -> None:
@@ -110,6 +116,38 @@ class Sender:
         pump = Pump(wire, reply.parts, watch, ended)
         pump.start(wire.head_of(reply.status, reply.headers))
         return True
+
+    def sends_at_once(self, reply: Reply) -> bool:
+        """Whether a reply may be sent in one write, when the connection takes it."""
+        if self._wire is None or self._wrapped or self._throttles or reply.length is None:
+            return False
+        return reply.length <= SMALL and not waits(reply.parts)
+
+    def send_at_once(self, reply: Reply) -> bool:
+        """Sends a reply that `sends_at_once`, head and body in one write; False where that cannot be after all.
+
+        Raises:
+            ReplyBroken: the content is not what was announced; nothing was sent.
+        """
+        assert self._wire is not None
+        # Literals and slices alone: what is streamed has no length.
+        body = b"".join([part if isinstance(part, bytes) else read_slice(part) for part in reply.parts])  # type: ignore[arg-type]
+        return self._wire.send_whole(reply.status, reply.headers, body)
+
+    def answer_later(self) -> None:
+        """The application may return; what it has to send follows in a later turn, after `answer_now`."""
+        assert self._wire is not None
+        self._wire.answer_later()
+
+    def answer_now(self) -> None:
+        """See `answer_later`."""
+        assert self._wire is not None
+        self._wire.answer_now()
+
+    def go_on(self, sending: Coroutine[Any, Any, None]) -> None:
+        """Has an answer that was put off be sent by a coroutine; nobody waits for it."""
+        assert self._wire is not None
+        self._wire.go_on(sending)
 
     async def send(self, reply: Reply) -> None:
         """Sends the reply to its last byte.
@@ -169,11 +207,8 @@ class Sender:
         return self._wire is not None and not self._wrapped and self._wire.untouched
 
     async def _send_on_wire(self, wire: Wire, reply: Reply) -> None:
-        if reply.length is not None and reply.length <= SMALL and not self._throttles and not waits(reply.parts):
-            # Head and body in one write. Literals and slices alone: what is streamed has no length.
-            body = b"".join([part if isinstance(part, bytes) else read_slice(part) for part in reply.parts])  # type: ignore[arg-type]
-            if wire.send_whole(reply.status, reply.headers, body):
-                return
+        if self.sends_at_once(reply) and self.send_at_once(reply):
+            return
         wire.hold_head(reply.status, reply.headers)
         if reply.length is None or reply.length > SMALL:
             self._keep_looking()
@@ -199,6 +234,8 @@ class Sender:
         """From now on cuts off a reader that takes nothing."""
         if self._idle is None or self._wire is None or self._look is not None:
             return
+        if self._patience is None:
+            self._patience = Patience()
         if self._patience.ended(time.monotonic(), self.meter.arrived, self._wire.waiting(), self._idle):
             self._wire.cut(f"the client took nothing for {self._idle:g} seconds")
             return
@@ -289,7 +326,7 @@ class Sender:
                     await self._send({"type": "http.response.zerocopysend", **message})
                     self.meter.counted += step
                 else:
-                    await self._piece(await run_in_threadpool(pread, descriptor, step, begin), more=True)
+                    await self._piece(await in_thread(pread, descriptor, step, begin), more=True)
                 begin += step
             return read_unaltered(source, descriptor, TAIL, stop)
         finally:

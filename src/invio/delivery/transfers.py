@@ -5,11 +5,10 @@ from __future__ import annotations
 import asyncio
 import logging
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 import sqlalchemy as sa
-from starlette.concurrency import run_in_threadpool
 
 from invio.core.archive import ArchiveContent
 from invio.core.files import Caller
@@ -18,11 +17,12 @@ from invio.core.links import SealedLink
 from invio.core.progress import Coverage
 from invio.core.quotas import Claim, Quota
 from invio.core.reasons import Refusal
-from invio.core.replies import Reply
+from invio.core.replies import FROM_THE_START, Reply
 from invio.delivery.board import Board, Live, Segment
 from invio.delivery.limits import Limits
 from invio.delivery.refusals import link_refusal, quota_refusal
 from invio.delivery.sender import Meter
+from invio.delivery.turns import in_thread
 from invio.records import quotas
 from invio.records.journal import Journal
 from invio.records.quotas import QuotaReached
@@ -59,6 +59,10 @@ _ADDRESS = 1000  # characters of an address that somebody made up
 _SOON = 5  # seconds after which to ask again when a limit is reached
 
 
+# What a transfer is shown by on the board, the request of it, and why it was not let begin.
+Admitted = Callable[[Live, Segment, BaseException | None], None]
+
+
 @dataclass(slots=True)
 class Asking:
     """Who asks for what: what a transfer is recorded and joined by."""
@@ -75,7 +79,7 @@ class Asking:
 
     @property
     def tag(self) -> str | None:
-        return self.link.tag if self.link else None
+        return self.link.told.tag if self.link else None
 
 
 class Transfers:
@@ -125,9 +129,7 @@ class Transfers:
                 `too-many` or `busy`, when a limit is reached; `unavailable`, when the records
                 cannot be written.
         """
-        if self._limits.requests is not None and self.board.requests >= self._limits.requests:
-            raise Refusal("busy", "the service is sending as much as it may at once", retry_after=_SOON)
-        segment = Segment(meter, reply.spans, _claims(asking, reply) if asking.quotas else ())
+        segment = self._segment(asking, reply, meter)
         key = (asking.who, asking.address, etag, asking.tag)
         # Segments that are asked for at once look for each other before the first of them has begun.
         joins = reply.status == 206
@@ -154,29 +156,64 @@ class Transfers:
             return live, segment
         try:
             if begins:
-                most = self._limits.recipient_transfers
-                await self._journal.begin(live.row, *_counted(asking.link), most, segment.claims)
+                await self._journal.begin(*self._line(live, asking, segment))
                 live.requests = max(live.requests, 1)
             else:
                 runs = earlier is None or earlier.state == RUNNING
                 await self._go_on(live, asking, segment.claims, runs)
         except BaseException as error:
-            self.board.leave(live, segment)
-            if not live.segments:
-                self.board.drop(live)
-            if isinstance(error, LinkSpent):
-                raise link_refusal(error) from None
-            if isinstance(error, QuotaReached):
-                raise quota_refusal(error) from None
-            if isinstance(error, TooMany):
-                said = f"at most {self._limits.recipient_transfers} files at once"
-                raise Refusal("too-many", said, retry_after=_SOON) from None
-            if isinstance(error, sa.exc.SQLAlchemyError):
-                raise Refusal("unavailable", "the records cannot be written at present") from None
-            raise
+            raise self._not_admitted(live, segment, error) from None
         live.durable = True
         self._goes_on_through(live.row, asking)
         return live, segment
+
+    def admit_whole(self, asking: Asking, reply: Reply, meter: Meter, etag: str | None, told: Admitted) -> None:
+        """Like `admit`, for an answer that is the whole of its content, and a caller that does not wait.
+
+        `told` is called in a later turn of the event loop, with what `admit` would have given, and what
+        it would have raised or None.
+
+        Raises:
+            Refusal: `busy`.
+        """
+        segment = self._segment(asking, reply, meter)
+        key = (asking.who, asking.address, etag, asking.tag)
+        live = Live(_row(asking, etag, reply.length, None), key, Coverage(), [], requests=1)
+        self.board.add(live)
+        self.board.join(live, segment)
+
+        def written(error: BaseException | None) -> None:
+            live.durable = error is None
+            told(live, segment, None if error is None else self._not_admitted(live, segment, error))
+
+        self._journal.begin_and_tell(written, *self._line(live, asking, segment))
+
+    def _segment(self, asking: Asking, reply: Reply, meter: Meter) -> Segment:
+        if self._limits.requests is not None and self.board.requests >= self._limits.requests:
+            raise Refusal("busy", "the service is sending as much as it may at once", retry_after=_SOON)
+        return Segment(meter, reply.spans, _claims(asking, reply) if asking.quotas else ())
+
+    def _line(
+        self, live: Live, asking: Asking, segment: Segment
+    ) -> tuple[TransferRow, str | None, int | None, int | None, Sequence[Claim]]:
+        """What the journal writes at the beginning of a transfer."""
+        return live.row, *_counted(asking.link), self._limits.recipient_transfers, segment.claims
+
+    def _not_admitted(self, live: Live, segment: Segment, error: BaseException) -> BaseException:
+        """Takes a request off the board that the records did not take; gives what its caller is told."""
+        self.board.leave(live, segment)
+        if not live.segments:
+            self.board.drop(live)
+        if isinstance(error, LinkSpent):
+            return link_refusal(error)
+        if isinstance(error, QuotaReached):
+            return quota_refusal(error)
+        if isinstance(error, TooMany):
+            said = f"at most {self._limits.recipient_transfers} files at once"
+            return Refusal("too-many", said, retry_after=_SOON)
+        if isinstance(error, sa.exc.SQLAlchemyError):
+            return Refusal("unavailable", "the records cannot be written at present")
+        return error
 
     def _goes_on_through(self, row: TransferRow, asking: Asking) -> None:
         """Has the history tell by what else, or from where else, a transfer goes on."""
@@ -269,7 +306,7 @@ class Transfers:
         if link_id is None:
             return
         try:
-            await run_in_threadpool(self._check, link_id, uses)
+            await in_thread(self._check, link_id, uses)
         except LinkSpent as spent:
             raise link_refusal(spent) from None
 
@@ -291,6 +328,11 @@ class Transfers:
     def settle(self, live: Live, segment: Segment, broken: str | None) -> None:
         """Records how a request of a transfer ended; `broken` says why its reply was not sent whole."""
         meter = segment.meter
+        if broken is None and live.requests == 1 and segment.spans is FROM_THE_START and not segment.claims:
+            row = live.row
+            if row.size and meter.arrived == row.size:
+                self._settle_whole(live, segment, row, row.size)
+                return
         if broken is None and meter.arrived < meter.sent:
             broken = "the client left before it had taken everything"
         self.board.leave(live, segment)
@@ -309,6 +351,14 @@ class Transfers:
             self._untold[row.id] = row
         else:
             self._journal.write(row)
+        self.board.end(live, row)
+
+    def _settle_whole(self, live: Live, segment: Segment, row: TransferRow, size: int) -> None:
+        """What nearly all are: a transfer of one request, all of which has arrived."""
+        self.board.leave(live, segment)
+        row.covered, row.coverage = size, [(0, size)]
+        row.updated, row.state, row.reason = time.time(), COMPLETE, None
+        self._journal.write_whole(row)
         self.board.end(live, row)
 
     def _may_go_on(self, row: TransferRow, segment: Segment) -> bool:
@@ -355,7 +405,7 @@ def _row(asking: Asking, etag: str | None, size: int | None, earlier: TransferRo
     now = time.time()
     if earlier is not None:
         return replace(earlier, state=RUNNING, reason=None, updated=now)
-    link = asking.link
+    told = asking.link.told if asking.link else None
     return TransferRow(
         id=new_transfer_id(now),
         who=asking.who,
@@ -363,9 +413,9 @@ def _row(asking: Asking, etag: str | None, size: int | None, earlier: TransferRo
         started=now,
         updated=now,
         recipient=asking.recipient,
-        link_id=link.says("id") if link else None,
-        via=link.via[:200] if link and link.via else None,
-        tag=asking.tag,
+        link_id=told.id if told else None,
+        via=told.via[:200] if told and told.via else None,
+        tag=told.tag if told else None,
         network=asking.network,
         etag=etag,
         size=size,
@@ -379,7 +429,7 @@ def _counted(link: SealedLink | None) -> tuple[str | None, int | None]:
     """A link's id and how many downloads it allows; None where there is none."""
     if link is None:
         return None, None
-    return link.says("id"), link.uses
+    return link.told.id, link.told.uses
 
 
 def _counts_bytes(claims: Sequence[Claim]) -> bool:

@@ -8,9 +8,10 @@ full is waited for. Before that, the event loop's transport sends, as it does fo
 from __future__ import annotations
 
 import asyncio
+import logging
 import os
 import socket
-from collections.abc import Callable
+from collections.abc import Callable, Coroutine
 from typing import TYPE_CHECKING, Any
 
 from uvicorn.protocols.http.httptools_impl import STATUS_LINE
@@ -18,6 +19,8 @@ from uvicorn.protocols.http.httptools_impl import STATUS_LINE
 if TYPE_CHECKING:
     from invio.delivery.pump import Pump
     from invio.delivery.zerocopy import ZeroCopyProtocol
+
+log = logging.getLogger("invio.delivery")
 
 # One call of sendfile: large enough to cost nothing, small enough to let others in.
 STEP = 16 * 1024 * 1024  # bytes
@@ -122,6 +125,29 @@ class Wire:
         try:
             await self._app(scope, receive, self.send)
         except (ReplyBroken, ClientGone):
+            self.give_up()
+
+    def answer_later(self) -> None:
+        """The application may return: somebody will send the response, or begin to, in a later turn."""
+        self._cycle.disconnected = True  # or its return would be taken for a fault
+
+    def answer_now(self) -> None:
+        """What was put off by `answer_later` is sent now."""
+        cycle = self._cycle
+        cycle.disconnected = self._protocol.gone
+        cycle.on_response = self._protocol.on_response_complete
+
+    def go_on(self, sending: Coroutine[Any, Any, None]) -> None:
+        """Sends a response that was put off by a coroutine of its own."""
+        self._protocol.start(self._guarded(sending))
+
+    async def _guarded(self, sending: Coroutine[Any, Any, None]) -> None:
+        try:
+            await sending
+        except (ReplyBroken, ClientGone):
+            self.give_up()
+        except Exception:
+            log.exception("delivery.failed")
             self.give_up()
 
     def give_up(self) -> None:

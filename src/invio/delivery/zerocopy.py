@@ -17,6 +17,7 @@ import socket
 import struct
 import sys
 import time
+from collections.abc import Coroutine
 from fcntl import ioctl
 from functools import lru_cache
 from typing import Any
@@ -27,6 +28,7 @@ from uvicorn.protocols.http.httptools_impl import STATUS_LINE, HttpToolsProtocol
 from invio.core.reasons import Refusal
 from invio.delivery.pump import Pump
 from invio.delivery.refusals import refusal_reply
+from invio.delivery.turns import begin_at_once
 from invio.delivery.wire import ClientGone, Patience, ReaderStuck, Wire
 
 # linux/sockios.h; termios.TIOCOUTQ is the same number where it exists
@@ -99,12 +101,15 @@ class ZeroCopyProtocol(HttpToolsProtocol):
     # Apart from the server's own attributes: with these among them, they would outgrow the dictionary
     # that instances share, and each connection had one of its own.
     __slots__ = (
+        "_answered",
+        "_begins_at_once",
         "_between",
         "_direct",
         "_head_bytes",
         "_last_unacknowledged",
         "_leaving",
         "_patience",
+        "_reading",
         "_waiting",
         "cut_because",
         "gone",
@@ -113,6 +118,11 @@ class ZeroCopyProtocol(HttpToolsProtocol):
 
     def __init__(self, *given: Any, **named: Any) -> None:
         super().__init__(*given, **named)
+        # An application that says so can do without a task until it waits; but for requests that had to wait for
+        # the end of an answer, which may have been sent in a task of its own.
+        self._begins_at_once = getattr(self.app, "begins_at_once", False)
+        self._reading = False
+        self._answered = 0.0  # when the last answer ended, by the event loop's clock
         self.gone = False
         self.cut_because: str | None = None
         self.pump: Pump | None = None  # what sends a long body on this connection, or has sent it
@@ -140,7 +150,17 @@ class ZeroCopyProtocol(HttpToolsProtocol):
         wire = Wire(app, cycle, self)
         cycle.scope["extensions"] = {"http.response.zerocopysend": _OFFERED, "invio.connection": wire}
         cycle.message_event = _Signal()
+        if self._reading:
+            self.start(cycle.run_asgi(wire))
+            return
         super()._start_asgi_task(cycle, wire)
+
+    def start(self, coroutine: Coroutine[Any, Any, None]) -> None:
+        """Runs a coroutine at once, up to where it waits, and then as a task of the server's."""
+        task = begin_at_once(coroutine)
+        if task is not None:
+            task.add_done_callback(self.tasks.discard)
+            self.tasks.add(task)
 
     def direct_socket(self) -> socket.socket:
         """A duplicate of the connection's socket; made when first asked for, closed with the connection."""
@@ -158,7 +178,11 @@ class ZeroCopyProtocol(HttpToolsProtocol):
         if self.parser is None:
             self.parser = httptools.HttpRequestParser(self)
         self._head_bytes += len(data)
-        super().data_received(data)
+        self._reading = self._begins_at_once
+        try:
+            super().data_received(data)
+        finally:
+            self._reading = False
         if self._head_bytes > _HEAD:
             self._refuse(Refusal("long-head", f"the head of a request has at most {_HEAD} bytes"))
 
@@ -223,19 +247,36 @@ class ZeroCopyProtocol(HttpToolsProtocol):
             self.cycle.on_response = _nothing
 
     def on_response_complete(self) -> None:
-        if self._leaving:
-            self.server_state.total_requests += 1
+        self.server_state.total_requests += 1
+        if self._leaving or self.transport.is_closing():
             return
-        super().on_response_complete()
+        self.flow.resume_reading()
+        if self.pipeline:
+            self._start_asgi_task(*self.pipeline.pop())
+            return
+        self._answered = self.loop.time()
+        if self.timeout_keep_alive_task is None:
+            self._look_for_more(self.timeout_keep_alive)
+
+    def _look_for_more(self, wait: float) -> None:
+        """Has the connection be closed after so many seconds, unless there is a reason not to by then."""
+        self.timeout_keep_alive_task = self.loop.call_later(wait, self.timeout_keep_alive_handler)
+
+    def _unset_keepalive_if_required(self) -> None:
+        """Called for each request. The timer goes on, and looks at what came meanwhile when its time has come."""
 
     def timeout_keep_alive_handler(self) -> None:
-        # The server counts from when the last byte was handed over; it may take the other side longer to take it.
-        if self._waits_for_taking():
-            self.timeout_keep_alive_task = self.loop.call_later(
-                self.timeout_keep_alive, self.timeout_keep_alive_handler
-            )
-            return
-        super().timeout_keep_alive_handler()
+        self.timeout_keep_alive_task = None
+        if not self._between or (self.cycle is not None and not self.cycle.response_complete):
+            return  # the end of the answer begins anew
+        left = self._answered + self.timeout_keep_alive - self.loop.time()
+        if left > 0:
+            self._look_for_more(left)
+        elif self._waits_for_taking():
+            # The server counts from when the last byte was handed over; it may take the other side longer to take it.
+            self._look_for_more(self.timeout_keep_alive)
+        else:
+            super().timeout_keep_alive_handler()
 
     def shutdown(self) -> None:
         if self.cycle is None or self.cycle.response_complete:
@@ -294,6 +335,9 @@ class ZeroCopyProtocol(HttpToolsProtocol):
 
     def connection_lost(self, exc: Exception | None) -> None:
         super().connection_lost(exc)
+        if self.timeout_keep_alive_task is not None:
+            self.timeout_keep_alive_task.cancel()
+            self.timeout_keep_alive_task = None
         self._last_unacknowledged, self.gone = self.unacknowledged(), True
         closed = ClientGone("the client closed the connection")
         why = closed if self.cut_because is None else ReaderStuck(self.cut_because)

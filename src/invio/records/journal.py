@@ -18,7 +18,8 @@ import time
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
-from typing import Any, TypeVar
+from functools import partial
+from typing import Any, NamedTuple, TypeVar
 
 import sqlalchemy as sa
 
@@ -30,6 +31,8 @@ from invio.records.transfers import LinkSpent, TooMany, TransferRow
 
 log = logging.getLogger("invio.records")
 T = TypeVar("T")
+# Told when a line is durable, with None, or why it was not written.
+Told = Callable[[BaseException | None], None]
 # How long a line that nobody waits for may wait for company. Seconds.
 _LINGER = 0.05
 # A checkpoint waits for the disk: one for so many lines, and for the few of a quiet time now and then.
@@ -37,14 +40,13 @@ _CHECKPOINT_LINES = 10_000
 _CHECKPOINT_EVERY = 30.0  # seconds
 
 
-@dataclass(slots=True)
-class _Begin:
+class _Begin(NamedTuple):
     row: TransferRow
     counts: str | None  # the link's id that a use is counted for
     limit: int | None
     most: int | None  # transfers of the same recipient that may run at once, this one among them
     claims: Sequence[Claim]  # what it takes of quotas
-    done: asyncio.Future[None]
+    told: Told
 
 
 @dataclass(slots=True)
@@ -53,8 +55,37 @@ class _Call:
     done: asyncio.Future[Any]
 
 
-_Item = _Begin | _Call | TransferRow
-_Outcome = tuple["asyncio.Future[Any]", Any, BaseException | None]
+class _Batch:
+    """Lines that are written in one transaction."""
+
+    __slots__ = ("begins", "calls", "changed", "plain", "whole")
+
+    def __init__(self) -> None:
+        self.begins: list[_Begin] = []
+        self.changed: dict[str, TransferRow] = {}  # the last word on a transfer is the one that counts
+        self.whole: list[TransferRow] = []
+        self.calls: list[_Call] = []
+        self.plain = True  # whether nothing has to be read before it is written
+
+    def __len__(self) -> int:
+        return len(self.begins) + len(self.changed) + len(self.whole) + len(self.calls)
+
+    def begin(self, item: _Begin) -> None:
+        self.begins.append(item)
+        if item.counts is not None or item.most is not None or item.claims:
+            self.plain = False
+
+    def call(self, item: _Call) -> None:
+        self.calls.append(item)
+        self.plain = False
+
+    def change(self, row: TransferRow) -> None:
+        self.changed[row.id] = row
+        if row.requests > 1:
+            self.plain = False
+
+
+_Outcome = tuple["Told | asyncio.Future[Any]", Any, BaseException | None]
 
 
 class Journal:
@@ -62,7 +93,7 @@ class Journal:
 
     def __init__(self, engine: sa.Engine) -> None:
         self._engine = engine
-        self._waiting: list[_Item] = []
+        self._waiting = _Batch()
         self._scheduled = False
         self._lingering: asyncio.TimerHandle | None = None
         self._connection: sa.Connection | None = None
@@ -92,13 +123,27 @@ class Journal:
             QuotaReached: a quota has no room; nothing was written.
         """
         done = asyncio.get_running_loop().create_future()
-        self._put(_Begin(row, counts, limit, most, claims, done))
+        self.begin_and_tell(partial(_fulfil, done), row, counts, limit, most, claims)
         await done
+
+    def begin_and_tell(
+        self,
+        told: Told,
+        row: TransferRow,
+        counts: str | None = None,
+        limit: int | None = None,
+        most: int | None = None,
+        claims: Sequence[Claim] = (),
+    ) -> None:
+        """Like `begin`, for whoever does not wait: `told` is called once, later on, in the event loop."""
+        self._waiting.begin(_Begin(row, counts, limit, most, claims, told))
+        self._schedule()
 
     async def call(self, work: Callable[[sa.Connection], T]) -> T:
         """Runs `work`, which must be short, in the next transaction; returns what it gave, once durable."""
         done = asyncio.get_running_loop().create_future()
-        self._put(_Call(work, done))
+        self._waiting.call(_Call(work, done))
+        self._schedule()
         result: T = await done
         return result
 
@@ -106,13 +151,18 @@ class Journal:
         """Runs `work` in the next transaction; nobody waits for it."""
         done = asyncio.get_running_loop().create_future()
         done.add_done_callback(_logged)
-        self._put(_Call(work, done))
+        self._waiting.call(_Call(work, done))
+        self._schedule()
 
     def write(self, row: TransferRow) -> None:
         """Writes a transfer's progress or end, soon."""
-        self._waiting.append(row)
-        if not self._scheduled and self._lingering is None:
-            self._lingering = asyncio.get_running_loop().call_later(_LINGER, self._flush)
+        self._waiting.change(row)
+        self._linger()
+
+    def write_whole(self, row: TransferRow) -> None:
+        """Writes, soon, that all of a transfer has arrived, in its one request; its size was known at its beginning."""
+        self._waiting.whole.append(row)
+        self._linger()
 
     async def checkpoint(self) -> None:
         """Brings what was committed from the WAL into the database file, beside the loop, when it is worth it."""
@@ -135,15 +185,18 @@ class Journal:
     def close(self) -> None:
         """Writes what is waiting. To be called when the loop takes no more."""
         self._worker.shutdown(wait=True)
-        batch, self._waiting = self._waiting, []
+        batch, self._waiting = self._waiting, _Batch()
         if batch:
             with patient(self._engine).connect() as connection:
                 self._commit(connection, batch)
         if self._connection is not None:
             self._connection.close()
 
-    def _put(self, item: _Begin | _Call) -> None:
-        self._waiting.append(item)
+    def _linger(self) -> None:
+        if not self._scheduled and self._lingering is None:
+            self._lingering = asyncio.get_running_loop().call_later(_LINGER, self._flush)
+
+    def _schedule(self) -> None:
         if not self._scheduled:
             self._scheduled = True
             # After one more look at the sockets: requests that came together are admitted together.
@@ -157,7 +210,7 @@ class Journal:
             self._lingering = None
         if self._in_worker or not self._waiting:
             return  # what waits goes when the worker is done
-        batch, self._waiting = self._waiting, []
+        batch, self._waiting = self._waiting, _Batch()
         if self._connection is None:
             self._connection = impatient(self._engine).connect()
         try:
@@ -170,7 +223,7 @@ class Journal:
             return
         _resolve(outcomes)
 
-    def _commit_patiently(self, batch: list[_Item]) -> list[_Outcome]:
+    def _commit_patiently(self, batch: _Batch) -> list[_Outcome]:
         try:
             with patient(self._engine).connect() as connection:
                 return self._commit(connection, batch)
@@ -178,7 +231,9 @@ class Journal:
             # Nothing of the batch is durable: whoever waits is told so, and nothing is delivered.
             said = {"error": str(error.__cause__ or error), "lines": len(batch)}
             log.error("records.write-failed", extra={"fields": said})
-            return [(item.done, None, error) for item in batch if not isinstance(item, TransferRow)]
+            return [(item.told, None, error) for item in batch.begins] + [
+                (item.done, None, error) for item in batch.calls
+            ]
 
     def _worker_done(self, waiting: asyncio.Future[list[_Outcome]]) -> None:
         self._in_worker = False
@@ -186,40 +241,31 @@ class Journal:
             _resolve(waiting.result())
         self._flush()
 
-    def _commit(self, connection: sa.Connection, batch: list[_Item]) -> list[_Outcome]:
+    def _commit(self, connection: sa.Connection, batch: _Batch) -> list[_Outcome]:
         """Writes all of it in one transaction, or raises and has written nothing."""
         self._since_checkpoint += len(batch)
-        if all(_is_plain(item) for item in batch):
-            return self._commit_plain(connection, batch)
+        if batch.plain:
+            driver = connection.connection.driver_connection
+            assert driver is not None
+            begun = [item.row for item in batch.begins]
+            transfers.write_plain(driver, begun, list(batch.changed.values()), batch.whole)
+            return [(item.told, None, None) for item in batch.begins]
         outcomes: list[_Outcome] = []
         with connection.begin():
-            began = (self._begun(connection, item, outcomes) for item in batch)
-            if any(isinstance(item, _Begin) and (item.most is not None or item.claims) for item in batch):
+            began = (self._begun(connection, item, outcomes) for item in batch.begins)
+            if any(item.most is not None or item.claims for item in batch.begins):
                 for row in began:  # one by one, for the next one to be counted with it
                     transfers.insert(connection, [row] if row else [])
             else:
                 transfers.insert(connection, [row for row in began if row])
-            # The last word on a transfer is the one that counts.
-            latest = {item.id: item for item in batch if isinstance(item, TransferRow)}
-            transfers.update(connection, list(latest.values()))
-            calls = [item for item in batch if isinstance(item, _Call)]
-            outcomes += [(item.done, *self._attempt(connection, item.work)) for item in calls]
+            transfers.update(connection, list(batch.changed.values()))
+            transfers.end_whole(connection, batch.whole)
+            outcomes += [(item.done, *self._attempt(connection, item.work)) for item in batch.calls]
         return outcomes
 
     @staticmethod
-    def _commit_plain(connection: sa.Connection, batch: list[_Item]) -> list[_Outcome]:
-        begins = [item for item in batch if isinstance(item, _Begin)]
-        latest = {item.id: item for item in batch if isinstance(item, TransferRow)}
-        driver = connection.connection.driver_connection
-        assert driver is not None
-        transfers.write_plain(driver, [item.row for item in begins], list(latest.values()))
-        return [(item.done, None, None) for item in begins]
-
-    @staticmethod
-    def _begun(connection: sa.Connection, item: _Item, outcomes: list[_Outcome]) -> TransferRow | None:
+    def _begun(connection: sa.Connection, item: _Begin, outcomes: list[_Outcome]) -> TransferRow | None:
         """The row to insert for a line that begins a transfer, unless it may not begin."""
-        if not isinstance(item, _Begin):
-            return None
         try:
             if item.most is not None:
                 transfers.check_running(connection, item.row.who, item.most)
@@ -230,9 +276,9 @@ class Journal:
             if item.counts is not None:
                 transfers.use_link(connection, item.counts, item.limit)
         except (LinkSpent, TooMany, QuotaReached) as refused:
-            outcomes.append((item.done, None, refused))
+            outcomes.append((item.told, None, refused))
             return None
-        outcomes.append((item.done, None, None))
+        outcomes.append((item.told, None, None))
         return item.row
 
     @staticmethod
@@ -248,23 +294,26 @@ class Journal:
             connection.exec_driver_sql("PRAGMA wal_checkpoint(PASSIVE)")
 
 
-def _is_plain(item: _Item) -> bool:
-    """Whether nothing has to be read before the line is written."""
-    if isinstance(item, TransferRow):
-        return item.requests == 1
-    return isinstance(item, _Begin) and item.counts is None and item.most is None and not item.claims
-
-
 def _logged(done: asyncio.Future[object]) -> None:
     if not done.cancelled() and (error := done.exception()) is not None:
         log.error("records.write-failed", extra={"fields": {"error": str(error)}})
 
 
+def _fulfil(future: asyncio.Future[Any], error: BaseException | None, result: object = None) -> None:
+    if future.done():
+        return
+    if error is not None:
+        future.set_exception(error)
+    else:
+        future.set_result(result)
+
+
 def _resolve(outcomes: list[_Outcome]) -> None:
-    for future, result, error in outcomes:
-        if future.done():
+    for whom, result, error in outcomes:
+        if isinstance(whom, asyncio.Future):
+            _fulfil(whom, error, result)
             continue
-        if error is not None:
-            future.set_exception(error)
-        else:
-            future.set_result(result)
+        try:
+            whom(error)
+        except Exception:  # theirs, of which the others are to know nothing
+            log.exception("records.not-told")

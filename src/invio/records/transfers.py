@@ -9,6 +9,7 @@ import sqlite3
 import time
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from functools import cache
 from typing import Any
 
 import sqlalchemy as sa
@@ -25,6 +26,7 @@ HANDED_OFF = "handed-off"  # sent by a front server, which does not tell what ar
 REFUSED = "refused"  # of which nothing was sent; the reason says why
 _RESUMED_WITHIN = 86_400  # seconds
 _PARTED = "; "
+_AT_ONCE = 32  # transfers that are ended by one statement
 _NAMED = 5  # credentials, or networks, that a line tells of
 _AND_MORE = "and more"
 
@@ -104,6 +106,47 @@ _UPDATE = _statement(
 )
 
 
+# What nearly all lines are: begun just now, by no link with an id. What such a line has in common with the
+# others stands in the statement: each value that is handed over takes a quarter of a microsecond, and the
+# whole line four.
+_BEGIN = _statement(
+    sa.insert(transfers).values(
+        link_id=sa.null(),
+        via=sa.null(),
+        state=sa.literal_column(f"'{RUNNING}'"),
+        reason=sa.null(),
+        requests=sa.literal_column("1"),
+        covered=sa.literal_column("0"),
+        coverage=sa.literal_column("'[]'"),
+        version=sa.null(),
+        **{
+            name: sa.bindparam(f"the_{name}")
+            for name in (
+                "id", "who", "recipient", "tag", "network", "address", "etag", "size", "started", "updated",
+                "credential", "decided_by",
+            )
+        },
+    )
+)  # fmt: skip
+
+
+@cache
+def _complete(count: int) -> str:
+    """The statement for so many transfers, all of each of which has arrived."""
+    held = transfers.c
+    statement = (
+        sa.update(transfers)
+        .where(held.id.in_([sa.bindparam(f"the_{place}") for place in range(count)]))
+        .ordered_values(
+            ("state", sa.literal_column(f"'{COMPLETE}'")),
+            ("updated", sa.bindparam("the_updated")),
+            ("covered", held.size),
+            ("coverage", sa.literal_column("'[[0, ' || size || ']]'")),
+        )
+    )
+    return _statement(statement)
+
+
 def insert(connection: sa.Connection, rows: Sequence[TransferRow]) -> None:
     if rows:
         _execute_many(connection, _INSERT, [_inserted(row) for row in rows])
@@ -121,8 +164,13 @@ def update(connection: sa.Connection, rows: Sequence[TransferRow]) -> None:
         _execute_many(connection, _UPDATE, [_changed(row) for row in rows])
 
 
-def write_plain(driver: sqlite3.Connection, begun: Sequence[TransferRow], changed: Sequence[TransferRow]) -> None:
-    """`insert` and `update` in one transaction of their own, for transfers of one request each.
+def write_plain(
+    driver: sqlite3.Connection,
+    begun: Sequence[TransferRow],
+    changed: Sequence[TransferRow],
+    whole: Sequence[TransferRow],
+) -> None:
+    """`insert`, `update` and `end_whole` in one transaction of their own, for transfers of one request each.
 
     It is what most batches are, and takes half the time without the layers in between.
 
@@ -133,10 +181,14 @@ def write_plain(driver: sqlite3.Connection, begun: Sequence[TransferRow], change
     try:
         cursor.execute("BEGIN IMMEDIATE")
         try:
-            if begun:
-                cursor.executemany(_INSERT, [_inserted(row) for row in begun])
+            usual = [_begun(row) for row in begun if _begins_as_usual(row)]
+            if usual:
+                cursor.executemany(_BEGIN, usual)
+            if len(usual) < len(begun):
+                cursor.executemany(_INSERT, [_inserted(row) for row in begun if not _begins_as_usual(row)])
             if changed:
                 cursor.executemany(_UPDATE, [_changed(row) for row in changed])
+            _end_whole(cursor, whole)
             cursor.execute("COMMIT")
         except BaseException:
             if driver.in_transaction:
@@ -144,6 +196,21 @@ def write_plain(driver: sqlite3.Connection, begun: Sequence[TransferRow], change
             raise
     except sqlite3.Error as error:
         raise sa.exc.OperationalError("a batch of transfers", None, error) from error
+
+
+def end_whole(connection: sa.Connection, rows: Sequence[TransferRow]) -> None:
+    """Ends transfers of one request each, whose size was known at their beginning, and all of which has arrived."""
+    try:
+        _end_whole(connection.connection.cursor(), rows)
+    except sqlite3.Error as error:
+        raise sa.exc.OperationalError("the ends of transfers", None, error) from error
+
+
+def _end_whole(cursor: Any, rows: Sequence[TransferRow]) -> None:
+    for begin in range(0, len(rows), _AT_ONCE):
+        some = rows[begin : begin + _AT_ONCE]
+        # One moment for all: they ended within one turn of the event loop.
+        cursor.execute(_complete(len(some)), [some[-1].updated, *[row.id for row in some]])
 
 
 def _unite(connection: sa.Connection, row: TransferRow) -> None:
@@ -182,6 +249,18 @@ def _inserted(row: TransferRow) -> tuple[Any, ...]:
         row.id, row.who, row.recipient, row.link_id, row.via, row.tag, row.network, row.address, row.etag, row.size,
         row.state, row.reason, row.started, row.updated, row.requests, row.covered, _json(row.coverage),
         row.version, row.credential, row.decided_by,
+    )  # fmt: skip
+
+
+def _begins_as_usual(row: TransferRow) -> bool:
+    return row.link_id is None and row.via is None and row.version is None
+
+
+def _begun(row: TransferRow) -> tuple[Any, ...]:
+    """The values of _BEGIN."""
+    return (
+        row.id, row.who, row.recipient, row.tag, row.network, row.address, row.etag, row.size, row.started,
+        row.updated, row.credential, row.decided_by,
     )  # fmt: skip
 
 

@@ -19,8 +19,9 @@ from starlette.exceptions import HTTPException
 from invio import __version__
 from invio.core.reasons import Refusal
 from invio.core.request_head import RequestHead
-from invio.delivery import way
+from invio.delivery.answers import PREFIX as FILES
 from invio.delivery.refusals import USUAL_PAGES, refusal_reply, unreachable
+from invio.delivery.turns import in_a_task
 from invio.records.history import forget
 from invio.service import (
     bundles,
@@ -66,6 +67,9 @@ _METHODS = "GET, HEAD, POST, PUT, DELETE"
 class Service:
     """The ASGI application that a server runs."""
 
+    # The delivery needs no task until it has to wait; the rest is given one.
+    begins_at_once = True
+
     def __init__(self, parts: Parts, mounted: bool = False) -> None:
         """`mounted`: inside somebody's own application, which signs people in and has its own pages."""
         self.api = make_api(parts, _MOUNTED if mounted else _ROUTERS)
@@ -78,9 +82,11 @@ class Service:
             await self.api(scope, receive, send)
             return
         path: str = scope["path"].removeprefix(scope.get("root_path", ""))
-        if path.startswith(way.PREFIX):
+        if path.startswith(FILES):
             await self._delivery(scope, receive, send)
-        elif self._console is not None and (path.startswith(console.PREFIX) or path == console.API_PAGE):
+            return
+        await in_a_task()
+        if self._console is not None and (path.startswith(console.PREFIX) or path == console.API_PAGE):
             await self._console(scope, receive, send)
         else:
             await self._shared(scope, receive, send)

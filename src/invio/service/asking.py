@@ -10,8 +10,8 @@ from invio.core.addresses import Address, BadAddress, parse_address, percent_dec
 from invio.core.files import Caller
 from invio.core.reasons import Refusal
 from invio.core.request_head import RequestHead
+from invio.delivery.answers import raw_path
 from invio.delivery.identify import check_same_site
-from invio.delivery.way import raw_path
 from invio.service.assembly import Parts
 
 

@@ -17,6 +17,7 @@ from invio.core.keys import KeyRing, read_keys
 from invio.core.quotas import LONGEST
 from invio.core.rules import RuleSet
 from invio.core.rules_file import read_rules
+from invio.delivery.answers import Way
 from invio.delivery.bundles import Bundles
 from invio.delivery.catalogue import Catalogue, Decider
 from invio.delivery.digests import Digests
@@ -26,7 +27,7 @@ from invio.delivery.limits import BundleLimits, Limits
 from invio.delivery.offering import Offering
 from invio.delivery.refusals import Pages
 from invio.delivery.transfers import Transfers
-from invio.delivery.way import Delivery, Way
+from invio.delivery.way import Delivery
 from invio.producers.producer import ProducerFault, Rows, function_rows, query_rows
 from invio.records import quotas as quota_records
 from invio.records import transfers as transfer_records

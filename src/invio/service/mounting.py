@@ -72,6 +72,10 @@ class _AppIdentifier:
         agent = head.get(b"user-agent") or ""
         return Caller(None if name is None else str(name), frozenset(), network, agent, context=_Context(request))
 
+    def known(self, head: RequestHead, network: str | None) -> Caller | None:
+        """Nobody: the application is asked each time."""
+        return None
+
     def forget(self, secret: str) -> None:
         """There are no sessions of ours."""
 

@@ -47,6 +47,10 @@ class DiskFile:
     size: int
     modified_ns: int
 
+    def __hash__(self) -> int:
+        # A file is mostly there in one state alone; equality looks at all of it.
+        return hash(self.path)
+
     @classmethod
     def of(cls, path: bytes, status: os.stat_result) -> DiskFile:
         return cls(path, status.st_dev, status.st_ino, status.st_size, status.st_mtime_ns)

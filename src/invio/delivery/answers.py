@@ -1,0 +1,239 @@
+"""From a request to its answer, planned: identify → locate → decide → plan. Nothing is changed by it."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from sys import intern
+from typing import Any
+
+from invio.core.addresses import Address, BadAddress, parse_file_address, percent_decoded
+from invio.core.cross_origin import SAME_ORIGIN, CrossOrigin
+from invio.core.files import Caller
+from invio.core.link_terms import ORDER, Asked, LinkRefused
+from invio.core.links import SealedLink, check_link, is_sealed, parse_link
+from invio.core.quotas import Quota
+from invio.core.reasons import Refusal
+from invio.core.replies import METHODS, Reply, Representation, plan
+from invio.core.request_head import RequestHead
+from invio.core.rules import NO_TERMS, Terms
+from invio.delivery import bundles
+from invio.delivery.bundles import Bundles
+from invio.delivery.catalogue import Catalogue
+from invio.delivery.front import NO_FRONT, Front, redirect
+from invio.delivery.identify import Identifies
+from invio.delivery.limits import Limits, Throttles
+from invio.delivery.offering import Offering
+from invio.delivery.presentation import Presentation, presented, read_presentation
+from invio.delivery.refusals import USUAL_PAGES, Pages
+from invio.delivery.transfers import Asking, Transfers
+from invio.delivery.turns import in_thread
+from invio.records.transfers import TransferRow
+from invio.stores.sources import RemoteFile
+from invio.stores.store import Found
+
+PREFIX = "/get/"
+_NO_QUOTAS: Mapping[Quota, int] = {}
+_PRESENTS = ("as", "name", "version")  # what of a link says how its file is shown
+_AS_IT_IS = Presentation(sealed=True)
+
+
+@dataclass(slots=True)
+class Request:
+    """A request for a file. `path` and `query` are still encoded; `root` is what the application is mounted under.
+
+    `peer` is the other side of the connection: a front server, where there is one. `link` is there when its
+    seal is good, `caller` once it is known who asks.
+    """
+
+    head: RequestHead
+    root: str
+    path: str
+    query: str
+    peer: str | None
+    caller: Caller | None = None
+    link: SealedLink | None = None
+
+    @property
+    def target(self) -> str:
+        return self.root + self.path + ("?" + self.query if self.query else "")
+
+
+@dataclass(slots=True)
+class Planned:
+    """A reply, and for whom and what it is.
+
+    `etag` is what the records know the content by: it stays when more is learnt of the content.
+    """
+
+    reply: Reply
+    asking: Asking
+    representation: Representation
+    etag: str | None
+    earlier: TransferRow | None
+    terms: Terms
+    handed_off: Reply | None = None
+
+
+@dataclass(slots=True)
+class Way:
+    """What a delivery is made of. `grace` is how long after its end a link still resumes what began. Seconds."""
+
+    catalogue: Catalogue
+    identifier: Identifies
+    transfers: Transfers
+    archives: Bundles
+    offering: Offering
+    keys: Mapping[str, bytes]
+    grace: int
+    limits: Limits = field(default_factory=Limits)
+    cross_origin: CrossOrigin = SAME_ORIGIN
+    front: Front = NO_FRONT
+    pages: Pages = USUAL_PAGES
+
+
+class Planner:
+    """Plans answers; of a reader's speed it only needs to know whether it is limited."""
+
+    def __init__(self, way: Way, throttles: Throttles) -> None:
+        self._way = way
+        self._throttles = throttles
+
+    async def plan(self, request: Request, scope: Any) -> Planned:
+        """The answer to a request, and what is recorded of it; of the caller and the link, `request` is told.
+
+        Raises:
+            Refusal: with the reason.
+            StoreFault: another system did not answer.
+        """
+        head, identifier = request.head, self._way.identifier
+        if head.method not in ("GET", "HEAD"):
+            raise Refusal("wrong-method", f"{head.method} is not for files; use {METHODS}", allow=METHODS)
+        network = self._way.front.network(request.peer, head)
+        caller = identifier.known(head, network) or await identifier.identify(head, network, scope)
+        request.caller = caller
+        if is_sealed(request.query):
+            return await self._plan_sealed(request, caller)
+        try:
+            address = parse_file_address(percent_decoded(request.path[len(PREFIX) :]))
+        except BadAddress as error:
+            raise Refusal("malformed", f"the address: {error}") from None
+        return await self._planned(request, caller, address, read_presentation(request.query), None)
+
+    async def _plan_sealed(self, request: Request, caller: Caller) -> Planned:
+        """A good link stands above the rules; what it says is all that is presented."""
+        link = parse_link(request.path[len(PREFIX) :], request.query)
+        asked = Asked(time.time(), caller.network, caller.agent, caller.recipient)
+        late: LinkRefused | None = None
+        try:
+            check_link(link, self._way.keys, asked)
+        except LinkRefused as refused:
+            if refused.reason.word in ORDER:  # what it says of itself is true, for its seal is good
+                request.link = link
+            # A download that began in time may be ended; anything else wrong with it still counts.
+            if refused.reason.word != "expired" or b"range" not in request.head:
+                raise
+            check_link(link, self._way.keys, replace(asked, grace=self._way.grace))
+            late = refused
+        request.link = link
+        planned = await self._planned(request, caller, link.address, _presentation(link), link)
+        if late is not None:
+            began = planned.earlier.started if planned.earlier else None
+            if began is None or link.expires is None or began >= link.expires:
+                raise late
+        if not planned.reply.parts:
+            await self._way.transfers.check_link(link)
+        return planned
+
+    async def _planned(
+        self,
+        request: Request,
+        caller: Caller,
+        address: Address,
+        presentation: Presentation,
+        link: SealedLink | None,
+    ) -> Planned:
+        way, terms, found, version = self._way, NO_TERMS, None, presentation.version
+        quotas: Mapping[Quota, int] = _NO_QUOTAS
+        decided_by = "" if link is None else f"seal: {link.key}"
+        if address.store == bundles.STORE:
+            resumes = not (request.head.get(b"range") or "bytes=0-").startswith("bytes=0-")
+            representation, quotas = await in_thread(way.archives.represent, caller, address, link is not None, resumes)
+            etag = representation.tag
+            decided_by = decided_by or "bundle"
+        else:
+            if link is None:
+                await way.catalogue.ask_ahead(caller, "read", address)
+            if way.catalogue.waits(address):
+                found, by = await in_thread(self._found, caller, address, link, version)
+            else:
+                found, by = self._found(caller, address, link, version)
+            if link is None:
+                decided_by = by
+                terms = way.catalogue.rules.terms(caller, "read", address, found.facts)
+                if terms.quotas:
+                    quotas = dict.fromkeys(terms.quotas, 1)
+            offer = await way.offering.offer(request.head, found, presentation, terms)
+            representation, etag = offer.representation, offer.found.facts.tag
+        reply = plan(request.head, representation)
+        asking = _asking(caller, address, link, quotas, None if found is None else found.facts.version, decided_by)
+        planned = Planned(reply, asking, representation, etag, None, terms)
+        if reply.status == 206:
+            planned.earlier = await way.transfers.earlier(asking, etag)
+        if found is not None and (way.front.header is not None or isinstance(found.source, RemoteFile)):
+            planned.handed_off = await self._handed_off(request, planned, found)
+        return planned
+
+    async def _handed_off(self, request: Request, planned: Planned, found: Found) -> Reply | None:
+        """The answer that has somebody else send the content: the front server, or the remote store itself."""
+        way, asking = self._way, planned.asking
+        if way.front.sends_from(found.facts.address.store, request.peer):
+            throttles = self._throttles.holding(asking.who, asking.link, planned.terms)
+            return way.front.hand_off(request.head, found, planned.representation, planned.reply, throttles)
+        if not isinstance(found.source, RemoteFile) or not planned.reply.parts:
+            return None
+        if self._throttles.holding(asking.who, asking.link, planned.terms):
+            return None  # nobody but us keeps to a speed
+        elsewhere = await in_thread(found.source.store.address_of, found.source)
+        return None if elsewhere is None else redirect(elsewhere)
+
+    def _found(
+        self, caller: Caller, address: Address, link: SealedLink | None, version: int | None
+    ) -> tuple[Found, str]:
+        """The file, and which rules let the caller have it; none are asked where there is a good link."""
+        catalogue = self._way.catalogue
+        if link is None:
+            return catalogue.obtain_by(caller, "read", address, version)
+        return catalogue.located(address, version), ""
+
+
+def raw_path(scope: Any) -> str:
+    """The path as it was sent, still encoded, without what the application is mounted under."""
+    raw: bytes = scope.get("raw_path") or scope["path"].encode()
+    root = scope.get("root_path", "")
+    return raw.decode("latin-1").removeprefix(root)
+
+
+def _presentation(link: SealedLink) -> Presentation:
+    for name, _ in link.root:
+        if name in _PRESENTS:
+            break
+    else:
+        return _AS_IT_IS
+    return presented(link.says, sealed=True)
+
+
+def _asking(
+    caller: Caller,
+    address: Address,
+    link: SealedLink | None,
+    quotas: Mapping[Quota, int],
+    version: int | None,
+    decided_by: str,
+) -> Asking:
+    """Requests of one transfer come from one recipient, whom a link may name; failing that, from one place."""
+    recipient = (link.told.to if link else None) or caller.recipient
+    who = f"recipient:{recipient}" if recipient else f"network:{caller.network}"
+    said = intern(str(address))
+    return Asking(who, said, recipient, caller.network, link, quotas, version, caller.credential, decided_by)
