@@ -100,7 +100,7 @@ def view(row: TransferRow, rate: float | None = None, archive: ArchiveContent | 
         "percent": _percent(row),
         "rate": None if rate is None else round(rate),
         "seconds_left": seconds_left(row.covered, row.size, rate) if row.state == RUNNING else None,
-        "requests": row.requests,
+        "requests": max(1, row.requests),
         "started": timestamp(row.started),
         "updated": timestamp(row.updated),
     }

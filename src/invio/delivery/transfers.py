@@ -178,7 +178,10 @@ class Transfers:
         """
         segment = self._segment(asking, reply, meter)
         key = (asking.who, asking.address, etag, asking.tag)
-        live = Live(_row(asking, etag, reply.length, None), key, Coverage(), [], requests=1)
+        row = _row(asking, etag, reply.length, None)
+        if self._limits.recipient_transfers is None:
+            row.requests = 0  # nobody looks for it before it has ended
+        live = Live(row, key, Coverage(), [], requests=1)
         self.board.add(live)
         self.board.join(live, segment)
 
@@ -357,7 +360,7 @@ class Transfers:
         """What nearly all are: a transfer of one request, all of which has arrived."""
         self.board.leave(live, segment)
         row.covered, row.coverage = size, [(0, size)]
-        row.updated, row.state, row.reason = time.time(), COMPLETE, None
+        row.updated, row.state, row.reason, row.requests = time.time(), COMPLETE, None, 1
         self._journal.write_whole(row)
         self.board.end(live, row)
 

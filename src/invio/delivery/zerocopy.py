@@ -21,9 +21,10 @@ from collections.abc import Coroutine
 from fcntl import ioctl
 from functools import lru_cache
 from typing import Any
+from urllib.parse import unquote
 
 import httptools
-from uvicorn.protocols.http.httptools_impl import STATUS_LINE, HttpToolsProtocol
+from uvicorn.protocols.http.httptools_impl import STATUS_LINE, HttpToolsProtocol, RequestResponseCycle
 
 from invio.core.reasons import Refusal
 from invio.delivery.pump import Pump
@@ -120,7 +121,7 @@ class ZeroCopyProtocol(HttpToolsProtocol):
         super().__init__(*given, **named)
         # An application that says so can do without a task until it waits; but for requests that had to wait for
         # the end of an answer, which may have been sent in a task of its own.
-        self._begins_at_once = getattr(self.app, "begins_at_once", False)
+        self._begins_at_once = getattr(self.app, "begins_at_once", False) and self.limit_concurrency is None
         self._reading = False
         self._answered = 0.0  # when the last answer ended, by the event loop's clock
         self.gone = False
@@ -147,13 +148,14 @@ class ZeroCopyProtocol(HttpToolsProtocol):
         if self.scheme == "https":
             super()._start_asgi_task(cycle, app)
             return
+        cycle.message_event = _Signal()
+        super()._start_asgi_task(cycle, self._wired(cycle, app))
+
+    def _wired(self, cycle: Any, app: Any) -> Wire:
+        """The application, with the extension."""
         wire = Wire(app, cycle, self)
         cycle.scope["extensions"] = {"http.response.zerocopysend": _OFFERED, "invio.connection": wire}
-        cycle.message_event = _Signal()
-        if self._reading:
-            self.start(cycle.run_asgi(wire))
-            return
-        super()._start_asgi_task(cycle, wire)
+        return wire
 
     def start(self, coroutine: Coroutine[Any, Any, None]) -> None:
         """Runs a coroutine at once, up to where it waits, and then as a task of the server's."""
@@ -195,11 +197,45 @@ class ZeroCopyProtocol(HttpToolsProtocol):
         if fed > _HEAD and len(self.url) + sum(len(name) + len(value) + 4 for name, value in self.headers) > _HEAD:
             self._refuse(Refusal("long-head", f"the head of a request has at most {_HEAD} bytes"))
             return
-        if self.parser.get_http_version() not in ("1.1", "1.0"):
+        version = self.parser.get_http_version()
+        if version not in ("1.1", "1.0"):
             # The parser takes a first line without a version for HTTP/0.9, and one with any number.
             self._refuse(Refusal("bad-request", "the version of HTTP is neither 1.1 nor 1.0"))
             return
-        super().on_headers_complete()
+        if self._reading and not self.parser.should_upgrade():
+            self._begin(version)
+        else:
+            super().on_headers_complete()
+
+    def _begin(self, version: str) -> None:
+        """Does what the server does with a request, for an application that `begins_at_once` and is not mounted."""
+        scope, state, url = self.scope, self.server_state, httptools.parse_url(self.url)
+        raw = url.path
+        path = raw.decode("ascii")
+        scope["method"] = self.parser.get_method().decode("ascii")
+        scope["http_version"] = version
+        scope["path"] = unquote(path) if "%" in path else path
+        scope["raw_path"] = raw
+        scope["query_string"] = url.query or b""
+        before = self.cycle
+        self.cycle = cycle = RequestResponseCycle(
+            scope,
+            self.transport,
+            self.flow,
+            self.logger,
+            self.access_logger,
+            False,
+            state.default_headers,
+            _Signal(),  # type: ignore[arg-type]
+            self.expect_100_continue,
+            version != "1.0" and self.parser.should_keep_alive(),
+            self.on_response_complete,
+        )
+        if before is None or before.response_complete:
+            self.start(cycle.run_asgi(self._wired(cycle, self.app)))
+        else:
+            self.flow.pause_reading()
+            self.pipeline.appendleft((cycle, self.app))
 
     def on_body(self, body: bytes) -> None:
         self._head_bytes = 0

@@ -66,8 +66,9 @@ transfers = sa.Table(
     # By what the caller was known, and what decided: in words.
     sa.Column("credential", sa.String(300)),
     sa.Column("decided_by", sa.String(300)),
-    # What is complete is looked for no more, so the index stays small.
-    sa.Index("transfers_open", "who", sqlite_where=sa.text("state != 'complete'")),
+    # What is complete is looked for no more, so the index stays small; and a file that leaves in one write has
+    # no request in its line until it has ended, so that it is never in it if it ends well.
+    sa.Index("transfers_open", "who", sqlite_where=sa.text("state != 'complete' AND requests > 0")),
     # Ids grow with time, so the table itself is in their order.
     sqlite_with_rowid=False,
 )

@@ -35,6 +35,8 @@ _AND_MORE = "and more"
 class TransferRow:
     """One row of the table; `size` and `covered` in bytes, times in Unix seconds.
 
+    `requests` counts those that have been noted: the only one of a file that leaves in one write is at its end.
+
     `credential` is what told who was asking, `decided_by` what let them or did not, both in words. A
     transfer that went on by another credential, or from elsewhere, has them all, parted by `; `.
 
@@ -106,16 +108,16 @@ _UPDATE = _statement(
 )
 
 
-# What nearly all lines are: begun just now, by no link with an id. What such a line has in common with the
-# others stands in the statement: each value that is handed over takes a quarter of a microsecond, and the
-# whole line four.
+# What nearly all lines are: of a file that leaves in one write, by no link with an id. What such a line has in
+# common with the others stands in the statement: each value that is handed over takes a quarter of a
+# microsecond, and the whole line four.
 _BEGIN = _statement(
     sa.insert(transfers).values(
         link_id=sa.null(),
         via=sa.null(),
         state=sa.literal_column(f"'{RUNNING}'"),
         reason=sa.null(),
-        requests=sa.literal_column("1"),
+        requests=sa.literal_column("0"),
         covered=sa.literal_column("0"),
         coverage=sa.literal_column("'[]'"),
         version=sa.null(),
@@ -142,6 +144,7 @@ def _complete(count: int) -> str:
             ("updated", sa.bindparam("the_updated")),
             ("covered", held.size),
             ("coverage", sa.literal_column("'[[0, ' || size || ']]'")),
+            ("requests", sa.literal_column("max(requests, 1)")),
         )
     )
     return _statement(statement)
@@ -253,7 +256,7 @@ def _inserted(row: TransferRow) -> tuple[Any, ...]:
 
 
 def _begins_as_usual(row: TransferRow) -> bool:
-    return row.link_id is None and row.via is None and row.version is None
+    return row.requests == 0 and row.link_id is None and row.via is None and row.version is None
 
 
 def _begun(row: TransferRow) -> tuple[Any, ...]:
@@ -329,7 +332,7 @@ def new_refusal(
 
 
 # In the words of the index, without which it would not be used.
-_OPEN = sa.text(f"state != '{COMPLETE}'")
+_OPEN = sa.text(f"state != '{COMPLETE}' AND requests > 0")
 
 
 def check_running(connection: sa.Connection, who: str, most: int) -> None:
@@ -395,6 +398,6 @@ def break_off_orphans(connection: sa.Connection, reason: str) -> int:
     ended = connection.execute(
         sa.update(transfers)
         .where(transfers.c.state == RUNNING)
-        .values(state=BROKEN_OFF, reason=reason, updated=time.time())
+        .values(state=BROKEN_OFF, reason=reason, updated=time.time(), requests=sa.func.max(transfers.c.requests, 1))
     )
     return ended.rowcount
