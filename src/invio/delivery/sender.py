@@ -214,11 +214,17 @@ class Sender:
             self._keep_looking()
         await self._body(reply)
 
+    @property
+    def arrived(self) -> bool:
+        """Whether nothing is to be waited for: all that was sent is acknowledged, or the client is gone."""
+        wire = self._wire
+        return wire is None or wire.gone or not wire.unacknowledged()
+
     async def arrival(self) -> None:
         """Returns when all that was sent is acknowledged, or the client is gone. Raises ReaderStuck."""
         pause = 0.001
         wire = self._wire
-        if wire is None or wire.gone or not wire.unacknowledged():
+        if wire is None or self.arrived:
             return
         self._keep_looking()
         try:

@@ -145,7 +145,10 @@ class Delivery:
         reply, address = self._shared(head, planned.reply), planned.asking.address
         try:
             if sender.send_at_once(reply):
-                ended(None)
+                if sender.arrived:
+                    ended(None)
+                else:  # something larger went before it, and is still on its way
+                    sender.go_on(self._send(sender, head, address, None, ended))
                 return
         except ReplyBroken as broken:
             ended(broken)
@@ -160,11 +163,14 @@ class Delivery:
             ended(error)
             raise
 
-    async def _send(self, sender: Sender, head: RequestHead, address: str, reply: Reply, ended: _Settling) -> None:
-        """Sends a reply to its end, and settles it."""
+    async def _send(
+        self, sender: Sender, head: RequestHead, address: str, reply: Reply | None, ended: _Settling
+    ) -> None:
+        """Sends a reply to its end, and settles it when it has arrived; None: it was sent."""
         await in_a_task()
         try:
-            await sender.send(reply)
+            if reply is not None:
+                await sender.send(reply)
             await sender.arrival()
         except ReplyBroken as error:
             ended(error)

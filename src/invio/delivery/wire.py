@@ -66,7 +66,8 @@ class Wire:
     """One response on one connection."""
 
     __slots__ = (
-        "_app", "_cycle", "_direct", "_head", "_protocol", "_turn", "_until_close", "answered", "body_sent", "taken",
+        "_app", "_cycle", "_direct", "_end", "_head", "_protocol", "_turn", "_until_close", "answered", "body_sent",
+        "taken",
     )  # fmt: skip
 
     def __init__(self, app: Callable[..., Any], cycle: Any, protocol: ZeroCopyProtocol) -> None:
@@ -76,6 +77,7 @@ class Wire:
         self._direct = False
         self._head = b""
         self._until_close = False
+        self._end: int | None = None  # where the response ended, by the connection's count, if that is kept
         self._turn = TURN  # bytes until the loop gets its turn
         self.answered = False  # whether a question that was sent to this response has reached it
         self.taken = False  # whether all of it is known to have arrived
@@ -97,15 +99,17 @@ class Wire:
         return bool(self._head) or not self._cycle.response_started
 
     def unacknowledged(self) -> int:
-        """Bytes that were sent on this connection and not yet acknowledged by the other side."""
-        return self._protocol.unacknowledged()
+        """Bytes up to the end of this response, as far as it was sent, that the other side has not acknowledged yet."""
+        if self._end is None:
+            return self._protocol.unacknowledged()
+        return max(0, self._end - self._protocol.acknowledged())
 
     @property
     def arrived(self) -> int:
         """Bytes of the body that the other side has acknowledged."""
         if self.taken:
             return self.body_sent
-        return max(0, self.body_sent - self._protocol.unacknowledged())
+        return max(0, self.body_sent - self.unacknowledged())
 
     def waiting(self) -> bool:
         """Whether something was sent that the other side has not taken yet."""
@@ -223,10 +227,22 @@ class Wire:
                     return
             if self._until_close and not message.get("more_body", False):
                 cycle.expected_content_length = len(message.get("body", b""))
-            await cycle.send(message)
+            await self._send_by_cycle(message)
             if self._protocol.gone:
                 raise self._lost("the client closed the connection")
             self.body_sent += len(message.get("body", b""))
+
+    async def _send_by_cycle(self, message: dict[str, Any]) -> None:
+        """As the server would, but that what went before on this connection is let arrive before that is closed."""
+        cycle = self._cycle
+        closes = message["type"] == "http.response.body" and not message.get("more_body", False)
+        if not closes or cycle.keep_alive:
+            await cycle.send(message)
+            return
+        cycle.keep_alive = True
+        self._protocol.leave()
+        await cycle.send(message)
+        self._protocol.close_when_taken()
 
     def hold_head(self, status: int, headers: list[tuple[bytes, bytes]]) -> None:
         """Instead of `http.response.start`: the head leaves together with the first of the body."""
@@ -374,6 +390,7 @@ class Wire:
         cycle = self._cycle
         if cycle.expected_content_length:
             raise ReplyBroken("less was sent than the head announced")
+        self._end = self._protocol.position()  # others follow on the same connection
         cycle.response_complete = True
         cycle.message_event.set()
         if not cycle.keep_alive:

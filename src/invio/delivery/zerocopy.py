@@ -35,6 +35,8 @@ from invio.delivery.wire import ClientGone, Patience, ReaderStuck, Wire
 # linux/sockios.h; termios.TIOCOUTQ is the same number where it exists
 _SIOCOUTQ = 0x5411
 _INT, _ROOM = struct.Struct("i"), bytes(4)
+# linux/tcp.h: tcpi_bytes_acked in struct tcp_info
+_BYTES, _ACKED, _INFO = struct.Struct("Q"), 120, 128
 # The longest head of a request, with its target; the parser itself knows no limit.
 _HEAD = 64 * 1024  # bytes
 
@@ -107,6 +109,7 @@ class ZeroCopyProtocol(HttpToolsProtocol):
         "_between",
         "_direct",
         "_head_bytes",
+        "_last_acknowledged",
         "_last_unacknowledged",
         "_leaving",
         "_patience",
@@ -130,7 +133,7 @@ class ZeroCopyProtocol(HttpToolsProtocol):
         self._head_bytes = 0  # of a request whose head has not ended yet
         self._direct: socket.socket | None = None
         self._waiting: asyncio.Future[None] | None = None
-        self._last_unacknowledged = 0
+        self._last_unacknowledged = self._last_acknowledged = 0
         self._patience: Patience | None = None  # with a reader that still has to take what was sent
         self._leaving = False  # whether the connection is closed as soon as that was taken
         self._between = True  # whether no request has been read in part
@@ -320,6 +323,10 @@ class ZeroCopyProtocol(HttpToolsProtocol):
         else:
             self.cycle.keep_alive = False
 
+    def leave(self) -> None:
+        """Hears no more on this connection, which is about to be closed."""
+        self._leaving = True
+
     def close_when_taken(self) -> None:
         """Closes the connection once the other side has taken what was sent; closed before, it would not be known."""
         if self.gone:
@@ -369,12 +376,30 @@ class ZeroCopyProtocol(HttpToolsProtocol):
             return self._last_unacknowledged
         return _unacknowledged(self._direct)
 
+    def acknowledged(self) -> int:
+        """Bytes that the other side has acknowledged on this connection, its opening and its end included."""
+        if self.gone or self._direct is None:
+            return self._last_acknowledged
+        return _acknowledged(self._direct)
+
+    def position(self) -> int | None:
+        """What `acknowledged` comes to when all has arrived that was written so far; None where that is not known."""
+        if self.gone or self._direct is None or not hasattr(socket, "TCP_INFO"):
+            return None
+        for _ in range(5):
+            before = _acknowledged(self._direct)
+            left = _unacknowledged(self._direct)
+            if before == _acknowledged(self._direct):  # nothing came in between
+                break
+        return before + left
+
     def connection_lost(self, exc: Exception | None) -> None:
         super().connection_lost(exc)
         if self.timeout_keep_alive_task is not None:
             self.timeout_keep_alive_task.cancel()
             self.timeout_keep_alive_task = None
-        self._last_unacknowledged, self.gone = self.unacknowledged(), True
+        self._last_unacknowledged, self._last_acknowledged = self.unacknowledged(), self.acknowledged()
+        self.gone = True
         closed = ClientGone("the client closed the connection")
         why = closed if self.cut_because is None else ReaderStuck(self.cut_because)
         if self.pump is not None:
@@ -390,6 +415,13 @@ class ZeroCopyProtocol(HttpToolsProtocol):
 def _wake(waiting: asyncio.Future[None]) -> None:
     if not waiting.done():
         waiting.set_result(None)
+
+
+def _acknowledged(sock: socket.socket) -> int:
+    try:
+        return _BYTES.unpack_from(sock.getsockopt(socket.IPPROTO_TCP, socket.TCP_INFO, _INFO), _ACKED)[0]  # type: ignore[no-any-return]
+    except (OSError, struct.error):
+        return 0
 
 
 def _unacknowledged(sock: socket.socket) -> int:
