@@ -230,14 +230,15 @@ def test_a_client_that_goes_away_ends_the_reply_at_once(server: Sending, tmp_pat
     source = DiskFile.of(os.fsencode(huge), huge.stat())
     server.reply = Reply(200, [(b"content-length", b"%d" % source.size)], [Slice(source, 0, source.size)], source.size)
 
-    def go_away() -> None:
+    def go_away(after: float = 0.0) -> None:
         with socket.create_connection(("127.0.0.1", server.port)) as connection:
             connection.sendall(b"GET / HTTP/1.1\r\nhost: x\r\n\r\n")
             connection.recv(100_000)
+            time.sleep(after)
         assert server.outcome() == "gone"
         assert server.senders[-1].meter.arrived < source.size
 
-    go_away()  # the first one opens what all of them are watched by
+    go_away(0.3)  # the first one that is waited for opens what all of them are watched by
     time.sleep(0.2)
     before = len(os.listdir("/proc/self/fd"))
     for _ in range(3):
