@@ -35,8 +35,9 @@ T = TypeVar("T")
 Told = Callable[[BaseException | None], None]
 # How long a line that nobody waits for may wait for company. Seconds.
 _LINGER = 0.05
-# A checkpoint waits for the disk: one for so many lines, and for the few of a quiet time now and then.
-_CHECKPOINT_LINES = 10_000
+# A checkpoint waits for the disk: one for so many lines (some 12 MB of the WAL), and for the few of a quiet time
+# now and then.
+_CHECKPOINT_LINES = 20_000
 _CHECKPOINT_EVERY = 30.0  # seconds
 
 

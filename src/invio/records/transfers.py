@@ -7,7 +7,7 @@ import os
 import random
 import sqlite3
 import time
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from functools import cache
 from typing import Any
@@ -26,7 +26,7 @@ HANDED_OFF = "handed-off"  # sent by a front server, which does not tell what ar
 REFUSED = "refused"  # of which nothing was sent; the reason says why
 _RESUMED_WITHIN = 86_400  # seconds
 _PARTED = "; "
-_AT_ONCE = 32  # transfers that are ended by one statement
+_AT_ONCE = (16, 8, 4, 2, 1)  # transfers that are begun, or ended, by one statement
 _NAMED = 5  # credentials, or networks, that a line tells of
 _AND_MORE = "and more"
 
@@ -111,25 +111,27 @@ _UPDATE = _statement(
 # What nearly all lines are: of a file that leaves in one write, by no link with an id. What such a line has in
 # common with the others stands in the statement: each value that is handed over takes a quarter of a
 # microsecond, and the whole line four.
-_BEGIN = _statement(
-    sa.insert(transfers).values(
-        link_id=sa.null(),
-        via=sa.null(),
-        state=sa.literal_column(f"'{RUNNING}'"),
-        reason=sa.null(),
-        requests=sa.literal_column("0"),
-        covered=sa.literal_column("0"),
-        coverage=sa.literal_column("'[]'"),
-        version=sa.null(),
-        **{
-            name: sa.bindparam(f"the_{name}")
-            for name in (
-                "id", "who", "recipient", "tag", "network", "address", "etag", "size", "started", "updated",
-                "credential", "decided_by",
-            )
-        },
-    )
+_BEGUN = (
+    "id", "who", "recipient", "tag", "network", "address", "etag", "size", "started", "updated", "credential",
+    "decided_by",
 )  # fmt: skip
+
+
+@cache
+def _begin(count: int) -> str:
+    """The statement for the beginnings of so many transfers."""
+    same = {
+        "link_id": sa.null(),
+        "via": sa.null(),
+        "state": sa.literal_column(f"'{RUNNING}'"),
+        "reason": sa.null(),
+        "requests": sa.literal_column("0"),
+        "covered": sa.literal_column("0"),
+        "coverage": sa.literal_column("'[]'"),
+        "version": sa.null(),
+    }
+    lines = [same | {name: sa.bindparam(f"{name}_{place}") for name in _BEGUN} for place in range(count)]
+    return _statement(sa.insert(transfers).values(lines))
 
 
 @cache
@@ -184,11 +186,15 @@ def write_plain(
     try:
         cursor.execute("BEGIN IMMEDIATE")
         try:
-            usual = [_begun(row) for row in begun if _begins_as_usual(row)]
-            if usual:
-                cursor.executemany(_BEGIN, usual)
-            if len(usual) < len(begun):
-                cursor.executemany(_INSERT, [_inserted(row) for row in begun if not _begins_as_usual(row)])
+            usual: list[TransferRow] = []
+            others: list[TransferRow] = []
+            for row in begun:
+                unusual = row.requests or row.link_id is not None or row.via is not None or row.version is not None
+                (others if unusual else usual).append(row)
+            for some in _portions(usual):
+                cursor.execute(_begin(len(some)), _begun(some))
+            if others:
+                cursor.executemany(_INSERT, [_inserted(row) for row in others])
             if changed:
                 cursor.executemany(_UPDATE, [_changed(row) for row in changed])
             _end_whole(cursor, whole)
@@ -210,10 +216,19 @@ def end_whole(connection: sa.Connection, rows: Sequence[TransferRow]) -> None:
 
 
 def _end_whole(cursor: Any, rows: Sequence[TransferRow]) -> None:
-    for begin in range(0, len(rows), _AT_ONCE):
-        some = rows[begin : begin + _AT_ONCE]
+    for some in _portions(rows):
         # One moment for all: they ended within one turn of the event loop.
         cursor.execute(_complete(len(some)), [some[-1].updated, *[row.id for row in some]])
+
+
+def _portions(rows: Sequence[TransferRow]) -> Iterator[Sequence[TransferRow]]:
+    """All of them, in portions of few sizes, for each of which there is a statement."""
+    begin, left = 0, len(rows)
+    for size in _AT_ONCE:
+        while left >= size:
+            yield rows[begin : begin + size]
+            begin += size
+            left -= size
 
 
 def _unite(connection: sa.Connection, row: TransferRow) -> None:
@@ -255,16 +270,15 @@ def _inserted(row: TransferRow) -> tuple[Any, ...]:
     )  # fmt: skip
 
 
-def _begins_as_usual(row: TransferRow) -> bool:
-    return row.requests == 0 and row.link_id is None and row.via is None and row.version is None
-
-
-def _begun(row: TransferRow) -> tuple[Any, ...]:
-    """The values of _BEGIN."""
-    return (
-        row.id, row.who, row.recipient, row.tag, row.network, row.address, row.etag, row.size, row.started,
-        row.updated, row.credential, row.decided_by,
-    )  # fmt: skip
+def _begun(rows: Sequence[TransferRow]) -> list[Any]:
+    """The values of `_begin`."""
+    values: list[Any] = []
+    for row in rows:
+        values += (
+            row.id, row.who, row.recipient, row.tag, row.network, row.address, row.etag, row.size, row.started,
+            row.updated, row.credential, row.decided_by,
+        )  # fmt: skip
+    return values
 
 
 def _json(coverage: Sequence[Sequence[int]]) -> str:
