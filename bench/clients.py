@@ -10,6 +10,8 @@ from itertools import cycle
 
 BUFFER = 1024 * 1024  # bytes
 SMALL = 16 * 1024  # bytes
+# The kernel drops the bytes instead of copying them; what came is still counted.
+DROPPED = socket.MSG_TRUNC
 
 
 def _request(target: str, span: tuple[int, int] | None = None) -> bytes:
@@ -27,8 +29,11 @@ def _length(head: bytes) -> int:
     raise RuntimeError("the answer has no length")
 
 
-def download(port: int, target: str, count: int | None = None) -> float:
-    """Takes one file whole, or its first `count` bytes, over one connection; gives bytes a second."""
+def download(port: int, target: str, count: int | None = None, drops: bool = False) -> float:
+    """Takes one file whole, or its first `count` bytes, over one connection; gives bytes a second.
+
+    `drops`: the bytes are not copied to the client, which is the slower side otherwise.
+    """
     buffer = memoryview(bytearray(BUFFER))
     with socket.create_connection(("127.0.0.1", port)) as connection:
         began = time.perf_counter()
@@ -40,7 +45,7 @@ def download(port: int, target: str, count: int | None = None) -> float:
         size = _length(front)
         left = size - len(rest)
         while left:
-            got = connection.recv_into(buffer, min(BUFFER, left))
+            got = connection.recv_into(buffer, min(BUFFER, left), DROPPED if drops else 0)
             if not got:
                 raise RuntimeError("the connection ended early")
             left -= got
@@ -72,8 +77,7 @@ def hammer(
             connection = key.fileobj  # type: ignore[assignment]
             left = expected[key.fd]
             if left:
-                # MSG_TRUNC: the kernel drops the bytes instead of copying them; what came is still counted.
-                got = connection.recv_into(buffer, min(BUFFER, left), socket.MSG_TRUNC)
+                got = connection.recv_into(buffer, min(BUFFER, left), DROPPED)
                 if not got:
                     raise RuntimeError("the server closed the connection")
             else:
