@@ -156,7 +156,7 @@ class Planner:
     ) -> Planned:
         way, terms, found, version = self._way, NO_TERMS, None, presentation.version
         quotas: Mapping[Quota, int] = _NO_QUOTAS
-        decided_by = "" if link is None else f"seal: {link.key}"
+        decided_by = "" if link is None else intern(f"seal: {link.key}")
         if address.store == bundles.STORE:
             resumes = not (request.head.get(b"range") or "bytes=0-").startswith("bytes=0-")
             representation, quotas = await in_thread(way.archives.represent, caller, address, link is not None, resumes)

@@ -117,39 +117,43 @@ _BEGUN = (
 )  # fmt: skip
 
 
+_BEGIN, _LINE = _statement(
+    sa.insert(transfers).values(
+        link_id=sa.null(),
+        via=sa.null(),
+        state=sa.literal_column(f"'{RUNNING}'"),
+        reason=sa.null(),
+        requests=sa.literal_column("0"),
+        covered=sa.literal_column("0"),
+        coverage=sa.literal_column("'[]'"),
+        version=sa.null(),
+        **{name: sa.bindparam(f"the_{name}") for name in _BEGUN},
+    )
+).split(" VALUES ")
+_COMPLETE, _IDS = _statement(
+    sa.update(transfers)
+    .where(transfers.c.id.in_([sa.bindparam("the_id")]))
+    .ordered_values(
+        ("state", sa.literal_column(f"'{COMPLETE}'")),
+        ("updated", sa.bindparam("the_updated")),
+        ("covered", transfers.c.size),
+        ("coverage", sa.literal_column("'[[0, ' || size || ']]'")),
+        ("requests", sa.literal_column("max(requests, 1)")),
+    )
+).split(" IN ")
+assert _IDS == "(?)"
+
+
 @cache
 def _begin(count: int) -> str:
     """The statement for the beginnings of so many transfers."""
-    same = {
-        "link_id": sa.null(),
-        "via": sa.null(),
-        "state": sa.literal_column(f"'{RUNNING}'"),
-        "reason": sa.null(),
-        "requests": sa.literal_column("0"),
-        "covered": sa.literal_column("0"),
-        "coverage": sa.literal_column("'[]'"),
-        "version": sa.null(),
-    }
-    lines = [same | {name: sa.bindparam(f"{name}_{place}") for name in _BEGUN} for place in range(count)]
-    return _statement(sa.insert(transfers).values(lines))
+    return f"{_BEGIN} VALUES {', '.join([_LINE] * count)}"
 
 
 @cache
 def _complete(count: int) -> str:
     """The statement for so many transfers, all of each of which has arrived."""
-    held = transfers.c
-    statement = (
-        sa.update(transfers)
-        .where(held.id.in_([sa.bindparam(f"the_{place}") for place in range(count)]))
-        .ordered_values(
-            ("state", sa.literal_column(f"'{COMPLETE}'")),
-            ("updated", sa.bindparam("the_updated")),
-            ("covered", held.size),
-            ("coverage", sa.literal_column("'[[0, ' || size || ']]'")),
-            ("requests", sa.literal_column("max(requests, 1)")),
-        )
-    )
-    return _statement(statement)
+    return f"{_COMPLETE} IN ({', '.join('?' * count)})"
 
 
 def insert(connection: sa.Connection, rows: Sequence[TransferRow]) -> None:
