@@ -77,7 +77,7 @@ class Wire:
         self._direct = False
         self._head = b""
         self._until_close = False
-        self._end: int | None = None  # where the response ended, by the connection's count, if that is kept
+        self._end: int | None = None  # where the response ended, by the connection's count, once others follow it
         self._turn = TURN  # bytes until the loop gets its turn
         self.answered = False  # whether a question that was sent to this response has reached it
         self.taken = False  # whether all of it is known to have arrived
@@ -103,6 +103,11 @@ class Wire:
         if self._end is None:
             return self._protocol.unacknowledged()
         return max(0, self._end - self._protocol.acknowledged())
+
+    def followed(self) -> None:
+        """Another response begins on this connection: what is not acknowledged later on may be of that."""
+        if not self.taken and self._end is None and self._protocol.unacknowledged():
+            self._end = self._protocol.position()
 
     @property
     def arrived(self) -> int:
@@ -390,7 +395,6 @@ class Wire:
         cycle = self._cycle
         if cycle.expected_content_length:
             raise ReplyBroken("less was sent than the head announced")
-        self._end = self._protocol.position()  # others follow on the same connection
         cycle.response_complete = True
         cycle.message_event.set()
         if not cycle.keep_alive:

@@ -104,6 +104,7 @@ class ZeroCopyProtocol(HttpToolsProtocol):
     # Apart from the server's own attributes: with these among them, they would outgrow the dictionary
     # that instances share, and each connection had one of its own.
     __slots__ = (
+        "_all_taken",
         "_answered",
         "_begins_at_once",
         "_between",
@@ -111,6 +112,7 @@ class ZeroCopyProtocol(HttpToolsProtocol):
         "_head_bytes",
         "_last_acknowledged",
         "_last_unacknowledged",
+        "_latest",
         "_leaving",
         "_patience",
         "_reading",
@@ -135,6 +137,8 @@ class ZeroCopyProtocol(HttpToolsProtocol):
         self._waiting: asyncio.Future[None] | None = None
         self._last_unacknowledged = self._last_acknowledged = 0
         self._patience: Patience | None = None  # with a reader that still has to take what was sent
+        self._latest: Wire | None = None  # the response that began last
+        self._all_taken = False  # whether the connection was closed with nothing left on its way
         self._leaving = False  # whether the connection is closed as soon as that was taken
         self._between = True  # whether no request has been read in part
 
@@ -156,7 +160,9 @@ class ZeroCopyProtocol(HttpToolsProtocol):
 
     def _wired(self, cycle: Any, app: Any) -> Wire:
         """The application, with the extension."""
-        wire = Wire(app, cycle, self)
+        if self._latest is not None:
+            self._latest.followed()
+        self._latest = wire = Wire(app, cycle, self)
         cycle.scope["extensions"] = {"http.response.zerocopysend": _OFFERED, "invio.connection": wire}
         return wire
 
@@ -332,6 +338,7 @@ class ZeroCopyProtocol(HttpToolsProtocol):
         if self.gone:
             return
         if not self._waits_for_taking():
+            self._all_taken = not self.unacknowledged()
             self.transport.close()
             return
         self._leaving = True
@@ -398,8 +405,9 @@ class ZeroCopyProtocol(HttpToolsProtocol):
         if self.timeout_keep_alive_task is not None:
             self.timeout_keep_alive_task.cancel()
             self.timeout_keep_alive_task = None
-        self._last_unacknowledged, self._last_acknowledged = self.unacknowledged(), self.acknowledged()
-        self.gone = True
+        # The connection's end counts as a byte, too, and nobody waits for that to be acknowledged.
+        self._last_unacknowledged = 0 if self._all_taken else self.unacknowledged()
+        self._last_acknowledged, self.gone, self._latest = self.acknowledged(), True, None
         closed = ClientGone("the client closed the connection")
         why = closed if self.cut_because is None else ReaderStuck(self.cut_because)
         if self.pump is not None:
