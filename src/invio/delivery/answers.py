@@ -234,6 +234,7 @@ def _asking(
 ) -> Asking:
     """Requests of one transfer come from one recipient, whom a link may name; failing that, from one place."""
     recipient = (link.told.to if link else None) or caller.recipient
-    who = f"recipient:{recipient}" if recipient else f"network:{caller.network}"
+    # One text for all requests of the same: many may wait at once.
+    who = intern(f"recipient:{recipient}" if recipient else f"network:{caller.network}")
     said = intern(str(address))
     return Asking(who, said, recipient, caller.network, link, quotas, version, caller.credential, decided_by)

@@ -91,6 +91,16 @@ class _Signal:
         return True
 
 
+class _Deaf(_Signal):
+    """What a response has in place of its signal once nobody waits for that."""
+
+    def set(self) -> None:
+        """Nothing is to be told."""
+
+
+_DEAF: Any = _Deaf()
+
+
 class _Queue(list[Any]):
     """Requests that wait for their turn on a connection: few, and mostly none."""
 
@@ -282,6 +292,7 @@ class ZeroCopyProtocol(HttpToolsProtocol):
             self.url = b""
         if self.cycle is not None:
             self.cycle.scope = _NO_SCOPE
+            self.cycle.message_event = _DEAF
             self.loop.call_soon(self._forget_callback)
         if self._between:
             self.parser = None  # type: ignore[assignment]
