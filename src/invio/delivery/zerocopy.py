@@ -45,6 +45,7 @@ _TAKEN_WITHIN = 60.0  # seconds
 _TAKEN_LOOK = 0.02  # seconds
 _NO_SCOPE: Any = {"type": "http"}
 _NO_HEADERS: Any = ()
+_NO_BODY = bytearray()
 _OFFERED: dict[str, Any] = {}  # what the extension says of itself: nothing, and the same for all
 
 
@@ -293,6 +294,8 @@ class ZeroCopyProtocol(HttpToolsProtocol):
         if self.cycle is not None:
             self.cycle.scope = _NO_SCOPE
             self.cycle.message_event = _DEAF
+            if self._between:
+                self.cycle.body = _NO_BODY
             self.loop.call_soon(self._forget_callback)
         if self._between:
             self.parser = None  # type: ignore[assignment]

@@ -8,7 +8,7 @@ import random
 import sqlite3
 import time
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from functools import cache
 from typing import Any
 
@@ -59,7 +59,7 @@ class TransferRow:
     updated: float = 0.0
     requests: int = 1
     covered: int = 0
-    coverage: Sequence[Sequence[int]] = field(default_factory=list)
+    coverage: Sequence[Sequence[int]] = ()
     version: int | None = None
     credential: str | None = None
     decided_by: str | None = None
