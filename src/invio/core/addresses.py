@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import re
 import unicodedata
-from dataclasses import dataclass
+from typing import NamedTuple
 from urllib.parse import quote, unquote_to_bytes
 
 # Unicode Cc (C0, DEL, C1) and Cs (surrogates), and the backslash that some systems take for `/`.
@@ -24,9 +24,11 @@ class BadAddress(ValueError):
     """The text is no address. Its message says what is wrong with it and what would be right."""
 
 
-@dataclass(frozen=True, slots=True)
-class Address:
-    """One file, or one folder (`folder` true, `path` empty or ending in `/`)."""
+class Address(NamedTuple):
+    """One file, or one folder (`folder` true, `path` empty or ending in `/`).
+
+    A tuple, for addresses are what nearly everything that is remembered is found by.
+    """
 
     store: str
     path: str

@@ -13,6 +13,7 @@ import ipaddress
 import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from typing import NamedTuple
 
 from invio.core.addresses import Address, parse_address
 from invio.core.reasons import Refusal
@@ -27,8 +28,7 @@ _AGENT = re.compile(r"[A-Za-z0-9_-]{22}\Z", re.ASCII)
 _CONTROL = re.compile("[\x00-\x1f\x7f-\x9f\ud800-\udfff]")
 
 
-@dataclass(frozen=True, slots=True)
-class Asked:
+class Asked(NamedTuple):
     """What a link's conditions are held against.
 
     `at` is Unix seconds; `ip` and `agent` are the asking side's address and User-Agent; `caller`

@@ -14,8 +14,8 @@ import hmac
 import re
 import time
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
-from functools import cached_property, lru_cache
+from dataclasses import dataclass, field
+from functools import lru_cache
 from sys import intern
 from typing import NamedTuple
 from urllib.parse import quote, urlsplit
@@ -47,15 +47,20 @@ _REST = bytes(_BLOCK - 32)  # what a block has beyond a tag
 _QUERY_SAFE = "/-._~:@,*"
 
 
-@dataclass(frozen=True)
+@dataclass(slots=True)
 class SealedLink:
-    """A link, decoded. `root` and `conditions` are (name, value) pairs in the link's own order."""
+    """A link, decoded. `root` and `conditions` are (name, value) pairs in the link's own order.
+
+    It is never altered; what it comes to is worked out when it is first wanted, and kept with it.
+    """
 
     address: Address
     root: tuple[tuple[str, str], ...]
     key: str
     conditions: tuple[tuple[str, str], ...]
     seal: str
+    _sealed_by: bytes | None = field(default=None, init=False, repr=False, compare=False)
+    _told: Told | None = field(default=None, init=False, repr=False, compare=False)
 
     def says(self, name: str) -> str | None:
         """The value of a root parameter, or None."""
@@ -100,9 +105,14 @@ class SealedLink:
         """Who passed the link on, one label after the other."""
         return self.told.via
 
-    @cached_property
+    @property
     def told(self) -> Told:
-        """What the link says of its downloads; worked out once."""
+        """What the link says of its downloads."""
+        if self._told is None:
+            self._told = self._summed_up()
+        return self._told
+
+    def _summed_up(self) -> Told:
         least: dict[str, int] = {}
         tag, via = None, None
         for name, value in self.conditions:
@@ -149,7 +159,7 @@ def parse_query(query: str) -> list[tuple[str, str]]:
     if len(query) > QUERY_LIMIT:
         raise malformed(f"the query is longer than {QUERY_LIMIT} characters")
     pairs = []
-    decoded = query.isascii() and "%" not in query
+    decoded = "%" not in query and query.isascii()
     for pair in query.split("&"):
         name, equals, value = pair.partition("=")
         if not equals:
@@ -214,10 +224,12 @@ def parse_url(url: str) -> SealedLink:
 
 def root_tag(key: bytes, scope: str, root: Iterable[tuple[str, str]]) -> bytes:
     """T of the format, before any condition."""
-    lines = [FORMAT, scope, *[f"{name}={value}" for name, value in root]]
+    text = f"{FORMAT}\n{scope}"
+    for name, value in root:
+        text += f"\n{name}={value}"
     inner, outer = _padded(key)
     inner, outer = inner.copy(), outer.copy()
-    inner.update("\n".join(lines).encode())
+    inner.update(text.encode())
     outer.update(inner.digest())
     return outer.digest()
 
@@ -253,6 +265,8 @@ def check_link(link: SealedLink, keys: Mapping[str, bytes], asked: Asked) -> Non
     if not _is_sealed_by(link, key):
         raise LinkRefused("bad-seal", "the seal does not fit the link")
     failed = _first_failures(link, asked)
+    if not failed:
+        return
     for word in ORDER:
         if word in failed:
             detail = SAYS.get(word, "the link was revoked")
@@ -273,12 +287,12 @@ def _is_sealed_by(link: SealedLink, key: bytes) -> bool:
 
     It is noted with the link that it has: parsed links are kept, and asked about at each range of a file.
     """
-    if link.__dict__.get("_sealed_by") == key:
+    if link._sealed_by == key:
         return True
     seal = base64url(chained(root_tag(key, link.scope, link.root), link.conditions))
     if not hmac.compare_digest(seal, link.seal):
         return False
-    link.__dict__["_sealed_by"] = key
+    link._sealed_by = key
     return True
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from sys import intern
 from typing import Any
 
@@ -134,7 +134,7 @@ class Planner:
             # A download that began in time may be ended; anything else wrong with it still counts.
             if refused.reason.word != "expired" or b"range" not in request.head:
                 raise
-            check_link(link, self._way.keys, replace(asked, grace=self._way.grace))
+            check_link(link, self._way.keys, asked._replace(grace=self._way.grace))
             late = refused
         request.link = link
         planned = await self._planned(request, caller, link.address, _presentation(link), link)

@@ -6,6 +6,7 @@ import logging
 import time
 from collections.abc import Callable
 from dataclasses import replace
+from functools import lru_cache
 from http.cookies import CookieError, SimpleCookie
 from typing import Any, Protocol
 
@@ -97,13 +98,13 @@ class Identifier:
             recipient = await self._look_up("session", secret, recipient_of_session)
             if recipient is not None:
                 return Caller(recipient.id, recipient.groups, network, agent, True, recipient.credential)
-        return Caller(None, _NO_GROUPS, network, agent)
+        return _anonymous(network, agent)
 
     def known(self, head: RequestHead, network: str | None) -> Caller | None:
         """Somebody without credentials, or whose token was good a moment ago."""
         authorization = head.get(b"authorization")
         if authorization is None:
-            return None if b"cookie" in head else Caller(None, _NO_GROUPS, network, head.get(b"user-agent") or "")
+            return None if b"cookie" in head else _anonymous(network, head.get(b"user-agent") or "")
         scheme, _, token = authorization.partition(" ")
         kept = self._kept.get(("token", token.strip()))
         if kept is None or kept[1] is None or scheme.lower() != "bearer" or time.monotonic() - kept[0] >= _KEPT:
@@ -160,6 +161,12 @@ class Identifier:
                 note_use(connection, token)
         except sa.exc.SQLAlchemyError:
             log.warning("records.use-not-noted")  # nobody is kept from anything by it
+
+
+@lru_cache(maxsize=256)
+def _anonymous(network: str | None, agent: str) -> Caller:
+    """Somebody without credentials. Kept, for it depends on nothing else."""
+    return Caller(None, _NO_GROUPS, network, agent)
 
 
 def _bearer(recipient: Recipient, head: RequestHead, network: str | None) -> Caller:

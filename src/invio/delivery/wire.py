@@ -29,6 +29,8 @@ TURN = 32 * 1024 * 1024  # bytes after which the loop gets a turn even though th
 _QUESTION = "http.response.debug"
 # The length of a body that ends with its connection, which is how HTTP/1.0 is told of an end.
 _UNTIL_CLOSE = 1 << 62
+# What is left of the request when nobody will ask for it again.
+NO_SCOPE: Any = {"type": "http"}
 
 
 class ClientGone(OSError):
@@ -135,6 +137,8 @@ class Wire:
             await self._app(scope, receive, self.send)
         except (ReplyBroken, ClientGone):
             self.give_up()
+        if self._cycle.response_complete:
+            self._let_go()
 
     def answer_later(self) -> None:
         """The application may return: somebody will send the response, or begin to, in a later turn."""
@@ -397,9 +401,14 @@ class Wire:
             raise ReplyBroken("less was sent than the head announced")
         cycle.response_complete = True
         cycle.message_event.set()
+        self._let_go()
         if not cycle.keep_alive:
             self._protocol.close_when_taken()
         cycle.on_response()
+
+    def _let_go(self) -> None:
+        """The scope holds this, and this the cycle with its scope: parted, they need no search for garbage."""
+        self._cycle.scope = NO_SCOPE
 
 
 # Header blocks by the identity of the list that they were made from, which is kept with them so that it

@@ -30,7 +30,7 @@ from invio.core.reasons import Refusal
 from invio.delivery.pump import Pump
 from invio.delivery.refusals import refusal_reply
 from invio.delivery.turns import begin_at_once
-from invio.delivery.wire import ClientGone, Patience, ReaderStuck, Wire
+from invio.delivery.wire import NO_SCOPE, ClientGone, Patience, ReaderStuck, Wire
 
 # linux/sockios.h; termios.TIOCOUTQ is the same number where it exists
 _SIOCOUTQ = 0x5411
@@ -43,7 +43,6 @@ _HEAD = 64 * 1024  # bytes
 # A connection with something on its way is not closed while some of it arrives; and how often that is looked at.
 _TAKEN_WITHIN = 60.0  # seconds
 _TAKEN_LOOK = 0.02  # seconds
-_NO_SCOPE: Any = {"type": "http"}
 _NO_HEADERS: Any = ()
 _NO_BODY = bytearray()
 _OFFERED: dict[str, Any] = {}  # what the extension says of itself: nothing, and the same for all
@@ -288,11 +287,11 @@ class ZeroCopyProtocol(HttpToolsProtocol):
 
     def lighten(self) -> None:
         """Lets go of what is only needed to read requests, until there is another."""
-        self.scope, self.headers = _NO_SCOPE, _NO_HEADERS
+        self.scope, self.headers = NO_SCOPE, _NO_HEADERS
         if self._between:
             self.url = b""
         if self.cycle is not None:
-            self.cycle.scope = _NO_SCOPE
+            self.cycle.scope = NO_SCOPE
             self.cycle.message_event = _DEAF
             if self._between:
                 self.cycle.body = _NO_BODY

@@ -7,7 +7,7 @@ import os
 import random
 import sqlite3
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import cache
 from typing import Any
@@ -158,7 +158,7 @@ def _complete(count: int) -> str:
 
 def insert(connection: sa.Connection, rows: Sequence[TransferRow]) -> None:
     if rows:
-        _execute_many(connection, _INSERT, [_inserted(row) for row in rows])
+        _execute_many(connection, _INSERT, map(_inserted, rows))
 
 
 def update(connection: sa.Connection, rows: Sequence[TransferRow]) -> None:
@@ -170,7 +170,7 @@ def update(connection: sa.Connection, rows: Sequence[TransferRow]) -> None:
         if row.requests > 1:
             _unite(connection, row)
     if rows:
-        _execute_many(connection, _UPDATE, [_changed(row) for row in rows])
+        _execute_many(connection, _UPDATE, map(_changed, rows))
 
 
 def write_plain(
@@ -198,9 +198,9 @@ def write_plain(
             for some in _portions(usual):
                 cursor.execute(_begin(len(some)), _begun(some))
             if others:
-                cursor.executemany(_INSERT, [_inserted(row) for row in others])
+                cursor.executemany(_INSERT, map(_inserted, others))
             if changed:
-                cursor.executemany(_UPDATE, [_changed(row) for row in changed])
+                cursor.executemany(_UPDATE, map(_changed, changed))
             _end_whole(cursor, whole)
             cursor.execute("COMMIT")
         except BaseException:
@@ -258,10 +258,11 @@ def go_on(connection: sa.Connection, transfer_id: str, requests: int = 0) -> Tra
     return row
 
 
-def _execute_many(connection: sa.Connection, statement: str, rows: list[tuple[Any, ...]]) -> None:
+def _execute_many(connection: sa.Connection, statement: str, rows: Iterable[tuple[Any, ...]]) -> None:
     """By the driver's own cursor, within SQLAlchemy's transaction: a third of the time for a few rows."""
+    cursor: Any = connection.connection.cursor()
     try:
-        connection.connection.cursor().executemany(statement, rows)
+        cursor.executemany(statement, rows)
     except sqlite3.Error as error:
         raise sa.exc.OperationalError(statement, None, error) from error
 
