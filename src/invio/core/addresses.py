@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import re
 import unicodedata
+from functools import lru_cache
 from typing import NamedTuple
 from urllib.parse import quote, unquote_to_bytes
 
@@ -101,6 +102,16 @@ def parse_file_address(text: str) -> Address:
     if address.folder:
         raise BadAddress("this names a folder; a file's address does not end in /")
     return address
+
+
+@lru_cache(maxsize=4096)
+def requested_address(path: str | bytes) -> Address:
+    """The file that a path names which is still percent-encoded. Kept: files are asked for again, in ranges.
+
+    Raises:
+        BadAddress.
+    """
+    return parse_file_address(percent_decoded(path))
 
 
 def quoted(address: Address | str) -> str:

@@ -20,7 +20,7 @@ from sys import intern
 from typing import NamedTuple
 from urllib.parse import quote, urlsplit
 
-from invio.core.addresses import Address, BadAddress, parse_address, parse_file_address, percent_decoded, quoted
+from invio.core.addresses import Address, BadAddress, parse_address, percent_decoded, quoted, requested_address
 from invio.core.link_terms import (
     CONDITIONS,
     ORDER,
@@ -147,7 +147,7 @@ _MARKS = re.compile(r"(?:^|&)(?:key|seal)(?:=|&|$)")
 def is_sealed(query: str) -> bool:
     """Whether a query is meant to be a sealed link's, well formed or not."""
     # A well-formed link ends in its seal; what is not one may have its marks anywhere.
-    return "&seal=" in query or _MARKS.search(query) is not None
+    return bool(query) and ("&seal=" in query or _MARKS.search(query) is not None)
 
 
 def parse_query(query: str) -> list[tuple[str, str]]:
@@ -175,12 +175,6 @@ def parse_query(query: str) -> list[tuple[str, str]]:
 
 
 @lru_cache(maxsize=4096)
-def _file_address(path: str | bytes) -> Address:
-    """Raises BadAddress. Kept: many links open the same file."""
-    return parse_file_address(percent_decoded(path))
-
-
-@lru_cache(maxsize=4096)
 def parse_link(path: str | bytes, query: str) -> SealedLink:
     """Reads a link from the still encoded path after `/get/` and the query after `?`.
 
@@ -188,7 +182,7 @@ def parse_link(path: str | bytes, query: str) -> SealedLink:
         LinkRefused: `malformed`.
     """
     try:
-        address = _file_address(path)
+        address = requested_address(path)
     except BadAddress as error:
         raise malformed(str(error)) from None
     pairs = parse_query(query)

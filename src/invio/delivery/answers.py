@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from sys import intern
 from typing import Any
 
-from invio.core.addresses import Address, BadAddress, parse_file_address, percent_decoded
+from invio.core.addresses import Address, BadAddress, requested_address
 from invio.core.cross_origin import SAME_ORIGIN, CrossOrigin
 from invio.core.files import Caller
 from invio.core.link_terms import ORDER, Asked, LinkRefused
@@ -116,7 +116,7 @@ class Planner:
         if is_sealed(request.query):
             return await self._plan_sealed(request, caller)
         try:
-            address = parse_file_address(percent_decoded(request.path[len(PREFIX) :]))
+            address = requested_address(request.path[len(PREFIX) :])
         except BadAddress as error:
             raise Refusal("malformed", f"the address: {error}") from None
         return await self._planned(request, caller, address, read_presentation(request.query), None)

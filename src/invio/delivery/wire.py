@@ -415,6 +415,7 @@ class Wire:
 # stays the same: a reply's headers are never changed, and many answers have the same ones.
 _BLOCKS: dict[int, tuple[object, bytes, int | None]] = {}
 _BLOCKS_KEPT = 2048
+_LINE = b": ".join
 
 
 def _block(headers: list[tuple[bytes, bytes]], keeps: bool) -> tuple[bytes, int | None]:
@@ -422,12 +423,16 @@ def _block(headers: list[tuple[bytes, bytes]], keeps: bool) -> tuple[bytes, int 
     kept = _BLOCKS.get(id(headers))
     if kept is not None and kept[0] is headers:
         return kept[1], kept[2]
-    block = b"\r\n".join([name + b": " + value for name, value in headers])
+    block = b"\r\n".join(map(_LINE, headers))
     # Whatever the values came from, none of them may end its line and begin another.
     ends = max(0, len(headers) - 1)
     if block.count(b"\n") != ends or block.count(b"\r") != ends:
         raise RuntimeError("a header holds a line end")
-    length = next((int(value) for name, value in headers if name == b"content-length"), None)
+    length = None
+    for name, value in reversed(headers):  # mostly the last
+        if name == b"content-length":
+            length = int(value)
+            break
     if keeps:
         if len(_BLOCKS) >= _BLOCKS_KEPT:
             _BLOCKS.clear()
