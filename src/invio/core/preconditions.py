@@ -62,6 +62,8 @@ def evaluate(head: RequestHead, tag: str | None, modified: int | None) -> Outcom
     `tag` is the opaque part of the file's strong entity tag, `modified` its Last-Modified in Unix
     seconds; either may be None (not known).
     """
+    if not head.conditional:
+        return Outcome.PROCEED
     reading = head.method in ("GET", "HEAD")
     if_match = head.get(b"if-match")
     if if_match is not None:  # step 1

@@ -180,7 +180,7 @@ def plan(head: RequestHead, representation: Representation) -> Reply:
     if wanted is None:
         return replace(whole, headers=[*whole.headers, *digests]) if digests else whole
     # What a part of the content has a digest of is the whole: Repr-Digest, not Content-Digest.
-    return _partial(representation, whole, wanted, digests[:1] if wants_sha256(head.get(b"want-repr-digest")) else [])
+    return _partial(representation, whole, wanted, [field for field in digests if field[0] == b"repr-digest"])
 
 
 def _whole_of(representation: Representation) -> Reply:
@@ -245,7 +245,7 @@ def _wanted(head: RequestHead, representation: Representation, modified: int | N
 
 def _digests(head: RequestHead, representation: Representation) -> Headers:
     """RFC 9530: of the representation, and of the content of a message that carries all of it."""
-    if representation.sha256 is None:
+    if representation.sha256 is None or not head.wants_digest:
         return []
     value = digest_field(representation.sha256)
     fields = ((b"repr-digest", b"want-repr-digest"), (b"content-digest", b"want-content-digest"))

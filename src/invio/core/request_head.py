@@ -4,19 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-# Fields that make an answer depend on more than the file: RFC 9110 §13.1 and §14.2, RFC 9530 §4.
-_PARTICULAR = frozenset(
-    (
-        b"if-match",
-        b"if-none-match",
-        b"if-modified-since",
-        b"if-unmodified-since",
-        b"if-range",
-        b"range",
-        b"want-content-digest",
-        b"want-repr-digest",
-    )
-)
+# RFC 9110 §13.1, but If-Range, which is about the range alone.
+_CONDITIONS = frozenset((b"if-match", b"if-none-match", b"if-modified-since", b"if-unmodified-since"))
+# RFC 9530 §4
+_WISHES = frozenset((b"want-content-digest", b"want-repr-digest"))
+# Fields that make an answer depend on more than the file.
+_PARTICULAR = _CONDITIONS | _WISHES | {b"if-range", b"range"}
 # Those of them whose value can name an entity tag.
 _NAMING = (b"if-match", b"if-none-match", b"if-range")
 
@@ -43,6 +36,16 @@ class RequestHead:
     def particular(self) -> bool:
         """Whether it asks for a range, on a condition, or for a digest: for more than the plain file."""
         return not _PARTICULAR.isdisjoint(self._fields)
+
+    @property
+    def conditional(self) -> bool:
+        """Whether it is to be answered on a condition."""
+        return not _CONDITIONS.isdisjoint(self._fields)
+
+    @property
+    def wants_digest(self) -> bool:
+        """Whether it wants a digest, of whatever kind."""
+        return not _WISHES.isdisjoint(self._fields)
 
     def names_tag(self, tag: str) -> bool:
         """Whether a condition is about this entity tag (its opaque part)."""

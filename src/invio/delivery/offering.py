@@ -89,7 +89,7 @@ class Offering:
         coding, chosen, varies = self._coded(head, found)
         tag, source = chosen.facts.tag, chosen.source
         sha256 = self._digests.known(tag)
-        if sha256 is None and tag is not None and (head.particular or self._always_digest):
+        if sha256 is None and tag is not None and (head.wants_digest or self._always_digest):
             sha256 = await self._wanted_digest(head, source, tag)
         key = (found, chosen, coding, presentation, terms, sha256, told)
         kept = self._kept.get(key)

@@ -96,7 +96,7 @@ class Delivery:
 
     async def _deliver(self, sender: Sender, request: Request, planned: Planned) -> None:
         way, head, asking, reply = self._way, request.head, planned.asking, planned.reply
-        if reply.status == 206 and wants_sha256(head.get(b"want-content-digest")):
+        if reply.status == 206 and head.wants_digest and wants_sha256(head.get(b"want-content-digest")):
             reply = await _with_content_digest(reply)
         if planned.handed_off is None:
             sender.limit(self._throttles.holding(asking.who, asking.link, planned.terms))
