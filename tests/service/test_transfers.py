@@ -93,19 +93,60 @@ def test_a_killed_client_shows_as_broken_off_with_what_it_took(service: Service)
     assert "ERROR" not in service.logged()
 
 
-def test_a_client_that_leaves_with_bytes_under_way_is_not_counted_complete(service: Service) -> None:
-    """All of a file may fit into the two kernels' buffers; it has not arrived for that."""
+def leave_with_bytes_under_way(service: Service, head: str) -> None:
+    """Asks, takes next to nothing, and breaks the connection."""
     with socket.socket() as connection:
         connection.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 4096)
         connection.connect(("127.0.0.1", service.port))
-        connection.sendall(b"GET /get/files/big.bin HTTP/1.1\r\nhost: x\r\nrange: bytes=0-1999999\r\n\r\n")
+        connection.sendall(f"{head}\r\nhost: x\r\n\r\n".encode())
         connection.recv(1000)
         time.sleep(0.5)
         connection.setsockopt(socket.SOL_SOCKET, socket.SO_LINGER, struct.pack("ii", 1, 0))
     until(lambda: service.transfers()[0]["state"] != "running")
+
+
+def test_a_client_that_leaves_with_bytes_under_way_is_not_counted_complete(service: Service) -> None:
+    """All of a file may fit into the two kernels' buffers; it has not arrived for that."""
+    leave_with_bytes_under_way(service, "GET /get/files/big.bin HTTP/1.1\r\nrange: bytes=0-1999999")
     [kept] = service.transfers()
     assert kept["state"] == "broken-off"
     assert kept["bytes"] < 2_000_000
+
+
+@pytest.mark.parametrize("version", ["1.1", "1.0"])
+def test_nor_does_what_leaves_in_one_write_count_before_it_has_arrived(service: Service, version: str) -> None:
+    (service.folder / "files" / "small.bin").write_bytes(bytes(60_000))
+    leave_with_bytes_under_way(service, f"GET /get/files/small.bin HTTP/{version}")
+    [kept] = service.transfers()
+    assert (kept["state"], kept["size"]) == ("broken-off", 60_000)
+    assert kept["bytes"] < 30_000
+    assert service.get("/get/files/small.bin").status_code == 200
+    assert service.transfers()[0]["state"] == "complete"
+
+
+def test_a_recipient_of_one_file_at_a_time_obtains_one_after_the_other(start: Start) -> None:
+    limits = "[limits]\nrecipient_transfers = 1\n[stores.files]\nkind = 'directory'\nroot = 'files'\n"
+    service = start(files={"a.bin": bytes(1000)}, settings=limits)
+    answers = [service.get("/get/files/a.bin", "bob").status_code for _ in range(20)]
+    with service.client("bob") as client:
+        answers += [client.get("/get/files/a.bin").status_code for _ in range(20)]
+    assert answers == [200] * 40
+
+
+def test_a_connection_that_is_to_be_closed_is_so_at_once(service: Service) -> None:
+    """What is still to arrive is waited for, but the client learns of the end behind it."""
+    for head in ("GET /get/files/part.bin HTTP/1.1\r\nconnection: close", "GET /get/files/part.bin HTTP/1.0"):
+        (service.folder / "files" / "part.bin").write_bytes(bytes(5000))
+        took = []
+        for _ in range(5):
+            with socket.create_connection(("127.0.0.1", service.port)) as connection:
+                began = time.perf_counter()
+                connection.sendall(f"{head}\r\nhost: x\r\n\r\n".encode())
+                while connection.recv(65536):
+                    pass
+                took.append(time.perf_counter() - began)
+        assert min(took) < 0.015
+    until(lambda: {one["state"] for one in service.transfers()} == {"complete"})
 
 
 def test_a_resumed_file_is_one_transfer_and_counts_each_byte_once(service: Service) -> None:

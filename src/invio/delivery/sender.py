@@ -21,7 +21,8 @@ from starlette.concurrency import iterate_in_threadpool
 from invio.core.archive import SMALL
 from invio.core.replies import Reply, Slice, Streamed
 from invio.core.throttle import Throttle
-from invio.delivery.pump import Ended, Pump, Watch
+from invio.delivery.arrival import Answer, Ended, Watch
+from invio.delivery.pump import Pump
 from invio.delivery.reading import (
     TAIL,
     is_remote,
@@ -214,27 +215,15 @@ class Sender:
             self._keep_looking()
         await self._body(reply)
 
-    @property
-    def arrived(self) -> bool:
-        """Whether nothing is to be waited for: all that was sent is acknowledged, or the client is gone."""
+    def end_on_arrival(self, watch: Watch, ended: Ended) -> None:
+        """Has `ended` be called once all that was sent, the whole of the reply, has arrived or cannot any more."""
         wire = self._wire
-        return wire is None or wire.gone or not wire.unacknowledged()
-
-    async def arrival(self) -> None:
-        """Returns when all that was sent is acknowledged, or the client is gone. Raises ReaderStuck."""
-        pause = 0.001
-        wire = self._wire
-        if wire is None or self.arrived:
+        if wire is None or wire.gone:
+            ended(None)
             return
-        self._keep_looking()
-        try:
-            while not wire.gone and wire.unacknowledged():
-                await asyncio.sleep(pause)
-                pause = min(0.1, pause * 2)
-        finally:
-            self._stop_looking()
-        if wire.cut_because is not None:
-            raise ReaderStuck(wire.cut_because)
+        answer = Answer(wire, watch, ended)
+        wire.attach(answer)
+        watch.arrives(answer)
 
     def _keep_looking(self) -> None:
         """From now on cuts off a reader that takes nothing."""

@@ -18,6 +18,7 @@ from invio.core.progress import Coverage
 from invio.core.quotas import Claim, Quota
 from invio.core.reasons import Refusal
 from invio.core.replies import FROM_THE_START, Reply
+from invio.delivery.arrival import Watch
 from invio.delivery.board import Board, Live, Segment
 from invio.delivery.limits import Limits
 from invio.delivery.refusals import link_refusal, quota_refusal
@@ -90,6 +91,7 @@ class Transfers:
         self._journal = journal
         self._limits = limits
         self.board = Board()
+        self.watch = Watch(limits.idle)
         # Bytes that were asked for although they had arrived, of transfers by links that count their uses.
         self._again: dict[str, int] = {}
         # Transfers that were left partial a moment ago, by id: the next range, which may follow at once, goes on.
@@ -133,6 +135,8 @@ class Transfers:
         key = (asking.who, asking.address, etag, asking.tag)
         # Segments that are asked for at once look for each other before the first of them has begun.
         joins = reply.status == 206
+        if self._limits.recipient_transfers is not None or (joins and asking.link is not None):
+            self.watch.look_for_arrivals()  # what has ended is not to stand in the way
         live = self.board.find(key) if joins else None
         if asking.link is not None and asking.link.uses is not None and joins:
             live, earlier = self._of_one_use(live, earlier, segment, size)
@@ -192,8 +196,11 @@ class Transfers:
         self._journal.begin_and_tell(written, *self._line(live, asking, segment))
 
     def _segment(self, asking: Asking, reply: Reply, meter: Meter) -> Segment:
-        if self._limits.requests is not None and self.board.requests >= self._limits.requests:
-            raise Refusal("busy", "the service is sending as much as it may at once", retry_after=_SOON)
+        most = self._limits.requests
+        if most is not None and self.board.requests >= most:
+            self.watch.look_for_arrivals()
+            if self.board.requests >= most:
+                raise Refusal("busy", "the service is sending as much as it may at once", retry_after=_SOON)
         return Segment(meter, reply.spans, _claims(asking, reply) if asking.quotas else ())
 
     def _line(
@@ -376,6 +383,7 @@ class Transfers:
 
     async def told(self) -> None:
         """Returns when the records know what has ended so far."""
+        await self.watch.arrivals()
         self.tell()
         await self._journal.call(lambda _: None)
 

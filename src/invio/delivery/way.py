@@ -19,11 +19,11 @@ from invio.core.reasons import Refusal
 from invio.core.replies import METHODS, Reply
 from invio.core.request_head import RequestHead
 from invio.delivery.answers import PREFIX, Planned, Planner, Request, Way, raw_path
+from invio.delivery.arrival import Stopped
 from invio.delivery.board import Live, Segment
 from invio.delivery.bundles import Bundles
 from invio.delivery.digests import digest_of
 from invio.delivery.limits import Throttles
-from invio.delivery.pump import Stopped, Watch
 from invio.delivery.refusals import refusal_reply, unreachable
 from invio.delivery.sender import Sender
 from invio.delivery.transfers import Transfers
@@ -41,7 +41,7 @@ class Delivery:
         self._way = way
         self._throttles = Throttles(way.limits)
         self._planner = Planner(way, self._throttles)
-        self._watch = Watch(way.limits.idle)
+        self._watch = way.transfers.watch
 
     async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
         head = RequestHead(scope["method"], scope["headers"])
@@ -145,10 +145,7 @@ class Delivery:
         reply, address = self._shared(head, planned.reply), planned.asking.address
         try:
             if sender.send_at_once(reply):
-                if sender.arrived:
-                    ended(None)
-                else:  # something larger went before it, and is still on its way
-                    sender.go_on(self._send(sender, head, address, None, ended))
+                sender.end_on_arrival(self._watch, ended)
                 return
         except ReplyBroken as broken:
             ended(broken)
@@ -163,15 +160,11 @@ class Delivery:
             ended(error)
             raise
 
-    async def _send(
-        self, sender: Sender, head: RequestHead, address: str, reply: Reply | None, ended: _Settling
-    ) -> None:
-        """Sends a reply to its end, and settles it when it has arrived; None: it was sent."""
+    async def _send(self, sender: Sender, head: RequestHead, address: str, reply: Reply, ended: _Settling) -> None:
+        """Sends a reply to its end, and has it be settled when it has arrived."""
         await in_a_task()
         try:
-            if reply is not None:
-                await sender.send(reply)
-            await sender.arrival()
+            await sender.send(reply)
         except ReplyBroken as error:
             ended(error)
             if not sender.untouched:
@@ -185,7 +178,7 @@ class Delivery:
             ended(Stopped("the service was stopped"))
             raise
         else:
-            ended(None)
+            sender.end_on_arrival(self._watch, ended)
 
     def stop(self) -> None:
         """Breaks off what is still under way, and records it. To be called in the event loop."""

@@ -17,7 +17,7 @@ from typing import TYPE_CHECKING, Any
 from uvicorn.protocols.http.httptools_impl import STATUS_LINE
 
 if TYPE_CHECKING:
-    from invio.delivery.pump import Pump
+    from invio.delivery.arrival import Answer
     from invio.delivery.zerocopy import ZeroCopyProtocol
 
 log = logging.getLogger("invio.delivery")
@@ -188,14 +188,13 @@ class Wire:
             raise self._lost("the client closed the connection")
         return self._protocol.direct_socket()
 
-    def attach(self, pump: Pump) -> None:
-        """From now on `pump` sends the body, and is told when the connection is lost; the application may return."""
-        self._protocol.pump = pump
-        self._cycle.disconnected = True  # or its return would be taken for a fault
+    def attach(self, answer: Answer) -> None:
+        """From now on `answer` is told when the connection is lost."""
+        self._protocol.answer = answer
 
-    def detach(self, pump: Pump) -> None:
-        if self._protocol.pump is pump:
-            self._protocol.pump = None
+    def detach(self, answer: Answer) -> None:
+        if self._protocol.answer is answer:
+            self._protocol.answer = None
 
     def lighten(self) -> None:
         """Lets go of what the application was told of the request; nobody will ask for it again."""

@@ -18,6 +18,7 @@ import struct
 import sys
 import time
 from collections.abc import Coroutine
+from contextlib import suppress
 from fcntl import ioctl
 from functools import lru_cache
 from typing import Any
@@ -27,7 +28,7 @@ import httptools
 from uvicorn.protocols.http.httptools_impl import STATUS_LINE, HttpToolsProtocol, RequestResponseCycle
 
 from invio.core.reasons import Refusal
-from invio.delivery.pump import Pump
+from invio.delivery.arrival import Answer
 from invio.delivery.refusals import refusal_reply
 from invio.delivery.turns import begin_at_once
 from invio.delivery.wire import NO_SCOPE, ClientGone, Patience, ReaderStuck, Wire
@@ -114,7 +115,6 @@ class ZeroCopyProtocol(HttpToolsProtocol):
     # Apart from the server's own attributes: with these among them, they would outgrow the dictionary
     # that instances share, and each connection had one of its own.
     __slots__ = (
-        "_all_taken",
         "_answered",
         "_begins_at_once",
         "_between",
@@ -126,10 +126,11 @@ class ZeroCopyProtocol(HttpToolsProtocol):
         "_leaving",
         "_patience",
         "_reading",
+        "_said_end",
         "_waiting",
+        "answer",
         "cut_because",
         "gone",
-        "pump",
     )
 
     def __init__(self, *given: Any, **named: Any) -> None:
@@ -141,14 +142,14 @@ class ZeroCopyProtocol(HttpToolsProtocol):
         self._answered = 0.0  # when the last answer ended, by the event loop's clock
         self.gone = False
         self.cut_because: str | None = None
-        self.pump: Pump | None = None  # what sends a long body on this connection, or has sent it
+        self.answer: Answer | None = None  # the last one that goes on by itself, or has still to arrive
         self._head_bytes = 0  # of a request whose head has not ended yet
         self._direct: socket.socket | None = None
         self._waiting: asyncio.Future[None] | None = None
         self._last_unacknowledged = self._last_acknowledged = 0
         self._patience: Patience | None = None  # with a reader that still has to take what was sent
         self._latest: Wire | None = None  # the response that began last
-        self._all_taken = False  # whether the connection was closed with nothing left on its way
+        self._said_end = False  # whether the other side was told that nothing more comes
         self._leaving = False  # whether the connection is closed as soon as that was taken
         self._between = True  # whether no request has been read in part
 
@@ -170,7 +171,9 @@ class ZeroCopyProtocol(HttpToolsProtocol):
 
     def _wired(self, cycle: Any, app: Any) -> Wire:
         """The application, with the extension."""
-        if self._latest is not None:
+        if self._latest is None:
+            self.direct_socket()  # what arrives is known by it, to the last
+        else:
             self._latest.followed()
         self._latest = wire = Wire(app, cycle, self)
         cycle.scope["extensions"] = {"http.response.zerocopysend": _OFFERED, "invio.connection": wire}
@@ -194,8 +197,8 @@ class ZeroCopyProtocol(HttpToolsProtocol):
     def data_received(self, data: bytes) -> None:
         if self._leaving:
             return
-        if self.pump is not None and self.cycle.response_complete:
-            self.pump.look_for_arrival()  # whoever asks for more has mostly taken what came before
+        if self.answer is not None and self.cycle.response_complete:
+            self.answer.look_for_arrival()  # whoever asks for more has mostly taken what came before
         if self.parser is None:
             self.parser = httptools.HttpRequestParser(self)
         self._head_bytes += len(data)
@@ -301,7 +304,7 @@ class ZeroCopyProtocol(HttpToolsProtocol):
 
     def _forget_callback(self) -> None:
         """The server has left a function of its own, which does nothing, with each response that goes on by itself."""
-        if self.pump is not None and not self.cycle.response_complete:
+        if self.answer is not None and not self.cycle.response_complete:
             self.cycle.on_response = _nothing
 
     def on_response_complete(self) -> None:
@@ -350,12 +353,28 @@ class ZeroCopyProtocol(HttpToolsProtocol):
         """Closes the connection once the other side has taken what was sent; closed before, it would not be known."""
         if self.gone:
             return
-        if not self._waits_for_taking():
-            self._all_taken = not self.unacknowledged()
+        if not self.unacknowledged():
             self.transport.close()
             return
         self._leaving = True
-        self.loop.call_later(_TAKEN_LOOK, self.close_when_taken)
+        self.loop.call_soon(self.loop.call_soon, self._close_or_wait)  # once the transport has sent what it has
+
+    def _close_or_wait(self) -> None:
+        if self.gone:
+            return
+        self._say_end()
+        if self._waits_for_taking():
+            self.loop.call_later(_TAKEN_LOOK, self._close_or_wait)
+        else:
+            self.transport.close()
+
+    def _say_end(self) -> None:
+        """Ends our side behind all that was sent, for the other to learn of it at once: RFC 9112 §9.6."""
+        if self._said_end or self._direct is None or self.transport.get_write_buffer_size():
+            return
+        self._said_end = True
+        with suppress(OSError):  # the other side is gone
+            self._direct.shutdown(socket.SHUT_WR)
 
     def _waits_for_taking(self) -> bool:
         """Whether something is on its way, and some of it was taken lately."""
@@ -392,9 +411,14 @@ class ZeroCopyProtocol(HttpToolsProtocol):
                 self.loop.remove_writer(self._direct.fileno())
 
     def unacknowledged(self) -> int:
+        """Bytes that were sent on this connection, or wait in its buffer, and that the other side has not got yet."""
         if self.gone or self._direct is None:
             return self._last_unacknowledged
-        return _unacknowledged(self._direct)
+        left = self.transport.get_write_buffer_size()
+        if left:
+            return left + _unacknowledged(self._direct)
+        # The end of our side counts as a byte, too, and nobody waits for that.
+        return max(0, _unacknowledged(self._direct) - self._said_end)
 
     def acknowledged(self) -> int:
         """Bytes that the other side has acknowledged on this connection, its opening and its end included."""
@@ -408,23 +432,23 @@ class ZeroCopyProtocol(HttpToolsProtocol):
             return None
         for _ in range(5):
             before = _acknowledged(self._direct)
-            left = _unacknowledged(self._direct)
+            left = self.unacknowledged()
             if before == _acknowledged(self._direct):  # nothing came in between
                 break
         return before + left
 
     def connection_lost(self, exc: Exception | None) -> None:
+        left, acknowledged = self.unacknowledged(), self.acknowledged()
         super().connection_lost(exc)
         if self.timeout_keep_alive_task is not None:
             self.timeout_keep_alive_task.cancel()
             self.timeout_keep_alive_task = None
-        # The connection's end counts as a byte, too, and nobody waits for that to be acknowledged.
-        self._last_unacknowledged = 0 if self._all_taken else self.unacknowledged()
-        self._last_acknowledged, self.gone, self._latest = self.acknowledged(), True, None
+        self._last_unacknowledged, self._last_acknowledged = left, acknowledged
+        self.gone, self._latest = True, None
         closed = ClientGone("the client closed the connection")
         why = closed if self.cut_because is None else ReaderStuck(self.cut_because)
-        if self.pump is not None:
-            self.pump.lost(why)
+        if self.answer is not None:
+            self.answer.lost(why)
         if self._waiting is not None and not self._waiting.done():
             self._waiting.set_exception(why)
         if self._direct is not None:

@@ -253,14 +253,15 @@ class Journal:
             return [(item.told, None, None) for item in batch.begins]
         outcomes: list[_Outcome] = []
         with connection.begin():
+            # What has ended is not to stand in the way of what begins.
+            transfers.update(connection, list(batch.changed.values()))
+            transfers.end_whole(connection, batch.whole)
             began = (self._begun(connection, item, outcomes) for item in batch.begins)
             if any(item.most is not None or item.claims for item in batch.begins):
                 for row in began:  # one by one, for the next one to be counted with it
                     transfers.insert(connection, [row] if row else [])
             else:
                 transfers.insert(connection, [row for row in began if row])
-            transfers.update(connection, list(batch.changed.values()))
-            transfers.end_whole(connection, batch.whole)
             outcomes += [(item.done, *self._attempt(connection, item.work)) for item in batch.calls]
         return outcomes
 
