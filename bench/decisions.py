@@ -45,21 +45,28 @@ def decision(rules: int, elsewhere: int = 0) -> float:
     return _median(lambda: rule_set.allows(caller, "read", address), 5000)
 
 
-def links(count: int = 20_000) -> tuple[float, float]:
-    """Links made, and links checked, each of them for the first time, a second."""
+def links(count: int = 2_000, rounds: int = 20) -> tuple[float, float]:
+    """Links made, and links checked, each of them for the first time, a second: the best of some rounds.
+
+    What makes a round slower than another is somebody else on the same core, and it is the code that is measured.
+    """
     ring = new_keys()
     key = ring.keys[ring.current]
-    address, until = parse_address("charts/approach/north-channel.pdf"), str(int(time.time()) + 3600)
-    began = time.perf_counter()
-    made = [make_link(address, ring.current, key, [("to", f"r{n}")], [("until", until)]) for n in range(count)]
-    making = count / (time.perf_counter() - began)
-    queries = [link_query(link) for link in made]
-    parse_link.cache_clear()
-    asked = Asked(time.time())
-    began = time.perf_counter()
-    for query in queries:
-        check_link(parse_link("charts/approach/north-channel.pdf", query), ring.keys, asked)
-    return making, count / (time.perf_counter() - began)
+    path, until = "charts/approach/north-channel.pdf", str(int(time.time()) + 3600)
+    address, asked = parse_address(path), Asked(time.time())
+    making, checking = [], []
+    for _ in range(rounds):
+        began = time.perf_counter()
+        made = [make_link(address, ring.current, key, [("to", f"r{n}")], [("until", until)]) for n in range(count)]
+        making.append(count / (time.perf_counter() - began))
+        queries = [link_query(link) for link in made]
+        parse_link.cache_clear()
+        began = time.perf_counter()
+        for query in queries:
+            check_link(parse_link(path, query), ring.keys, asked)
+        checking.append(count / (time.perf_counter() - began))
+        time.sleep(0.1)
+    return max(making), max(checking)
 
 
 def comparison(files: int = 100_000, groups: int = 20) -> float:
