@@ -166,3 +166,60 @@ actions = ["read"]
         == rules.terms(pilot, "list", parse_address("notices/a"))
         == NO_TERMS
     )
+
+
+LIMITED = """
+[[rule]]
+name = "charts"
+effect = "allow"
+who = ["group:pilots"]
+what = ["charts/**"]
+actions = ["read"]
+speed = 9000
+quota = { files = 10, per = "1d" }
+
+[[rule]]
+name = "drafts"
+effect = "allow"
+who = ["group:pilots"]
+what = ["charts/drafts/*"]
+actions = ["read"]
+speed = 1000
+quota = { files = 2, per = "1d" }
+
+[[rule]]
+name = "office"
+effect = "allow"
+who = ["group:office"]
+what = ["**"]
+actions = ["read"]
+"""
+
+
+@pytest.mark.parametrize(
+    ("folder", "speed", "names"),
+    [
+        ("charts/", 1000, ["charts", "drafts"]),
+        ("charts/drafts/", 1000, ["charts", "drafts"]),
+        ("charts/approach/", 9000, ["charts"]),
+        ("models/", None, []),
+    ],
+)
+def test_within_a_folder_the_strictest_of_all_that_may_apply_does(
+    folder: str, speed: int | None, names: list[str]
+) -> None:
+    rule_set = parse_rules(LIMITED)
+    terms = rule_set.terms_within(PILOT, "read", parse_address(folder))
+    assert (terms.speed, [quota.name for quota in terms.quotas]) == (speed, names)
+    assert rule_set.terms_within(OFFICE, "read", parse_address(folder)) is NO_TERMS
+
+
+def test_quotas_are_found_again_by_name_where_their_rules_are_about_the_file() -> None:
+    rule_set = parse_rules(LIMITED)
+
+    def found(address: str, *names: str) -> list[str]:
+        return [quota.name for quota in rule_set.quotas_named(names, parse_address(address))]
+
+    assert found("charts/drafts/a.pdf", "charts", "drafts") == ["charts", "drafts"]
+    assert found("charts/a.pdf", "charts", "drafts") == ["charts"]
+    assert found("charts/a.pdf", "drafts", "a rule that is gone") == []

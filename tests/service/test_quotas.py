@@ -103,6 +103,86 @@ def test_whoever_has_reached_it_is_told_when_it_frees(start: Start) -> None:
     assert "More for members." in page.text
 
 
+# The crew hand on what they have, three files of it a day, and of its notes just one.
+CREW = """
+[[rule]]
+name = "crew"
+effect = "allow"
+who = ["group:crew"]
+what = ["files/**"]
+actions = ["list", "read", "bundle", "link"]
+speed = 5_000_000
+quota = { files = 3, per = "1d" }
+
+[[rule]]
+name = "notes"
+effect = "allow"
+who = ["group:crew"]
+what = ["files/notes/**"]
+actions = ["read"]
+quota = { files = 1, per = "1d" }
+
+[[rule]]
+effect = "allow"
+who = ["group:admins"]
+what = ["**"]
+actions = ["list", "read", "link", "manage"]
+"""
+NOTES = {f"notes/n{number}.txt": b"note" for number in range(3)}
+
+
+def made_link(service: Service, who: str, **asked: object) -> dict[str, str]:
+    with service.client(who) as client:
+        answer = client.post("/api/links", json=asked)
+        assert answer.status_code == 201, answer.text
+        link: dict[str, str] = answer.json()
+        return link
+
+
+def test_what_is_had_by_a_link_counts_to_the_quotas_of_its_maker(start: Start) -> None:
+    first = start(files=FILES, rules=CREW)
+    beside = start(first.folder)
+    link = made_link(first, "bob", address="files/f1.txt", to="cleo")["target"]
+    answers = at_once(12, lambda number: [(first, beside)[number % 2].get(link).status_code])
+    assert answers == {200: 3, 429: 9}
+    assert first.get("/get/files/f2.txt", "bob").status_code == 429, "nobody hands on more than they have"
+    with first.client("bob") as client:
+        assert client.get("/api/quotas").json()["quotas"][0]["used_files"] == 3
+    theirs = made_link(first, "ann", address="files/f1.txt")["target"]
+    assert first.get(theirs).status_code == 200, "a maker without quotas hands on without any"
+    assert first.get(first.link("files/f1.txt", {"id": "by-key"})).status_code == 200, "and so does the key file"
+
+
+def test_of_a_folders_link_each_file_counts_to_the_quotas_that_are_about_it(start: Start) -> None:
+    service = start(files=FILES | NOTES, rules=CREW)
+    given = made_link(service, "bob", address="files/f1.txt", **{"in": "files/"})["target"]
+    query = given.partition("?")[2]
+    said = [service.get(f"/get/files/{name}?{query}").status_code for name in ("notes/n0.txt", "notes/n1.txt")]
+    assert said == [200, 429]
+    said = [service.get(f"/get/files/{name}?{query}").status_code for name in ("f1.txt", "f2.txt", "f3.txt")]
+    assert said == [200, 200, 429]
+
+
+def test_a_link_to_a_bundle_counts_all_of_its_files_to_its_maker(start: Start) -> None:
+    service = start(files=FILES, rules=CREW)
+    with service.client("bob") as client:
+        bundle = client.post("/api/bundles", json={"files": ["files/f1.txt", "files/f2.txt"]}).json()
+    link = made_link(service, "bob", address=bundle["address"])["target"]
+    assert [service.get(link).status_code for _ in range(2)] == [200, 429]
+
+
+def test_a_link_is_no_faster_than_its_maker_may_have_the_file(start: Start) -> None:
+    service = start(files=FILES | NOTES, rules=CREW)
+    for asked, rate in (({}, 5_000_000), ({"rate": 9_000_000}, 5_000_000), ({"rate": 1000}, 1000)):
+        assert f"rate={rate}&" in made_link(service, "bob", address="files/f1.txt", **asked)["target"]
+    assert "rate=5000000&" in made_link(service, "bob", address="files/f1.txt", **{"in": "files/"})["target"]
+    assert "rate=" not in made_link(service, "ann", address="files/f1.txt")["target"]
+    with service.client("bob") as client:
+        folder = client.post("/api/links", json={"address": "files/notes/"})
+    assert folder.status_code == 400
+    assert "'in'" in folder.json()["detail"]
+
+
 def test_a_process_that_dies_leaves_nothing_reserved_and_nothing_forgotten(start: Start) -> None:
     first = start(files=FILES, rules=rules('{ bytes = 5_000_000, per = "1d" }'))
     beside = start(first.folder)

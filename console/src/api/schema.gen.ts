@@ -179,7 +179,8 @@ export interface paths {
          * Make a sealed link
          * @description Seals a link for a file, or with `in` for a folder. It takes the rights `link` and `read` for all of it.
          *
-         *     It gets an id when none is given, by which it is listed, counted and revoked.
+         *     It gets an id when none is given, by which it is listed, counted and revoked. What is had by it is no faster than
+         *     its maker may have it, and counts to the maker's quotas.
          */
         post: operations["post_link_api_links_post"];
         delete?: never;

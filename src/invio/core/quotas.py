@@ -31,11 +31,15 @@ class Quota:
 
 @dataclass(frozen=True, slots=True)
 class Claim:
-    """What a download takes of a quota when it begins: so many files, and at most so many bytes."""
+    """What a download takes of a quota when it begins: so many files, and at most so many bytes.
+
+    `who` is whose quota it is: a recipient, or where nobody signed in a network address.
+    """
 
     quota: Quota
     files: int
     bytes: int
+    who: str = ""
 
 
 @dataclass(frozen=True, slots=True)

@@ -8,7 +8,7 @@ reasons; `explain` adds, for each rule that did not speak, the first thing that 
 from __future__ import annotations
 
 import time
-from collections.abc import Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass
 from itertools import product
 
@@ -264,19 +264,24 @@ class RuleSet:
         """What applies with the rules that allow this: of several, each time the strictest."""
         if not self._any_terms:
             return NO_TERMS
-        speaking = self._speaking(caller, action, address, facts, None)
-        spoke = [rule.terms for rule in speaking if rule.terms is not NO_TERMS]
-        if not spoke:
+        return _strictest(self._speaking(caller, action, address, facts, None))
+
+    def terms_within(self, caller: Caller, action: str, folder: Address) -> Terms:
+        """What may apply to something below a folder, of all that may: each time the strictest."""
+        if not self._any_terms:
             return NO_TERMS
-        dispositions = {terms.disposition for terms in spoke if terms.disposition}
-        return Terms(
-            speed=min((terms.speed for terms in spoke if terms.speed is not None), default=None),
-            disposition="attachment" if "attachment" in dispositions else next(iter(dispositions), None),
-            cache=strictest(terms.cache for terms in spoke if terms.cache is not None),
-            quotas=tuple(dict.fromkeys(quota for terms in spoke for quota in terms.quotas)),
-            link_default=min((terms.link_default for terms in spoke if terms.link_default is not None), default=None),
-            link_longest=min((terms.link_longest for terms in spoke if terms.link_longest is not None), default=None),
+        return _strictest(
+            rule
+            for rule in self._filed(folder.store)
+            if action in rule.actions
+            and rule.concerns(caller)
+            and any(pattern.covers(folder) or pattern.reaches_into(folder) for pattern in rule.what)
         )
+
+    def quotas_named(self, names: Collection[str], address: Address) -> tuple[Quota, ...]:
+        """Those of some quotas, by name, whose rules are about an address."""
+        speaking = (rule for rule in self._filed(address.store) if rule.name in names and _any_match(rule, address))
+        return tuple(dict.fromkeys(quota for rule in speaking for quota in rule.terms.quotas))
 
     def decide(
         self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None, now: float | None = None
@@ -347,6 +352,22 @@ class RuleSet:
             ):
                 allowed = allowed or any(pattern.covers(folder) for pattern in rule.what)
         return allowed
+
+
+def _strictest(rules: Iterable[Rule]) -> Terms:
+    """What applies with all of some rules."""
+    spoke = [rule.terms for rule in rules if rule.terms is not NO_TERMS]
+    if not spoke:
+        return NO_TERMS
+    dispositions = {terms.disposition for terms in spoke if terms.disposition}
+    return Terms(
+        speed=min((terms.speed for terms in spoke if terms.speed is not None), default=None),
+        disposition="attachment" if "attachment" in dispositions else next(iter(dispositions), None),
+        cache=strictest(terms.cache for terms in spoke if terms.cache is not None),
+        quotas=tuple(dict.fromkeys(quota for terms in spoke for quota in terms.quotas)),
+        link_default=min((terms.link_default for terms in spoke if terms.link_default is not None), default=None),
+        link_longest=min((terms.link_longest for terms in spoke if terms.link_longest is not None), default=None),
+    )
 
 
 def _said_of(names: list[str]) -> str:

@@ -24,6 +24,7 @@ from invio.delivery.catalogue import Catalogue
 from invio.delivery.front import NO_FRONT, Front, redirect
 from invio.delivery.identify import Identifies
 from invio.delivery.limits import Limits, Throttles
+from invio.delivery.makers import Makers
 from invio.delivery.offering import Offering
 from invio.delivery.presentation import Presentation, presented, read_presentation
 from invio.delivery.refusals import USUAL_PAGES, Pages
@@ -85,6 +86,7 @@ class Way:
     transfers: Transfers
     archives: Bundles
     offering: Offering
+    makers: Makers
     keys: Mapping[str, bytes]
     grace: int
     limits: Limits = field(default_factory=Limits)
@@ -156,10 +158,13 @@ class Planner:
     ) -> Planned:
         way, terms, found, version = self._way, NO_TERMS, None, presentation.version
         quotas: Mapping[Quota, int] = _NO_QUOTAS
+        payer: str | None = None  # the recipient whose quotas they are, where that is not who asks
         decided_by = "" if link is None else intern(f"seal: {link.key}")
         if address.store == bundles.STORE:
             resumes = not (request.head.get(b"range") or "bytes=0-").startswith("bytes=0-")
-            representation, quotas = await in_thread(way.archives.represent, caller, address, link is not None, resumes)
+            representation, quotas, payer = await in_thread(
+                way.archives.represent, caller, address, link is not None, resumes
+            )
             etag = representation.tag
             decided_by = decided_by or "bundle"
         else:
@@ -174,10 +179,15 @@ class Planner:
                 terms = way.catalogue.rules.terms(caller, "read", address, found.facts)
                 if terms.quotas:
                     quotas = dict.fromkeys(terms.quotas, 1)
+            elif way.catalogue.rules.has_quotas and (maker := await way.makers.of(link)) is not None:
+                quotas = dict.fromkeys(way.catalogue.rules.quotas_named(maker.quotas, address), 1)
+                payer = maker.recipient
             offer = await way.offering.offer(request.head, found, presentation, terms)
             representation, etag = offer.representation, offer.found.facts.tag
         reply = plan(request.head, representation)
         asking = _asking(caller, address, link, quotas, None if found is None else found.facts.version, decided_by)
+        if payer is not None and quotas:
+            asking.payer = f"recipient:{payer}"
         planned = Planned(reply, asking, representation, etag, None, terms)
         if reply.status == 206:
             planned.earlier = await way.transfers.earlier(asking, etag)

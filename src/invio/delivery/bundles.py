@@ -153,10 +153,11 @@ class Bundles:
 
     def represent(
         self, caller: Caller, address: Address, sealed: bool, resumes: bool
-    ) -> tuple[Representation, Mapping[Quota, int]]:
+    ) -> tuple[Representation, Mapping[Quota, int], str | None]:
         """The archive at `bundles/<id>/<name>`, with the rights to every entry checked again.
 
-        With it, the quotas that hold for what is in it, and how many of its files each is about.
+        With it, the quotas that hold for what is in it, how many of its files each is about, and whose
+        recipient's they are.
         `sealed`: by a good link, which has whoever made the bundle be the one whose rights count, as they
         are now. `resumes`: what was planned is gone on with, if it is known.
 
@@ -189,7 +190,7 @@ class Bundles:
             name=record.name,
             sealed=sealed,
         )
-        return representation, {} if sealed else quotas
+        return representation, quotas, caller.recipient
 
     def broken(self, address: str) -> None:
         """Tells that what was sent of an address could not be sent whole."""

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass
 from typing import Protocol
 
 from invio.core.addresses import Address
 from invio.core.files import Caller, FileFacts
+from invio.core.quotas import Quota
 from invio.core.reasons import Refusal
 from invio.core.rules import Decision, Reason, Terms
 from invio.stores.store import Found, KeepsVersions, Missing, Store, Walks
@@ -48,6 +49,10 @@ class Decider(Protocol):
 
     def terms(self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None) -> Terms:
         """How the file is delivered to a caller who may have it."""
+        ...
+
+    def quotas_named(self, names: Collection[str], address: Address) -> tuple[Quota, ...]:
+        """Those of some quotas, by name, that count what is had of an address."""
         ...
 
     def may_enter(self, caller: Caller, folder: Address) -> bool:

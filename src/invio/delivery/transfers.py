@@ -77,6 +77,7 @@ class Asking:
     version: int | None = None
     credential: str | None = None
     decided_by: str | None = None
+    payer: str | None = None  # whose quotas they are, where that is not `who`
 
     @property
     def tag(self) -> str | None:
@@ -297,7 +298,7 @@ class Transfers:
                 check_link_use(connection, link_id, None)
             if most is not None and not runs:
                 check_running(connection, asking.who, most)
-            quotas.reserve(connection, asking.who, live.row.id, claims, begins=False)
+            quotas.reserve(connection, live.row.id, claims, begins=False)
             return go_on(connection, live.row.id, live.requests)
 
         # A request that ended since the earlier one was looked up may have brought more.
@@ -449,4 +450,5 @@ def _counts_bytes(claims: Sequence[Claim]) -> bool:
 
 def _claims(asking: Asking, reply: Reply) -> list[Claim]:
     """What a request takes of the quotas that hold; of a content that is made, nobody knows the length."""
-    return [Claim(quota, files, reply.length or 0) for quota, files in asking.quotas.items()]
+    who = asking.payer or asking.who
+    return [Claim(quota, files, reply.length or 0, who) for quota, files in asking.quotas.items()]

@@ -274,7 +274,7 @@ class Journal:
             if item.counts is not None:
                 transfers.check_link_use(connection, item.counts, item.limit)
             if item.claims:
-                quotas.reserve(connection, item.row.who, item.row.id, item.claims, begins=True)
+                quotas.reserve(connection, item.row.id, item.claims, begins=True)
             if item.counts is not None:
                 transfers.use_link(connection, item.counts, item.limit)
         except (LinkSpent, TooMany, QuotaReached) as refused:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import sqlalchemy as sa
@@ -32,8 +33,16 @@ class LinkKnown(Exception):
     """There is a link of that id already."""
 
 
-def note_made(connection: sa.Connection, link: SealedLink, maker: str | None) -> None:
-    """Writes down a link that was made here. Raises LinkKnown."""
+@dataclass(frozen=True, slots=True)
+class Maker:
+    """Who had a link made, and by name those of their quotas that count what is had by it."""
+
+    recipient: str
+    quotas: tuple[str, ...]
+
+
+def note_made(connection: sa.Connection, link: SealedLink, maker: str | None, quotas: Sequence[str]) -> None:
+    """Writes down a link that was made here; `quotas` are names. Raises LinkKnown."""
     link_id = link.says("id")
     if connection.execute(sa.select(links.c.id).where(links.c.id == link_id)).first() is not None:
         raise LinkKnown
@@ -41,8 +50,17 @@ def note_made(connection: sa.Connection, link: SealedLink, maker: str | None) ->
         sa.insert(links).values(
             id=link_id, used=0, made=time.time(), maker=maker, address=str(link.address), scope=link.says("in"),
             recipient=link.says("to"), until=link.expires, uses=link.uses, key=link.key,
+            quotas=list(quotas) or sa.null(),
         )
     )  # fmt: skip
+
+
+def maker_of(connection: sa.Connection, link_id: str) -> Maker | None:
+    """Who had a link made; None for one that counts to nobody's quotas."""
+    row = connection.execute(sa.select(links.c.maker, links.c.quotas).where(links.c.id == link_id)).first()
+    if row is None or row.maker is None or not row.quotas:
+        return None
+    return Maker(row.maker, tuple(row.quotas))
 
 
 def known_links(connection: sa.Connection, maker: str | None, limit: int, before: float | None) -> list[LinkRow]:

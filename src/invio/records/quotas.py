@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Sequence
+from dataclasses import replace
 
 import sqlalchemy as sa
 
@@ -24,7 +25,7 @@ class QuotaReached(Exception):
         self.frees = frees
 
 
-def reserve(connection: sa.Connection, who: str, transfer: str, claims: Sequence[Claim], begins: bool) -> None:
+def reserve(connection: sa.Connection, transfer: str, claims: Sequence[Claim], begins: bool) -> None:
     """Takes what a request claims, within the caller's transaction; or nothing.
 
     `begins` says that the transfer is new: later requests of one count no further file.
@@ -34,8 +35,8 @@ def reserve(connection: sa.Connection, who: str, transfer: str, claims: Sequence
     """
     now = time.time()
     for claim in claims:
-        asked = claim if begins else Claim(claim.quota, 0, claim.bytes)
-        frees = room_at(asked, _uses(connection, who, claim.quota, now), now)
+        asked = claim if begins else replace(claim, files=0)
+        frees = room_at(asked, _uses(connection, claim.who, claim.quota, now), now)
         if frees is None or frees > now:
             raise QuotaReached(claim.quota, frees)
     for claim in claims:
@@ -47,8 +48,8 @@ def reserve(connection: sa.Connection, who: str, transfer: str, claims: Sequence
         if not known.rowcount:
             connection.execute(
                 sa.insert(quota_uses).values(
-                    quota=claim.quota.name, transfer=transfer, who=who, at=now, files=claim.files if begins else 0,
-                    taken=0, reserved=claim.bytes,
+                    quota=claim.quota.name, transfer=transfer, who=claim.who, at=now,
+                    files=claim.files if begins else 0, taken=0, reserved=claim.bytes,
                 )
             )  # fmt: skip
 

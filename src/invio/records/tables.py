@@ -89,6 +89,7 @@ links = sa.Table(
     sa.Column("until", sa.BigInteger),
     sa.Column("uses", sa.Integer),
     sa.Column("key", sa.String(32)),
+    sa.Column("quotas", sa.JSON),  # names of its maker's quotas that count what is had by it; None: there are none
 )
 
 # What one transfer takes of one quota: files, bytes that were taken, and bytes that requests under way may take.

@@ -24,6 +24,7 @@ from invio.delivery.digests import Digests
 from invio.delivery.front import Front
 from invio.delivery.identify import Identifier, Identifies
 from invio.delivery.limits import BundleLimits, Limits
+from invio.delivery.makers import Makers
 from invio.delivery.offering import Offering
 from invio.delivery.refusals import Pages
 from invio.delivery.transfers import Transfers
@@ -139,7 +140,17 @@ def assemble(settings: Settings, decider: Decider | None = None, identifier: Ide
     offering = Offering(catalogue.locate, digests, cross_origin, settings.service.digests == "always")
     grace = settings.service.link_grace
     way = Way(
-        catalogue, identifier, transfers, bundles, offering, keys.keys, grace, limits, cross_origin, _front(settings)
+        catalogue,
+        identifier,
+        transfers,
+        bundles,
+        offering,
+        Makers(engine),
+        keys.keys,
+        grace,
+        limits,
+        cross_origin,
+        _front(settings),
     )
     way.pages = Pages(contact=settings.service.contact, contact_link=settings.service.contact_link)
     if decider is not None:

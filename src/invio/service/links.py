@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import secrets
 import time
-from typing import Annotated, cast
+from typing import Annotated, NamedTuple, cast
 
 import sqlalchemy as sa
 from fastapi import APIRouter, Query, Request, Response
@@ -15,7 +15,7 @@ from invio.core.link_terms import CONDITION_NAMES, ROOT
 from invio.core.links import link_target, make_link
 from invio.core.quotas import period_text
 from invio.core.reasons import Refusal
-from invio.core.rules import Terms
+from invio.core.rules import RuleSet, Terms
 from invio.delivery import bundles
 from invio.delivery.board import timestamp
 from invio.records import links as records
@@ -38,9 +38,13 @@ router = APIRouter(tags=["links"])
 def post_link(asked: LinkAsk, request: Request, response: Response, caller: TheCaller, parts: TheParts) -> LinkShape:
     """Seals a link for a file, or with `in` for a folder. It takes the rights `link` and `read` for all of it.
 
-    It gets an id when none is given, by which it is listed, counted and revoked.
+    It gets an id when none is given, by which it is listed, counted and revoked. What is had by it is no faster than
+    its maker may have it, and counts to the maker's quotas.
     """
     address = read_address(asked.address)
+    if address.folder:
+        said = f"{address} is a folder; give the address of a file in it, and the folder as 'in' to open all of it"
+        raise Refusal("bad-request", said)
     record = _bundle(parts, caller, address)
     if record is None:
         _require(parts, caller, address, asked.within, asked.version)
@@ -50,11 +54,16 @@ def post_link(asked: LinkAsk, request: Request, response: Response, caller: TheC
             raise Refusal("bad-request", "give until or seconds, not both")
         given["until"] = int(time.time()) + asked.seconds
     if record is None:
-        terms = [parts.rules.terms(caller, "link", address, parts.catalogue.facts(address, asked.version))]
+        terms = _terms(parts, caller, address, asked.within, asked.version)
     else:
         terms = _require_all(parts, caller, record)
         given.setdefault("until", int(record.expires))
-    _hold_for(terms, address, given)
+    _hold_for([one.linking for one in terms], address, given)
+    reading = [one.reading for one in terms]
+    speeds = [one.speed for one in reading if one.speed is not None]
+    if speeds:
+        given["rate"] = min([*speeds, asked.rate or min(speeds)])
+    quotas = dict.fromkeys(quota.name for one in reading for quota in one.quotas)
     given.setdefault("id", secrets.token_hex(8))  # which no command line takes for an option
     link = make_link(
         address,
@@ -65,7 +74,7 @@ def post_link(asked: LinkAsk, request: Request, response: Response, caller: TheC
     )
     try:
         with patient(parts.engine).begin() as connection:
-            records.note_made(connection, link, caller.recipient)
+            records.note_made(connection, link, caller.recipient, tuple(quotas))
     except LinkKnown:
         raise Refusal("bad-request", f"there is a link with the id {link.says('id')!r} already") from None
     if record is not None and link.expires is not None:
@@ -156,14 +165,34 @@ def _bundle(parts: Parts, caller: Caller, address: Address) -> BundleRecord | No
     return record
 
 
-def _require_all(parts: Parts, caller: Caller, record: BundleRecord) -> list[Terms]:
-    """How long a link may hold for each file of a bundle, all of which the caller must be let link to."""
+class _Terms(NamedTuple):
+    """What applies to what somebody hands on, and what to their having it themselves."""
+
+    linking: Terms
+    reading: Terms
+
+
+def _terms(parts: Parts, caller: Caller, address: Address, within: str | None, version: int | None) -> list[_Terms]:
+    """What applies to a file and, where a link opens more than that, to all of its folder."""
+    rules = parts.rules
+    assert isinstance(rules, RuleSet)
+    facts = parts.catalogue.facts(address, version)
+    found = [_Terms(rules.terms(caller, "link", address, facts), rules.terms(caller, "read", address, facts))]
+    if within is not None:
+        folder = read_address(within)
+        found.append(_Terms(rules.terms_within(caller, "link", folder), rules.terms_within(caller, "read", folder)))
+    return found
+
+
+def _require_all(parts: Parts, caller: Caller, record: BundleRecord) -> list[_Terms]:
+    """What applies to each file of a bundle, all of which the caller must be let link to."""
     rules, found = parts.rules, set()
     for facts in parts.bundles.files(caller, record):
         for action in ("link", "read"):
             if not rules.allows(caller, action, facts.address, facts):
                 raise Refusal("not-allowed", f"the rules do not let you {action} {facts.address}")
-        found.add(rules.terms(caller, "link", facts.address, facts))
+        linking, reading = (rules.terms(caller, action, facts.address, facts) for action in ("link", "read"))
+        found.add(_Terms(linking, reading))
     return list(found)
 
 

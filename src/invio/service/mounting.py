@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import asyncio
 import inspect
-from collections.abc import AsyncIterator, Awaitable, Callable, Mapping
+from collections.abc import AsyncIterator, Awaitable, Callable, Collection, Mapping
 from contextlib import asynccontextmanager, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -23,6 +23,7 @@ from starlette.requests import Request
 from invio.core.addresses import Address
 from invio.core.caching import read_cache_control
 from invio.core.files import Caller, FileFacts
+from invio.core.quotas import Quota
 from invio.core.request_head import RequestHead
 from invio.core.rules import NO_TERMS, Decision, Reason, Terms
 from invio.service.app import Service
@@ -111,6 +112,9 @@ class _AppDecider:
     def terms(self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None) -> Terms:
         answer = self._answer(caller, action, address)
         return answer.terms() if isinstance(answer, Allowed) else NO_TERMS
+
+    def quotas_named(self, names: Collection[str], address: Address) -> tuple[Quota, ...]:
+        return ()
 
     def may_enter(self, caller: Caller, folder: Address) -> bool:
         return self.allows(caller, "list", folder)
