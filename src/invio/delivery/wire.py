@@ -108,8 +108,12 @@ class Wire:
 
     def followed(self) -> None:
         """Another response begins on this connection: what is not acknowledged later on may be of that."""
-        if not self.taken and self._end is None and self._protocol.unacknowledged():
+        if self.taken or self._end is not None:
+            return
+        if self._protocol.unacknowledged():
             self._end = self._protocol.position()
+        else:
+            self.taken = True
 
     @property
     def arrived(self) -> int:
