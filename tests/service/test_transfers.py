@@ -125,22 +125,26 @@ def test_nor_does_what_leaves_in_one_write_count_before_it_has_arrived(service: 
 
 
 def test_of_answers_that_follow_each_other_on_a_connection_each_counts_what_arrived_of_it(service: Service) -> None:
-    for number in range(90):
-        (service.folder / "files" / f"s{number:02}.bin").write_bytes(bytes(4096))
+    for number in range(300):
+        (service.folder / "files" / f"s{number:03}.bin").write_bytes(bytes(4096))
     with socket.socket() as connection:
         connection.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 4096)
         connection.connect(("127.0.0.1", service.port))
-        requests = [f"GET /get/files/s{number:02}.bin HTTP/1.1\r\nhost: x\r\n\r\n" for number in range(90)]
+        requests = [f"GET /get/files/s{number:03}.bin HTTP/1.1\r\nhost: x\r\n\r\n" for number in range(300)]
         connection.sendall("".join(requests).encode())
         taken = 0
-        while taken < 200_000:
+        while taken < 460_000:
             taken += len(connection.recv(4096))
         connection.setsockopt(socket.SOL_SOCKET, socket.SO_LINGER, struct.pack("ii", 1, 0))
-    until(lambda: "running" not in {one["state"] for one in service.transfers()})
-    brought = {one["address"]: one["bytes"] for one in service.transfers()}
-    in_order = [brought.get(f"files/s{number:02}.bin", 0) for number in range(90)]
+
+    def told() -> list[dict[str, Any]]:
+        return [json.loads(line) for line in service.get("/api/history", "ann").text.splitlines()]
+
+    until(lambda: "running" not in {one["state"] for one in told()})
+    brought = {one["address"]: one["bytes"] for one in told()}
+    in_order = [brought.get(f"files/s{number:03}.bin", 0) for number in range(300)]
     whole = in_order.count(4096)
-    assert 35 < whole < 60
+    assert 90 < whole < 150
     assert in_order[:whole] == [4096] * whole
     assert in_order[whole] < 4096
     assert not any(in_order[whole + 1 :]), "what comes after one that did not arrive did not either"
