@@ -68,14 +68,15 @@ class Wire:
     """One response on one connection."""
 
     __slots__ = (
-        "_app", "_cycle", "_direct", "_end", "_head", "_protocol", "_turn", "_until_close", "answered", "body_sent",
-        "taken",
+        "_app", "_cycle", "_direct", "_end", "_head", "_outgoing", "_protocol", "_turn", "_until_close", "answered",
+        "body_sent", "taken",
     )  # fmt: skip
 
     def __init__(self, app: Callable[..., Any], cycle: Any, protocol: ZeroCopyProtocol) -> None:
         self._app = app
         self._cycle = cycle
         self._protocol = protocol
+        self._outgoing = protocol.outgoing
         self._direct = False
         self._head = b""
         self._until_close = False
@@ -103,15 +104,15 @@ class Wire:
     def unacknowledged(self) -> int:
         """Bytes up to the end of this response, as far as it was sent, that the other side has not acknowledged yet."""
         if self._end is None:
-            return self._protocol.unacknowledged()
-        return max(0, self._end - self._protocol.acknowledged())
+            return self._outgoing.unacknowledged()
+        return max(0, self._end - self._outgoing.acknowledged())
 
     def followed(self) -> None:
         """Another response begins on this connection: what is not acknowledged later on may be of that."""
         if self.taken or self._end is not None:
             return
-        if self._protocol.unacknowledged():
-            self._end = self._protocol.position()
+        if self._outgoing.unacknowledged():
+            self._end = self._outgoing.position()
         else:
             self.taken = True
 
@@ -124,8 +125,7 @@ class Wire:
 
     def waiting(self) -> bool:
         """Whether something was sent that the other side has not taken yet."""
-        transport = self._protocol.transport
-        return self._protocol.waits or transport.get_write_buffer_size() > 0 or self._protocol.unacknowledged() > 0
+        return self._protocol.waits or self._outgoing.unacknowledged() > 0
 
     def cut(self, why: str) -> None:
         """Breaks the connection; whoever is sending on it gets ReaderStuck."""
@@ -190,7 +190,7 @@ class Wire:
         """The socket itself. Raises ClientGone."""
         if self._protocol.gone:
             raise self._lost("the client closed the connection")
-        return self._protocol.direct_socket()
+        return self._outgoing.socket
 
     def attach(self, answer: Answer) -> None:
         """From now on `answer` is told when the connection is lost."""
@@ -321,7 +321,7 @@ class Wire:
         self._direct = True
         if self._protocol.gone:
             raise self._lost("the client closed the connection")
-        return self._protocol.direct_socket()
+        return self._outgoing.socket
 
     def _lost(self, why: str) -> ClientGone:
         """What to raise; the server is told as well, that a response without an end is no fault."""

@@ -12,14 +12,10 @@ was handed to the kernel, and what of that the other side has not acknowledged.
 from __future__ import annotations
 
 import asyncio
-import os
-import socket
-import struct
+import logging
 import sys
 import time
 from collections.abc import Coroutine
-from contextlib import suppress
-from fcntl import ioctl
 from functools import lru_cache
 from typing import Any
 from urllib.parse import unquote
@@ -29,15 +25,12 @@ from uvicorn.protocols.http.httptools_impl import STATUS_LINE, HttpToolsProtocol
 
 from invio.core.reasons import Refusal
 from invio.delivery.arrival import Answer
+from invio.delivery.outgoing import Outgoing
 from invio.delivery.refusals import refusal_reply
 from invio.delivery.turns import begin_at_once
 from invio.delivery.wire import NO_SCOPE, ClientGone, Patience, ReaderStuck, Wire
 
-# linux/sockios.h; termios.TIOCOUTQ is the same number where it exists
-_SIOCOUTQ = 0x5411
-_INT, _ROOM = struct.Struct("i"), bytes(4)
-# linux/tcp.h: tcpi_bytes_acked in struct tcp_info
-_BYTES, _ACKED, _INFO = struct.Struct("Q"), 120, 128
+log = logging.getLogger("invio.delivery")
 # The longest head of a request, with its target; the parser itself knows no limit.
 _HEAD = 64 * 1024  # bytes
 
@@ -118,15 +111,12 @@ class ZeroCopyProtocol(HttpToolsProtocol):
         "_answered",
         "_begins_at_once",
         "_between",
-        "_direct",
         "_head_bytes",
-        "_last_acknowledged",
-        "_last_unacknowledged",
         "_latest",
         "_leaving",
+        "_outgoing",
         "_patience",
         "_reading",
-        "_said_end",
         "_waiting",
         "answer",
         "cut_because",
@@ -144,12 +134,10 @@ class ZeroCopyProtocol(HttpToolsProtocol):
         self.cut_because: str | None = None
         self.answer: Answer | None = None  # the last one that goes on by itself, or has still to arrive
         self._head_bytes = 0  # of a request whose head has not ended yet
-        self._direct: socket.socket | None = None
+        self._outgoing: Outgoing | None = None
         self._waiting: asyncio.Future[None] | None = None
-        self._last_unacknowledged = self._last_acknowledged = 0
         self._patience: Patience | None = None  # with a reader that still has to take what was sent
         self._latest: Wire | None = None  # the response that began last
-        self._said_end = False  # whether the other side was told that nothing more comes
         self._leaving = False  # whether the connection is closed as soon as that was taken
         self._between = True  # whether no request has been read in part
 
@@ -158,6 +146,11 @@ class ZeroCopyProtocol(HttpToolsProtocol):
         self.server = _same(self.server)
         if self.client is not None:  # mostly many connections come from one place
             self.client = (sys.intern(self.client[0]), self.client[1])
+        try:
+            self._outgoing = Outgoing(transport)
+        except OSError as error:  # as many files are open as may be
+            log.error("connection.dropped", extra={"fields": {"error": str(error)}})
+            transport.abort()
         self.pipeline = _Queue()  # type: ignore[assignment]
         self.flow._is_writable_event = _Signal()  # type: ignore[assignment]
         self.flow._is_writable_event.set()
@@ -171,9 +164,7 @@ class ZeroCopyProtocol(HttpToolsProtocol):
 
     def _wired(self, cycle: Any, app: Any) -> Wire:
         """The application, with the extension."""
-        if self._latest is None:
-            self.direct_socket()  # what arrives is known by it, to the last
-        else:
+        if self._latest is not None:
             self._latest.followed()
         self._latest = wire = Wire(app, cycle, self)
         cycle.scope["extensions"] = {"http.response.zerocopysend": _OFFERED, "invio.connection": wire}
@@ -185,14 +176,6 @@ class ZeroCopyProtocol(HttpToolsProtocol):
         if task is not None:
             task.add_done_callback(self.tasks.discard)
             self.tasks.add(task)
-
-    def direct_socket(self) -> socket.socket:
-        """A duplicate of the connection's socket; made when first asked for, closed with the connection."""
-        if self._direct is None:
-            original = self.transport.get_extra_info("socket")
-            self._direct = socket.socket(fileno=os.dup(original.fileno()))
-            self._direct.setblocking(False)
-        return self._direct
 
     def data_received(self, data: bytes) -> None:
         if self._leaving:
@@ -353,7 +336,7 @@ class ZeroCopyProtocol(HttpToolsProtocol):
         """Closes the connection once the other side has taken what was sent; closed before, it would not be known."""
         if self.gone:
             return
-        if not self.unacknowledged():
+        if self._outgoing is None or not self._outgoing.unacknowledged():
             self.transport.close()
             return
         self._leaving = True
@@ -362,23 +345,15 @@ class ZeroCopyProtocol(HttpToolsProtocol):
     def _close_or_wait(self) -> None:
         if self.gone:
             return
-        self._say_end()
+        self.outgoing.say_end()
         if self._waits_for_taking():
             self.loop.call_later(_TAKEN_LOOK, self._close_or_wait)
         else:
             self.transport.close()
 
-    def _say_end(self) -> None:
-        """Ends our side behind all that was sent, for the other to learn of it at once: RFC 9112 §9.6."""
-        if self._said_end or self._direct is None or self.transport.get_write_buffer_size():
-            return
-        self._said_end = True
-        with suppress(OSError):  # the other side is gone
-            self._direct.shutdown(socket.SHUT_WR)
-
     def _waits_for_taking(self) -> bool:
         """Whether something is on its way, and some of it was taken lately."""
-        left = self.unacknowledged()
+        left = 0 if self._outgoing is None else self._outgoing.unacknowledged()
         if not left:
             return False
         if self._patience is None:
@@ -392,6 +367,12 @@ class ZeroCopyProtocol(HttpToolsProtocol):
             self.transport.abort()
 
     @property
+    def outgoing(self) -> Outgoing:
+        """The connection's sending side, once it is made."""
+        assert self._outgoing is not None
+        return self._outgoing
+
+    @property
     def waits(self) -> bool:
         """Whether somebody waits for the socket to take more."""
         return self._waiting is not None
@@ -400,50 +381,23 @@ class ZeroCopyProtocol(HttpToolsProtocol):
         """Returns when the socket takes more. Raises ClientGone."""
         if self.gone:
             raise ClientGone("the client closed the connection")
-        sock = self.direct_socket()
+        sock = self.outgoing.socket
         self._waiting = waiting = self.loop.create_future()
         self.loop.add_writer(sock.fileno(), _wake, waiting)
         try:
             await waiting
         finally:
             self._waiting = None
-            if self._direct is not None:
-                self.loop.remove_writer(self._direct.fileno())
-
-    def unacknowledged(self) -> int:
-        """Bytes that were sent on this connection, or wait in its buffer, and that the other side has not got yet."""
-        if self.gone or self._direct is None:
-            return self._last_unacknowledged
-        left = self.transport.get_write_buffer_size()
-        if left:
-            return left + _unacknowledged(self._direct)
-        # The end of our side counts as a byte, too, and nobody waits for that.
-        return max(0, _unacknowledged(self._direct) - self._said_end)
-
-    def acknowledged(self) -> int:
-        """Bytes that the other side has acknowledged on this connection, its opening and its end included."""
-        if self.gone or self._direct is None:
-            return self._last_acknowledged
-        return _acknowledged(self._direct)
-
-    def position(self) -> int | None:
-        """What `acknowledged` comes to when all has arrived that was written so far; None where that is not known."""
-        if self.gone or self._direct is None or not hasattr(socket, "TCP_INFO"):
-            return None
-        for _ in range(5):
-            before = _acknowledged(self._direct)
-            left = self.unacknowledged()
-            if before == _acknowledged(self._direct):  # nothing came in between
-                break
-        return before + left
+            if not self.gone:
+                self.loop.remove_writer(sock.fileno())
 
     def connection_lost(self, exc: Exception | None) -> None:
-        left, acknowledged = self.unacknowledged(), self.acknowledged()
+        if self._outgoing is not None:
+            self._outgoing.lost()
         super().connection_lost(exc)
         if self.timeout_keep_alive_task is not None:
             self.timeout_keep_alive_task.cancel()
             self.timeout_keep_alive_task = None
-        self._last_unacknowledged, self._last_acknowledged = left, acknowledged
         self.gone, self._latest = True, None
         closed = ClientGone("the client closed the connection")
         why = closed if self.cut_because is None else ReaderStuck(self.cut_because)
@@ -451,26 +405,11 @@ class ZeroCopyProtocol(HttpToolsProtocol):
             self.answer.lost(why)
         if self._waiting is not None and not self._waiting.done():
             self._waiting.set_exception(why)
-        if self._direct is not None:
-            self.loop.remove_writer(self._direct.fileno())
-            self._direct.close()
-            self._direct = None
+        if self._outgoing is not None:
+            self.loop.remove_writer(self._outgoing.socket.fileno())
+            self._outgoing.socket.close()
 
 
 def _wake(waiting: asyncio.Future[None]) -> None:
     if not waiting.done():
         waiting.set_result(None)
-
-
-def _acknowledged(sock: socket.socket) -> int:
-    try:
-        return _BYTES.unpack_from(sock.getsockopt(socket.IPPROTO_TCP, socket.TCP_INFO, _INFO), _ACKED)[0]  # type: ignore[no-any-return]
-    except (OSError, struct.error):
-        return 0
-
-
-def _unacknowledged(sock: socket.socket) -> int:
-    try:
-        return _INT.unpack(ioctl(sock.fileno(), _SIOCOUTQ, _ROOM))[0]  # type: ignore[no-any-return]
-    except OSError:
-        return 0
