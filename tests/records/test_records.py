@@ -14,7 +14,7 @@ import sqlalchemy as sa
 from alembic.autogenerate import compare_metadata
 from alembic.migration import MigrationContext
 
-from invio.records import transfers
+from invio.records import lines, transfers
 from invio.records.bundles import BundleOptions, bundle_named, known_crcs, save_bundle, save_crcs
 from invio.records.database import open_database, patient
 from invio.records.journal import Journal
@@ -26,8 +26,9 @@ from invio.records.recipients import (
     recipient_of_token,
     save_recipient,
 )
+from invio.records.rows import BROKEN_OFF, COMPLETE, RUNNING, TransferRow, new_transfer_id
 from invio.records.tables import links, metadata, sessions, tokens
-from invio.records.transfers import BROKEN_OFF, COMPLETE, RUNNING, LinkSpent, TransferRow, new_transfer_id
+from invio.records.transfers import LinkSpent
 
 
 @pytest.fixture
@@ -214,7 +215,7 @@ def test_a_range_goes_on_with_the_newest_unfinished_transfer_of_the_same_content
     )  # fmt: skip
     old = row(-90_000, etag="old", state=BROKEN_OFF)
     with patient(engine).begin() as connection:
-        transfers.insert(connection, [done, broken, other_tag, other_who, old])
+        lines.insert(connection, [done, broken, other_tag, other_who, old])
         assert transfers.resumable(connection, "recipient:ann", "files/a", "old", None) is None, "it lay for too long"
         found = transfers.resumable(connection, "recipient:ann", "files/a", "t", None)
         assert found is not None
@@ -224,7 +225,7 @@ def test_a_range_goes_on_with_the_newest_unfinished_transfer_of_the_same_content
 
 def test_what_a_dead_process_left_running_is_broken_off(engine: sa.Engine) -> None:
     with patient(engine).begin() as connection:
-        transfers.insert(connection, [row(1, state=RUNNING), row(2, state=COMPLETE)])
+        lines.insert(connection, [row(1, state=RUNNING), row(2, state=COMPLETE)])
         assert transfers.break_off_orphans(connection, "the service ended") == 1
     states = {kept.id: (kept.state, kept.reason) for kept in recorded(engine)}
     assert sorted(states.values(), key=str) == [(BROKEN_OFF, "the service ended"), (COMPLETE, None)]

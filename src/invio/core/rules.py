@@ -13,12 +13,12 @@ from dataclasses import dataclass
 from itertools import product
 
 from invio.core.addresses import Address
-from invio.core.caching import strictest
 from invio.core.conditions import ALWAYS, Conditions
 from invio.core.files import Caller, FileFacts
 from invio.core.outside import SILENT, Answers, Ask, Question
 from invio.core.patterns import Pattern
 from invio.core.quotas import Quota
+from invio.core.terms import NO_TERMS, Terms, strictest_terms
 
 ACTIONS = ("list", "read", "bundle", "link", "put", "manage")
 EFFECTS = ("allow", "deny")
@@ -58,30 +58,6 @@ def _keys_of(caller: Caller) -> list[str]:
     if caller.recipient is None:
         return ["anyone"]
     return ["anyone", "signed-in", f"recipient:{caller.recipient}", *[f"group:{name}" for name in caller.groups]]
-
-
-@dataclass(frozen=True, slots=True)
-class Terms:
-    """How a file is delivered to a caller who may have it; None where no rule says.
-
-    `speed` in bytes a second, shared by all connections of one recipient; `disposition` is
-    `attachment` or `inline`; `cache` the value of Cache-Control. All of `quotas` hold. Of a link that
-    somebody is let make, `link_default` and `link_longest` are for how many seconds it holds.
-    """
-
-    speed: int | None = None
-    disposition: str | None = None
-    cache: str | None = None
-    quotas: tuple[Quota, ...] = ()
-    link_default: int | None = None
-    link_longest: int | None = None
-
-    def __hash__(self) -> int:
-        # There are few; equality looks at every field.
-        return hash(self.cache)
-
-
-NO_TERMS = Terms()
 
 
 @dataclass(frozen=True, slots=True)
@@ -264,14 +240,14 @@ class RuleSet:
         """What applies with the rules that allow this: of several, each time the strictest."""
         if not self._any_terms:
             return NO_TERMS
-        return _strictest(self._speaking(caller, action, address, facts, None))
+        return strictest_terms(rule.terms for rule in self._speaking(caller, action, address, facts, None))
 
     def terms_within(self, caller: Caller, action: str, folder: Address) -> Terms:
         """What may apply to something below a folder, of all that may: each time the strictest."""
         if not self._any_terms:
             return NO_TERMS
-        return _strictest(
-            rule
+        return strictest_terms(
+            rule.terms
             for rule in self._filed(folder.store)
             if action in rule.actions
             and rule.concerns(caller)
@@ -352,22 +328,6 @@ class RuleSet:
             ):
                 allowed = allowed or any(pattern.covers(folder) for pattern in rule.what)
         return allowed
-
-
-def _strictest(rules: Iterable[Rule]) -> Terms:
-    """What applies with all of some rules."""
-    spoke = [rule.terms for rule in rules if rule.terms is not NO_TERMS]
-    if not spoke:
-        return NO_TERMS
-    dispositions = {terms.disposition for terms in spoke if terms.disposition}
-    return Terms(
-        speed=min((terms.speed for terms in spoke if terms.speed is not None), default=None),
-        disposition="attachment" if "attachment" in dispositions else next(iter(dispositions), None),
-        cache=strictest(terms.cache for terms in spoke if terms.cache is not None),
-        quotas=tuple(dict.fromkeys(quota for terms in spoke for quota in terms.quotas)),
-        link_default=min((terms.link_default for terms in spoke if terms.link_default is not None), default=None),
-        link_longest=min((terms.link_longest for terms in spoke if terms.link_longest is not None), default=None),
-    )
 
 
 def _said_of(names: list[str]) -> str:

@@ -18,7 +18,8 @@ from invio.core.forwarded import Network, read_networks
 from invio.core.outside import Ask
 from invio.core.patterns import BadPattern, Pattern, parse_pattern
 from invio.core.quotas import Quota, read_period
-from invio.core.rules import ACTIONS, EFFECTS, NO_TERMS, Expectation, Rule, RuleSet, Terms, Who
+from invio.core.rules import ACTIONS, EFFECTS, Expectation, Rule, RuleSet, Who
+from invio.core.terms import NO_TERMS, Terms
 from invio.core.toml_places import line_of
 
 _NEEDED = ("effect", "who", "what", "actions")

@@ -17,7 +17,7 @@ from invio.core.quotas import Quota
 from invio.core.reasons import Refusal
 from invio.core.replies import METHODS, Reply, Representation, plan
 from invio.core.request_head import RequestHead
-from invio.core.rules import NO_TERMS, Terms
+from invio.core.terms import NO_TERMS, Terms
 from invio.delivery import bundles
 from invio.delivery.bundles import Bundles
 from invio.delivery.catalogue import Catalogue
@@ -30,7 +30,7 @@ from invio.delivery.presentation import Presentation, presented, read_presentati
 from invio.delivery.refusals import USUAL_PAGES, Pages
 from invio.delivery.transfers import Asking, Transfers
 from invio.delivery.turns import in_thread
-from invio.records.transfers import TransferRow
+from invio.records.rows import TransferRow
 from invio.stores.sources import RemoteFile
 from invio.stores.store import Found
 

@@ -17,7 +17,7 @@ from invio.core.multipart import Span
 from invio.core.progress import Coverage, Pace, percent, seconds_left
 from invio.core.quotas import Claim
 from invio.delivery.sender import Meter
-from invio.records.transfers import COMPLETE, HANDED_OFF, PARTIAL, RUNNING, TransferRow
+from invio.records.rows import COMPLETE, HANDED_OFF, PARTIAL, RUNNING, TransferRow
 
 _RECENT = 512
 # For how long a transfer whose requests all ended is at hand for the next one, without asking the records.

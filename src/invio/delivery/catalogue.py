@@ -10,7 +10,8 @@ from invio.core.addresses import Address
 from invio.core.files import Caller, FileFacts
 from invio.core.quotas import Quota
 from invio.core.reasons import Refusal
-from invio.core.rules import Decision, Reason, Terms
+from invio.core.rules import Decision, Reason
+from invio.core.terms import Terms
 from invio.stores.store import Found, KeepsVersions, Missing, Store, Walks
 
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from weakref import WeakValueDictionary
 
 from invio.core.links import SealedLink
-from invio.core.rules import Terms
+from invio.core.terms import Terms
 from invio.core.throttle import Throttle
 
 

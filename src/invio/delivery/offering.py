@@ -23,8 +23,8 @@ from invio.core.media_types import OCTETS, compresses, is_text, media_type_told
 from invio.core.reasons import Refusal
 from invio.core.replies import Content, Part, Representation, Slice, Streamed
 from invio.core.request_head import RequestHead
-from invio.core.rules import NO_TERMS, Terms
 from invio.core.sniffing import SNIFFED, charset_of, sniffed_media_type
+from invio.core.terms import NO_TERMS, Terms
 from invio.delivery.compression import CODINGS, Compressed
 from invio.delivery.digests import AT_ONCE, Digests
 from invio.delivery.presentation import Presentation

@@ -26,8 +26,8 @@ from invio.core.names import safe_name
 from invio.core.reasons import Refusal
 from invio.core.replies import Content, Reply, Representation, Streamed, plan
 from invio.core.request_head import RequestHead
-from invio.core.rules import Terms
 from invio.core.tar_layout import TarLayout
+from invio.core.terms import Terms
 from invio.core.throttle import Throttle
 from invio.core.zip_layout import Entry, ZipLayout
 from invio.delivery.archives import Chosen, Plan

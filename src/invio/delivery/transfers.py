@@ -26,26 +26,20 @@ from invio.delivery.sender import Meter
 from invio.delivery.turns import in_thread
 from invio.records import quotas
 from invio.records.journal import Journal
+from invio.records.lines import insert
 from invio.records.quotas import QuotaReached
-from invio.records.transfers import (
+from invio.records.rows import (
     BROKEN_OFF,
     COMPLETE,
     HANDED_OFF,
     PARTIAL,
     RUNNING,
-    LinkSpent,
-    TooMany,
     TransferRow,
-    also_through,
-    check_link_use,
-    check_running,
-    go_on,
-    insert,
     joined_to,
     new_refusal,
     new_transfer_id,
-    resumable,
 )
+from invio.records.transfers import LinkSpent, TooMany, also_through, check_link_use, check_running, go_on, resumable
 
 log = logging.getLogger("invio.delivery")
 

@@ -8,8 +8,8 @@ from typing import Any
 
 import sqlalchemy as sa
 
+from invio.records.rows import TransferRow
 from invio.records.tables import transfers
-from invio.records.transfers import TransferRow
 
 _PAGE = 500
 

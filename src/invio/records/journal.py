@@ -24,10 +24,11 @@ from typing import Any, NamedTuple, TypeVar
 import sqlalchemy as sa
 
 from invio.core.quotas import Claim
-from invio.records import quotas, transfers
+from invio.records import lines, quotas, transfers
 from invio.records.database import impatient, patient
 from invio.records.quotas import QuotaReached
-from invio.records.transfers import LinkSpent, TooMany, TransferRow
+from invio.records.rows import TransferRow
+from invio.records.transfers import LinkSpent, TooMany
 
 log = logging.getLogger("invio.records")
 T = TypeVar("T")
@@ -249,19 +250,19 @@ class Journal:
             driver = connection.connection.driver_connection
             assert driver is not None
             begun = [item.row for item in batch.begins]
-            transfers.write_plain(driver, begun, list(batch.changed.values()), batch.whole)
+            lines.write_plain(driver, begun, list(batch.changed.values()), batch.whole)
             return [(item.told, None, None) for item in batch.begins]
         outcomes: list[_Outcome] = []
         with connection.begin():
             # What has ended is not to stand in the way of what begins.
             transfers.update(connection, list(batch.changed.values()))
-            transfers.end_whole(connection, batch.whole)
+            lines.end_whole(connection, batch.whole)
             began = (self._begun(connection, item, outcomes) for item in batch.begins)
             if any(item.most is not None or item.claims for item in batch.begins):
                 for row in began:  # one by one, for the next one to be counted with it
-                    transfers.insert(connection, [row] if row else [])
+                    lines.insert(connection, [row] if row else [])
             else:
-                transfers.insert(connection, [row for row in began if row])
+                lines.insert(connection, [row for row in began if row])
             outcomes += [(item.done, *self._attempt(connection, item.work)) for item in batch.calls]
         return outcomes
 

@@ -14,7 +14,7 @@ from starlette.concurrency import run_in_threadpool
 
 from invio.delivery.board import view
 from invio.records.history import Filters, pages
-from invio.records.transfers import TransferRow
+from invio.records.rows import TransferRow
 from invio.service.asking import TheCaller, TheParts
 from invio.service.transfers import Sight
 

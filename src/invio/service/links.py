@@ -15,7 +15,8 @@ from invio.core.link_terms import CONDITION_NAMES, ROOT
 from invio.core.links import link_target, make_link
 from invio.core.quotas import period_text
 from invio.core.reasons import Refusal
-from invio.core.rules import RuleSet, Terms
+from invio.core.rules import RuleSet
+from invio.core.terms import Terms
 from invio.delivery import bundles
 from invio.delivery.board import timestamp
 from invio.records import links as records

@@ -25,7 +25,8 @@ from invio.core.caching import read_cache_control
 from invio.core.files import Caller, FileFacts
 from invio.core.quotas import Quota
 from invio.core.request_head import RequestHead
-from invio.core.rules import NO_TERMS, Decision, Reason, Terms
+from invio.core.rules import Decision, Reason
+from invio.core.terms import NO_TERMS, Terms
 from invio.service.app import Service
 from invio.service.assembly import Parts, assemble
 from invio.service.settings import Settings, read_settings, settings_of

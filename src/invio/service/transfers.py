@@ -15,7 +15,8 @@ from invio.core.addresses import BadAddress, parse_address
 from invio.core.files import Caller
 from invio.core.reasons import Refusal
 from invio.delivery.board import view
-from invio.records.transfers import TransferRow, newest
+from invio.records.rows import TransferRow
+from invio.records.transfers import newest
 from invio.service.asking import TheCaller, TheParts, manages
 from invio.service.assembly import Parts
 from invio.service.shapes import TransferList, TransferShape
