@@ -11,8 +11,6 @@ from dataclasses import dataclass, field, replace
 import sqlalchemy as sa
 
 from invio.core.archive import ArchiveContent
-from invio.core.files import Caller
-from invio.core.link_terms import ORDER
 from invio.core.links import SealedLink
 from invio.core.progress import Coverage
 from invio.core.quotas import Claim, Quota
@@ -21,12 +19,13 @@ from invio.core.replies import FROM_THE_START, Reply
 from invio.delivery.arrival import Watch
 from invio.delivery.board import Board, Live, Segment
 from invio.delivery.limits import Limits
+from invio.delivery.one_use import OneUse
 from invio.delivery.refusals import link_refusal, quota_refusal
+from invio.delivery.refused import RefusedRequests
 from invio.delivery.sender import Meter
 from invio.delivery.turns import in_thread
 from invio.records import quotas
 from invio.records.journal import Journal
-from invio.records.lines import insert
 from invio.records.quotas import QuotaReached
 from invio.records.rows import (
     BROKEN_OFF,
@@ -36,7 +35,6 @@ from invio.records.rows import (
     RUNNING,
     TransferRow,
     joined_to,
-    new_refusal,
     new_transfer_id,
 )
 from invio.records.transfers import LinkSpent, TooMany, also_through, check_link_use, check_running, go_on, resumable
@@ -46,11 +44,6 @@ log = logging.getLogger("invio.delivery")
 # How often the records learn what has arrived of a transfer that is under way. Seconds.
 NOTED_EVERY = 1.0
 _AT_ONCE = 40  # transfers whose progress is written in one go
-_AGAIN_KEPT = 10_000
-# Refusals that the history tells of, and how many a second: a flood of them must not fill the disk.
-_TOLD = frozenset((*ORDER, "malformed", "unknown-key", "bad-seal", "sign-in", "not-allowed", "missing", "quota"))
-_A_SECOND = 100
-_ADDRESS = 1000  # characters of an address that somebody made up
 _SOON = 5  # seconds after which to ask again when a limit is reached
 
 
@@ -87,12 +80,10 @@ class Transfers:
         self._limits = limits
         self.board = Board()
         self.watch = Watch(limits.idle)
-        # Bytes that were asked for although they had arrived, of transfers by links that count their uses.
-        self._again: dict[str, int] = {}
+        self.refused = RefusedRequests(journal)
+        self._one_use = OneUse()
         # Transfers that were left partial a moment ago, by id: the next range, which may follow at once, goes on.
         self._untold: dict[str, TransferRow] = {}
-        self._refusals = _A_SECOND  # that may be written down within this second
-        self._left_out = 0
 
     async def earlier(self, asking: Asking, etag: str | None) -> TransferRow | None:
         """The unfinished transfer that a request for a range goes on with."""
@@ -134,7 +125,7 @@ class Transfers:
             self.watch.look_for_arrivals()  # what has ended is not to stand in the way
         live = self.board.find(key) if joins else None
         if asking.link is not None and asking.link.uses is not None and joins:
-            live, earlier = self._of_one_use(live, earlier, segment, size)
+            live, earlier = self._one_use.joined(live, earlier, segment, size)
         # Whether the records have a say each time.
         asks = _counted(asking.link)[0] is not None or _counts_bytes(segment.claims)
         if live is None and joins and not asks and self._limits.recipient_transfers is None:
@@ -229,58 +220,6 @@ class Transfers:
         row.credential, row.network = joined_to(row.credential, credential), joined_to(row.network, network)
         if before != (row.credential, row.network):
             self._journal.note(lambda connection: also_through(connection, row.id, credential, network))
-
-    def _of_one_use(
-        self, live: Live | None, earlier: TransferRow | None, segment: Segment, size: int | None
-    ) -> tuple[Live | None, TransferRow | None]:
-        """What a request by a link that counts its uses may go on with, without being counted.
-
-        Nothing is sent to two at once, and what has arrived once does not do so again: half of the
-        file, at most, for what was lost on the other side. More than that is a use of its own.
-        """
-        if live is not None:
-            for other in live.segments:
-                if other.meets(segment.spans):
-                    other.meter.cut("another request went on with it")
-        if live is None and earlier is None:
-            return None, None
-        arrived = Coverage() if earlier is None else Coverage((start, stop) for start, stop in earlier.coverage)
-        if live is not None:
-            for other in live.segments:
-                other.add_to(arrived)
-            for start, stop in live.arrived.ranges:
-                arrived.add(start, stop)
-        transfer = live.row.id if live is not None else earlier.id if earlier is not None else ""
-        again = sum(arrived.overlap(start, start + length) for _, start, length in segment.spans)
-        before = self._again.pop(transfer, 0)
-        joins = size is not None and before + again <= size // 2
-        if len(self._again) >= _AGAIN_KEPT:
-            del self._again[next(iter(self._again))]
-        self._again[transfer] = before + again if joins else before
-        return (live, earlier) if joins else (None, None)
-
-    def refused(self, caller: Caller, address: str, link: SealedLink | None, refusal: Refusal) -> None:
-        """Has the history tell of a request that was refused; of too many in a second, how many there were."""
-        if refusal.reason.word not in _TOLD:
-            return
-        if not self._refusals:
-            self._left_out += 1
-            return
-        self._refusals -= 1
-        recipient = caller.recipient or (link.says("to") if link else None)
-        link_id, via = (link.says("id"), link.via) if link else (None, None)
-        why = f"{refusal.reason.word}: {refusal.detail}"
-        row = new_refusal(
-            address[:_ADDRESS],
-            caller.network,
-            why,
-            recipient=recipient,
-            link_id=link_id,
-            via=via and via[:200],
-            credential=caller.credential,
-            decided_by=refusal.decided_by,
-        )
-        self._journal.note(lambda connection: insert(connection, [row]))
 
     async def _go_on(self, live: Live, asking: Asking, claims: Sequence[Claim], runs: bool) -> None:
         """A resumed transfer counts no further use of a link and no further file; a revoked link does not resume."""
@@ -400,10 +339,7 @@ class Transfers:
                         self._journal.write(live.now())
             self.tell()
             self.board.forget_rested()
-            self._refusals = _A_SECOND
-            if self._left_out:
-                log.warning("history.refusals-left-out", extra={"fields": {"count": self._left_out}})
-                self._left_out = 0
+            self.refused.next_second()
             await self._journal.checkpoint()
 
 

@@ -77,7 +77,7 @@ class Delivery:
         """What is answered to a request that is refused; the history is told of it."""
         head = request.head
         if request.caller is not None and head.method == "GET":
-            self._way.transfers.refused(request.caller, _said_address(request.path), request.link, refusal)
+            self._way.transfers.refused.note(request.caller, _said_address(request.path), request.link, refusal)
         return refusal_reply(refusal, head.method, head.get(b"accept"), request.target, self._way.pages)
 
     def _options(self, head: RequestHead) -> Reply:

@@ -16,6 +16,8 @@ from typing import TYPE_CHECKING, Any
 
 from uvicorn.protocols.http.httptools_impl import STATUS_LINE
 
+from invio.delivery.header_blocks import header_block
+
 if TYPE_CHECKING:
     from invio.delivery.arrival import Answer
     from invio.delivery.zerocopy import ZeroCopyProtocol
@@ -262,8 +264,8 @@ class Wire:
         cycle.response_started = True
         cycle.waiting_for_100_continue = False
         usual = cycle.default_headers
-        lines = [STATUS_LINE[status][:-2], _block(usual, keeps=True)[0]] if usual else [STATUS_LINE[status][:-2]]
-        block, length = _block(headers, status != 206)
+        lines = [STATUS_LINE[status][:-2], header_block(usual, keeps=True)[0]] if usual else [STATUS_LINE[status][:-2]]
+        block, length = header_block(headers, status != 206)
         if block:
             lines.append(block)
         if length is not None:
@@ -412,32 +414,3 @@ class Wire:
     def _let_go(self) -> None:
         """The scope holds this, and this the cycle with its scope: parted, they need no search for garbage."""
         self._cycle.scope = NO_SCOPE
-
-
-# Header blocks by the identity of the list that they were made from, which is kept with them so that it
-# stays the same: a reply's headers are never changed, and many answers have the same ones.
-_BLOCKS: dict[int, tuple[object, bytes, int | None]] = {}
-_BLOCKS_KEPT = 2048
-_LINE = b": ".join
-
-
-def _block(headers: list[tuple[bytes, bytes]], keeps: bool) -> tuple[bytes, int | None]:
-    """Header fields as they are sent, and the length that they announce; `keeps`: others will have the same."""
-    kept = _BLOCKS.get(id(headers))
-    if kept is not None and kept[0] is headers:
-        return kept[1], kept[2]
-    block = b"\r\n".join(map(_LINE, headers))
-    # Whatever the values came from, none of them may end its line and begin another.
-    ends = max(0, len(headers) - 1)
-    if block.count(b"\n") != ends or block.count(b"\r") != ends:
-        raise RuntimeError("a header holds a line end")
-    length = None
-    for name, value in reversed(headers):  # mostly the last
-        if name == b"content-length":
-            length = int(value)
-            break
-    if keeps:
-        if len(_BLOCKS) >= _BLOCKS_KEPT:
-            _BLOCKS.clear()
-        _BLOCKS[id(headers)] = (headers, block, length)
-    return block, length

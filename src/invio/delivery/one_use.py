@@ -1,0 +1,45 @@
+"""One use of a link is one download: what a further request by a link that counts its uses may go on with."""
+
+from __future__ import annotations
+
+from invio.core.progress import Coverage
+from invio.delivery.board import Live, Segment
+from invio.records.rows import TransferRow
+
+_KEPT = 10_000
+
+
+class OneUse:
+    """Knows how much of each transfer by such a link was had again."""
+
+    def __init__(self) -> None:
+        self._again: dict[str, int] = {}  # bytes that were asked for although they had arrived
+
+    def joined(
+        self, live: Live | None, earlier: TransferRow | None, segment: Segment, size: int | None
+    ) -> tuple[Live | None, TransferRow | None]:
+        """The transfer that a request is one more of, without being counted, of those that it would go on with.
+
+        Nothing is sent to two at once, and what has arrived once does not do so again: half of the
+        file, at most, for what was lost on the other side. More than that is a use of its own.
+        """
+        if live is not None:
+            for other in live.segments:
+                if other.meets(segment.spans):
+                    other.meter.cut("another request went on with it")
+        if live is None and earlier is None:
+            return None, None
+        arrived = Coverage() if earlier is None else Coverage((start, stop) for start, stop in earlier.coverage)
+        if live is not None:
+            for other in live.segments:
+                other.add_to(arrived)
+            for start, stop in live.arrived.ranges:
+                arrived.add(start, stop)
+        transfer = live.row.id if live is not None else earlier.id if earlier is not None else ""
+        again = sum(arrived.overlap(start, start + length) for _, start, length in segment.spans)
+        before = self._again.pop(transfer, 0)
+        joins = size is not None and before + again <= size // 2
+        if len(self._again) >= _KEPT:
+            del self._again[next(iter(self._again))]
+        self._again[transfer] = before + again if joins else before
+        return (live, earlier) if joins else (None, None)
