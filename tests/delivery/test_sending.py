@@ -17,9 +17,9 @@ import uvicorn
 
 from invio.core.replies import Part, Reply, Slice, Streamed
 from invio.core.throttle import Throttle
+from invio.delivery.endings import ClientGone, ReaderStuck
 from invio.delivery.pump import Watch
 from invio.delivery.sender import Sender
-from invio.delivery.wire import ClientGone, ReaderStuck
 from invio.delivery.zerocopy import ZeroCopyProtocol
 from invio.stores.sources import DiskFile, Made
 from tests.running import get_raw, until

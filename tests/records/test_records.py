@@ -16,7 +16,7 @@ from alembic.migration import MigrationContext
 
 from invio.records import lines, transfers
 from invio.records.bundles import BundleOptions, bundle_named, known_crcs, save_bundle, save_crcs
-from invio.records.database import open_database, patient
+from invio.records.database import NewerRecords, open_database, patient
 from invio.records.journal import Journal
 from invio.records.recipients import (
     add_token,
@@ -62,6 +62,13 @@ def test_opening_twice_changes_nothing(engine: sa.Engine, tmp_path: Path) -> Non
     open_database(tmp_path / "records.sqlite").dispose()
     with engine.connect() as connection:
         assert connection.execute(sa.text("SELECT name FROM recipients")).scalar() == "Ann"
+
+
+def test_records_of_a_later_version_are_refused_with_what_to_do(engine: sa.Engine, tmp_path: Path) -> None:
+    with patient(engine).begin() as connection:
+        connection.execute(sa.text("UPDATE alembic_version SET version_num = '9999'"))
+    with pytest.raises(NewerRecords, match=r"later version of Invio \(schema 9999.*another data folder"):
+        open_database(tmp_path / "records.sqlite")
 
 
 def test_a_token_tells_its_recipient_and_is_not_stored(engine: sa.Engine) -> None:

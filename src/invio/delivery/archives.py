@@ -16,12 +16,20 @@ from invio.core.archive import ArchiveContent, Layout
 from invio.core.files import FileFacts
 from invio.core.zip_layout import Entry
 from invio.delivery.checksums import crc32
-from invio.delivery.wire import ReplyBroken
+from invio.delivery.endings import ReplyBroken
 from invio.stores.sources import ContentChanged, DiskFile, RemoteFile, SliceSource, SpooledFile
 
 Source = DiskFile | SpooledFile | RemoteFile | bytes
 _LOOKS_FOR = 0.2  # seconds
 _FLAGS = os.O_RDONLY | os.O_CLOEXEC | os.O_NONBLOCK
+
+
+@dataclass(slots=True)
+class Preparing:
+    """How far a plan is: files that are in it, and bytes of contents that had to be read for it."""
+
+    files: int = 0
+    read: int = 0
 
 
 @dataclass(frozen=True, slots=True)

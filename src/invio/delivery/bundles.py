@@ -24,7 +24,7 @@ from invio.core.names import safe_name
 from invio.core.quotas import Quota
 from invio.core.reasons import Refusal
 from invio.core.replies import Representation
-from invio.delivery.archives import Plan
+from invio.delivery.archives import Plan, Preparing
 from invio.delivery.catalogue import Catalogue
 from invio.delivery.choosing import Choosing, LeftOut, still_may
 from invio.delivery.limits import BundleLimits
@@ -55,14 +55,6 @@ _FRESH = 2.0
 _FEW = 500  # files, which are looked at each time
 _KEPT = 64  # plans
 _KEPT_ENTRIES = 400_000  # of all of them, but for the newest
-
-
-@dataclass(slots=True)
-class Preparing:
-    """How far a plan is: files that are in it, and bytes of contents that had to be read for it."""
-
-    files: int = 0
-    read: int = 0
 
 
 @dataclass(slots=True)

@@ -20,7 +20,7 @@ import sqlalchemy as sa
 
 from invio.core.replies import Part, Slice
 from invio.delivery.archives import Literal, RunOfFiles
-from invio.delivery.wire import ReplyBroken
+from invio.delivery.endings import ReplyBroken
 from invio.records.database import patient
 from invio.records.digests import known_digest, save_digest
 from invio.stores.sources import ContentChanged, DiskFile, RemoteFile, SliceSource

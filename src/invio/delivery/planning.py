@@ -24,9 +24,8 @@ from invio.core.media_types import extension_of, is_compressed, media_type_told
 from invio.core.reasons import Refusal
 from invio.core.tar_layout import TarLayout
 from invio.core.zip_layout import Entry, ZipLayout
-from invio.delivery.archives import Chosen, Plan
+from invio.delivery.archives import Chosen, Plan, Preparing
 from invio.delivery.behind import LATER
-from invio.delivery.bundles import Preparing
 from invio.delivery.checksums import crc32, crc_of
 from invio.delivery.choosing import Choosing, LeftOut
 from invio.delivery.limits import BundleLimits

@@ -14,8 +14,9 @@ from collections.abc import Iterator, Sequence
 from invio.core.archive import SMALL
 from invio.core.replies import Part, Slice
 from invio.delivery.arrival import Answer, Ended, Watch
+from invio.delivery.endings import ReplyBroken
 from invio.delivery.reading import TAIL, is_run, opened, read_slice, read_unaltered, source_of
-from invio.delivery.wire import STEP, TURN, ReplyBroken, Wire
+from invio.delivery.wire import STEP, TURN, Wire
 from invio.stores.sources import SliceSource
 
 _PIECE = 256 * 1024  # bytes that are read together, and then sent

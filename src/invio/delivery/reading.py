@@ -8,8 +8,8 @@ from collections.abc import AsyncIterator, Sequence
 from invio.core.archive import Stretch
 from invio.core.replies import Part, Slice, Streamed
 from invio.delivery.archives import Literal, RunOfFiles
+from invio.delivery.endings import NotMade, ReplyBroken
 from invio.delivery.turns import in_thread
-from invio.delivery.wire import NotMade, ReplyBroken
 from invio.stores.contents import SmallContents
 from invio.stores.sources import ContentChanged, RemoteFile, SliceSource
 from invio.stores.store import StoreFault

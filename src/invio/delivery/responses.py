@@ -35,11 +35,11 @@ from invio.delivery.bundles import ENDINGS
 from invio.delivery.checksums import crc_of
 from invio.delivery.compression import CODINGS, Compressed
 from invio.delivery.digests import Digests
+from invio.delivery.endings import ClientGone
 from invio.delivery.offering import Offering
 from invio.delivery.presentation import Presentation
 from invio.delivery.refusals import Pages, refusal_reply
 from invio.delivery.sender import Sender
-from invio.delivery.wire import ClientGone
 from invio.producers.csv_rows import csv_pieces
 from invio.stores.directory import DirectoryStore
 from invio.stores.single import found_at

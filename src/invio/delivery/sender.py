@@ -22,6 +22,7 @@ from invio.core.archive import SMALL
 from invio.core.replies import Reply, Slice, Streamed
 from invio.core.throttle import Throttle
 from invio.delivery.arrival import Answer, Ended, Watch
+from invio.delivery.endings import ClientGone, NotMade, Patience, ReaderStuck, ReplyBroken
 from invio.delivery.pump import Pump
 from invio.delivery.reading import (
     TAIL,
@@ -36,7 +37,7 @@ from invio.delivery.reading import (
     waits,
 )
 from invio.delivery.turns import in_thread
-from invio.delivery.wire import ClientGone, NotMade, Patience, ReaderStuck, ReplyBroken, Wire
+from invio.delivery.wire import Wire
 
 # A slice up to SMALL bytes is copied: one write with its neighbours costs less than a sendfile.
 PIECE = 256 * 1024  # bytes read at a time on a server without zero-copy

@@ -23,12 +23,12 @@ from invio.delivery.arrival import Stopped
 from invio.delivery.board import Live, Segment
 from invio.delivery.bundles import Bundles
 from invio.delivery.digests import digest_of
+from invio.delivery.endings import ClientGone, NotMade, ReaderStuck, ReplyBroken
 from invio.delivery.limits import Throttles
 from invio.delivery.refusals import refusal_reply, unreachable
 from invio.delivery.sender import Sender
 from invio.delivery.transfers import Transfers
 from invio.delivery.turns import in_a_task, in_thread
-from invio.delivery.wire import ClientGone, NotMade, ReaderStuck, ReplyBroken
 from invio.stores.store import StoreFault
 
 log = logging.getLogger("invio.delivery")

@@ -25,10 +25,11 @@ from uvicorn.protocols.http.httptools_impl import STATUS_LINE, HttpToolsProtocol
 
 from invio.core.reasons import Refusal
 from invio.delivery.arrival import Answer
+from invio.delivery.endings import ClientGone, Patience, ReaderStuck
 from invio.delivery.outgoing import Outgoing
 from invio.delivery.refusals import refusal_reply
 from invio.delivery.turns import begin_at_once
-from invio.delivery.wire import NO_SCOPE, ClientGone, Patience, ReaderStuck, Wire
+from invio.delivery.wire import NO_SCOPE, Wire
 
 log = logging.getLogger("invio.delivery")
 # The longest head of a request, with its target; the parser itself knows no limit.

@@ -11,18 +11,34 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy import event
 
+from invio.core.errors import Unusable
+
 MIGRATIONS = Path(__file__).parent / "migrations"
 # Seconds that a writer waits for another process's transaction.
 BUSY = 10
 
 
+class NewerRecords(Unusable):
+    """Records that this version does not know; the message says what to do."""
+
+
 def open_database(path: str | Path) -> sa.Engine:
-    """An engine on the SQLite file at `path`, which is made or migrated when it has to be."""
+    """An engine on the SQLite file at `path`, which is made or migrated when it has to be.
+
+    Raises:
+        NewerRecords: they were written by a later version of this program.
+    """
     engine = sa.create_engine(f"sqlite:///{path}", connect_args={"timeout": BUSY, "check_same_thread": False})
     event.listen(engine, "connect", _prepare)
     event.listen(engine, "begin", _begin)
     with engine.connect() as connection:
-        if _revision(connection) != _newest_revision():
+        found, newest = _revision(connection), _newest_revision()
+        if found is not None and found > newest:
+            raise NewerRecords(
+                f"{path}: these records are of a later version of Invio (schema {found}; this one knows {newest}); "
+                "run that version, or give another data folder"
+            )
+        if found != newest:
             migrate(connection)
     return engine
 

@@ -10,9 +10,9 @@ from invio.core.media_types import media_type_of
 from invio.core.reasons import Refusal
 from invio.core.replies import Content, Representation, Slice, plan
 from invio.core.request_head import RequestHead
+from invio.delivery.endings import ClientGone
 from invio.delivery.refusals import refusal_reply
 from invio.delivery.sender import Sender
-from invio.delivery.wire import ClientGone
 from invio.stores.directory import DirectoryStore
 from invio.stores.sources import DiskFile
 from invio.stores.store import Found, Missing, StoreFault

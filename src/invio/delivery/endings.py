@@ -1,0 +1,34 @@
+"""How an answer ends when it does not end whole, and for how long a reader may take nothing."""
+
+from __future__ import annotations
+
+
+class ClientGone(OSError):
+    """The other side closed the connection, or it was lost."""
+
+
+class ReaderStuck(ClientGone):
+    """The other side took nothing for so long that it was cut off."""
+
+
+class ReplyBroken(Exception):
+    """The response cannot be completed as announced; the connection must be broken, not ended."""
+
+
+class NotMade(ReplyBroken):
+    """Whoever makes the content failed at it."""
+
+
+class Patience:
+    """Notices when a reader takes nothing for too long."""
+
+    __slots__ = ("_arrived", "_since")
+
+    def __init__(self) -> None:
+        self._since, self._arrived = 0.0, -1
+
+    def ended(self, now: float, arrived: int, waiting: bool, idle: float) -> bool:
+        """Whether nothing was taken for `idle` seconds, up to `now`, while something was waiting to be."""
+        if arrived != self._arrived or not waiting:
+            self._since, self._arrived = now, arrived
+        return now - self._since >= idle
