@@ -145,7 +145,12 @@ def test_what_is_had_by_a_link_counts_to_the_quotas_of_its_maker(start: Start) -
     link = made_link(first, "bob", address="files/f1.txt", to="cleo")["target"]
     answers = at_once(12, lambda number: [(first, beside)[number % 2].get(link).status_code])
     assert answers == {200: 3, 429: 9}
-    assert first.get("/get/files/f2.txt", "bob").status_code == 429, "nobody hands on more than they have"
+    said = first.get(link).json()["detail"]
+    assert "counts to whoever had it made: 3 files in 1 day; there is room again at" in said
+    assert "bob" not in said
+    own = first.get("/get/files/f2.txt", "bob")
+    assert own.status_code == 429, "nobody hands on more than they have"
+    assert own.json()["detail"].startswith("3 files in 1 day;")
     with first.client("bob") as client:
         assert client.get("/api/quotas").json()["quotas"][0]["used_files"] == 3
     theirs = made_link(first, "ann", address="files/f1.txt")["target"]

@@ -120,10 +120,12 @@ def _reply(status: int, headers: Iterable[tuple[bytes, bytes]], body: bytes, met
     return Reply(status, complete, [] if method == "HEAD" else [body], len(body))
 
 
-def quota_refusal(reached: QuotaReached) -> Refusal:
-    """What whoever has reached a quota is told, with the operator's own words."""
+def quota_refusal(reached: QuotaReached, who: str) -> Refusal:
+    """What `who` is told when there is no room in a quota, their own or a link's maker's, with the operator's words."""
     quota, now = reached.quota, time.time()
     said = f"{amount_text(quota)} in {period_text(quota.period)}"
+    if reached.who != who:
+        said = f"what is had by the link counts to whoever had it made: {said}"
     if reached.frees is None:
         said += "; this one alone is more than that"
         return Refusal("quota", said, text=quota.text, link=quota.link, retry_after=quota.period)

@@ -203,7 +203,7 @@ class Transfers:
         if isinstance(error, LinkSpent):
             return link_refusal(error)
         if isinstance(error, QuotaReached):
-            return quota_refusal(error)
+            return quota_refusal(error, live.row.who)
         if isinstance(error, TooMany):
             said = f"at most {self._limits.recipient_transfers} files at once"
             return Refusal("too-many", said, retry_after=_SOON)

@@ -17,12 +17,16 @@ from invio.records.tables import quota_uses, transfers
 
 
 class QuotaReached(Exception):
-    """There is no room for a download; `frees` says when there will be, Unix seconds, None for never."""
+    """There is no room for a download; `frees` says when there will be, Unix seconds, None for never.
 
-    def __init__(self, quota: Quota, frees: float | None) -> None:
+    `who` is whose quota it is.
+    """
+
+    def __init__(self, quota: Quota, frees: float | None, who: str) -> None:
         super().__init__(quota.name)
         self.quota = quota
         self.frees = frees
+        self.who = who
 
 
 def reserve(connection: sa.Connection, transfer: str, claims: Sequence[Claim], begins: bool) -> None:
@@ -38,7 +42,7 @@ def reserve(connection: sa.Connection, transfer: str, claims: Sequence[Claim], b
         asked = claim if begins else replace(claim, files=0)
         frees = room_at(asked, _uses(connection, claim.who, claim.quota, now), now)
         if frees is None or frees > now:
-            raise QuotaReached(claim.quota, frees)
+            raise QuotaReached(claim.quota, frees, claim.who)
     for claim in claims:
         known = connection.execute(
             sa.update(quota_uses)
