@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Mapping
+from collections.abc import Coroutine, Mapping
 from dataclasses import dataclass, field
+from functools import lru_cache
 from sys import intern
 from typing import Any
 
@@ -102,10 +103,10 @@ class Planner:
         self._way = way
         self._throttles = throttles
 
-    async def plan(self, request: Request, scope: Any) -> Planned:
+    def plan(self, request: Request, scope: Any) -> Coroutine[Any, Any, Planned]:
         """The answer to a request, and what is recorded of it; of the caller and the link, `request` is told.
 
-        Raises:
+        Called, and then awaited; either raises:
             Refusal: with the reason.
             StoreFault: another system did not answer.
         """
@@ -113,15 +114,22 @@ class Planner:
         if head.method not in ("GET", "HEAD"):
             raise Refusal("wrong-method", f"{head.method} is not for files; use {METHODS}", allow=METHODS)
         network = self._way.front.network(request.peer, head)
-        caller = identifier.known(head, network) or await identifier.identify(head, network, scope)
+        caller = identifier.known(head, network)
+        return self._identified(request, network, scope) if caller is None else self._plan_for(request, caller)
+
+    async def _identified(self, request: Request, network: str | None, scope: Any) -> Planned:
+        caller = await self._way.identifier.identify(request.head, network, scope)
+        return await self._plan_for(request, caller)
+
+    def _plan_for(self, request: Request, caller: Caller) -> Coroutine[Any, Any, Planned]:
         request.caller = caller
         if is_sealed(request.query):
-            return await self._plan_sealed(request, caller)
+            return self._plan_sealed(request, caller)
         try:
             address = requested_address(request.path[len(PREFIX) :])
         except BadAddress as error:
             raise Refusal("malformed", f"the address: {error}") from None
-        return await self._planned(request, caller, address, read_presentation(request.query), None)
+        return self._planned(request, caller, address, read_presentation(request.query), None)
 
     async def _plan_sealed(self, request: Request, caller: Caller) -> Planned:
         """A good link stands above the rules; what it says is all that is presented."""
@@ -244,7 +252,16 @@ def _asking(
 ) -> Asking:
     """Requests of one transfer come from one recipient, whom a link may name; failing that, from one place."""
     recipient = (link.told.to if link else None) or caller.recipient
-    # One text for all requests of the same: many may wait at once.
-    who = intern(f"recipient:{recipient}" if recipient else f"network:{caller.network}")
-    said = intern(str(address))
+    who, said = _known_as(recipient, caller.network), _said(address)
     return Asking(who, said, recipient, caller.network, link, quotas, version, caller.credential, decided_by)
+
+
+# One text for all requests of the same: many may wait at once.
+@lru_cache(maxsize=1024)
+def _known_as(recipient: str | None, network: str | None) -> str:
+    return f"recipient:{recipient}" if recipient else f"network:{network}"
+
+
+@lru_cache(maxsize=4096)
+def _said(address: Address) -> str:
+    return str(address)

@@ -61,6 +61,12 @@ class Delivery:
                 return
             planned = await self._planner.plan(request, scope)
             if head.method == "GET" and planned.reply.status in (200, 206):
+                if planned.handed_off is None:
+                    asking = planned.asking
+                    sender.limit(self._throttles.holding(asking.who, asking.link, planned.terms))
+                    if planned.reply.status == 200 and sender.sends_at_once(planned.reply):
+                        self._put_off(sender, request, planned)
+                        return
                 await self._deliver(sender, request, planned)
                 return
             reply = planned.reply
@@ -98,17 +104,6 @@ class Delivery:
         way, head, asking, reply = self._way, request.head, planned.asking, planned.reply
         if reply.status == 206 and head.wants_digest and wants_sha256(head.get(b"want-content-digest")):
             reply = await _with_content_digest(reply)
-        if planned.handed_off is None:
-            sender.limit(self._throttles.holding(asking.who, asking.link, planned.terms))
-            if reply.status == 200 and sender.sends_at_once(reply):
-                told = partial(self._deliver_whole, sender, request, planned)
-                sender.answer_later()
-                try:
-                    way.transfers.admit_whole(asking, reply, sender.meter, planned.etag, told)
-                except BaseException:
-                    sender.answer_now()
-                    raise
-                return
         content = planned.representation.content
         archive = content if isinstance(content, ArchiveContent) else None
         live, segment = await way.transfers.admit(
@@ -122,6 +117,16 @@ class Delivery:
         reply = self._shared(head, reply)
         if not self._hands_over(sender, reply, ended):
             await self._send(sender, head, asking.address, reply, ended)
+
+    def _put_off(self, sender: Sender, request: Request, planned: Planned) -> None:
+        """Has a small content, the whole of it, be sent by the records' word that it is written down."""
+        told = partial(self._deliver_whole, sender, request, planned)
+        sender.answer_later()
+        try:
+            self._way.transfers.admit_whole(planned.asking, planned.reply, sender.meter, planned.etag, told)
+        except BaseException:
+            sender.answer_now()
+            raise
 
     def _deliver_whole(
         self,

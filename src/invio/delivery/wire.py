@@ -265,7 +265,7 @@ class Wire:
         if cycle.expected_content_length != len(body):
             raise ReplyBroken("the head announces another length than the content has")
         cycle.expected_content_length = 0
-        self._protocol.transport.write(head + body)
+        self._write_now(head + body)
         self.body_sent = len(body)
         self._end_unless(more=False)
         return True
@@ -274,9 +274,24 @@ class Wire:
         """Head and first piece in one write: one packet for a small file."""
         body = message.get("body", b"")
         self._cycle.expected_content_length -= len(body)
-        self._protocol.transport.write(head + body)
+        self._write_now(head + body)
         self.body_sent += len(body)
         self._end_unless(message.get("more_body", False))
+
+    def _write_now(self, data: bytes) -> None:
+        """Sends what the socket takes at once; the transport sends the rest.
+
+        The transport alone would send it at the end of this turn of the event loop, with all that is sent in it,
+        and the other sides would have nothing to do until then.
+        """
+        transport, sent = self._protocol.transport, 0
+        if not transport.get_write_buffer_size():
+            try:
+                sent = self._outgoing.socket.send(data)
+            except OSError:  # it is full, or lost, which the transport will notice
+                sent = 0
+        if sent < len(data):
+            transport.write(data[sent:])
 
     async def _go_direct(self) -> socket.socket:
         """The socket, once everything that the transport still holds has left."""

@@ -59,7 +59,7 @@ _CHANCE = random.Random(os.urandom(16))
 
 def new_transfer_id(now: float) -> str:
     """20 characters; ids of later transfers sort after those of earlier ones (to the millisecond)."""
-    return f"{int(now * 1000):012x}{_CHANCE.getrandbits(32):08x}"
+    return "%020x" % (int(now * 1000) << 32 | _CHANCE.getrandbits(32))
 
 
 def first_id(moment: float) -> str:

@@ -6,7 +6,7 @@ import asyncio
 import logging
 import threading
 import time
-from collections.abc import AsyncIterator, Sequence
+from collections.abc import AsyncIterator, Awaitable, Sequence
 from contextlib import asynccontextmanager
 from functools import partial
 from types import ModuleType
@@ -77,14 +77,15 @@ class Service:
         self._console = None if mounted else console.Console()
         self._cross_origin = parts.way.cross_origin
 
-    async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
+    def __call__(self, scope: Any, receive: Any, send: Any) -> Awaitable[None]:
         if scope["type"] != "http":
-            await self.api(scope, receive, send)
-            return
+            return self.api(scope, receive, send)
         path: str = scope["path"].removeprefix(scope.get("root_path", ""))
         if path.startswith(FILES):
-            await self._delivery(scope, receive, send)
-            return
+            return self._delivery(scope, receive, send)
+        return self._pages(path, scope, receive, send)
+
+    async def _pages(self, path: str, scope: Any, receive: Any, send: Any) -> None:
         await in_a_task()
         if self._console is not None and (path.startswith(console.PREFIX) or path == console.API_PAGE):
             await self._console(scope, receive, send)

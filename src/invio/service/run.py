@@ -96,6 +96,7 @@ def run(settings: Settings, listener: socket.socket, ready: Callable[[str], None
         service = Service(parts)
     config = uvicorn.Config(
         service,
+        interface="asgi3",
         http=ZeroCopyProtocol,
         ws="none",
         loop="uvloop",
