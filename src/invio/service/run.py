@@ -21,6 +21,8 @@ import uvicorn
 from invio.core.errors import Unusable
 from invio.delivery.board import timestamp
 from invio.delivery.zerocopy import ZeroCopyProtocol
+from invio.service.app import Service
+from invio.service.assembly import assemble
 from invio.service.settings import Settings
 
 
@@ -87,15 +89,9 @@ def run(settings: Settings, listener: socket.socket, ready: Callable[[str], None
         BadSettings, BadRules, BadKeyFile: with what is wrong and where.
     """
     _set_up_logging()
-    # Each route asks whether something of the validator's earlier API is among what it takes: a megabyte of it.
-    with _left_out("pydantic.v1"):
-        from invio.service.app import Service
-        from invio.service.assembly import assemble
-
-        parts = assemble(settings)
-        service = Service(parts)
+    parts = assemble(settings)
     config = uvicorn.Config(
-        service,
+        Service(parts),
         interface="asgi3",
         http=ZeroCopyProtocol,
         ws="none",
@@ -113,19 +109,6 @@ def run(settings: Settings, listener: socket.socket, ready: Callable[[str], None
     # A Runner of its own, for asyncio.run takes no loop before Python 3.12.
     with asyncio.Runner(loop_factory=config.get_loop_factory()) as runner:
         runner.run(server.serve(sockets=[listener]))
-
-
-@contextlib.contextmanager
-def _left_out(module: str) -> Iterator[None]:
-    """Has imports of a module that nobody has needed yet fail meanwhile, as those of one that is not installed do."""
-    if module in sys.modules:
-        yield
-        return
-    sys.modules[module] = None  # type: ignore[assignment]
-    try:
-        yield
-    finally:
-        del sys.modules[module]
 
 
 def _spare_the_collector() -> None:
