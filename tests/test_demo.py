@@ -65,6 +65,17 @@ def test_each_person_sees_their_own(demo: Demo) -> None:
     assert len(readings) == 1 + 31 * 144 * 3
 
 
+def test_the_demos_rules_are_what_was_meant(demo: Demo) -> None:
+    settings = str(demo.folder / "invio.toml")
+    command = [str(INVIO), "rules", "check", "--settings", settings, "--json"]
+    checked = subprocess.run(command, capture_output=True, text=True, timeout=60)
+    assert checked.returncode == 0, checked.stderr + checked.stdout
+    expectations = json.loads(checked.stdout)["expectations"]
+    assert len(expectations) >= 10
+    assert all(one["met"] for one in expectations)
+    assert {one["expected"] for one in expectations} == {"allowed", "refused"}
+
+
 def test_curl_resumes_the_large_grid_byte_for_byte(demo: Demo, tmp_path: Path) -> None:
     original = demo.file("charts", "soundings/west-bank-5m.grid")
     target = tmp_path / "grid"
