@@ -147,11 +147,12 @@ class ZeroCopyProtocol(HttpToolsProtocol):
         self.server = _same(self.server)
         if self.client is not None:  # mostly many connections come from one place
             self.client = (sys.intern(self.client[0]), self.client[1])
-        try:
-            self._outgoing = Outgoing(transport)
-        except OSError as error:  # as many files are open as may be
-            log.error("connection.dropped", extra={"fields": {"error": str(error)}})
-            transport.abort()
+        if self.scheme == "http":  # TLS has an end of its own, which is the transport's to say
+            try:
+                self._outgoing = Outgoing(transport)
+            except OSError as error:  # as many files are open as may be
+                log.error("connection.dropped", extra={"fields": {"error": str(error)}})
+                transport.abort()
         self.pipeline = _Queue()  # type: ignore[assignment]
         self.flow._is_writable_event = _Signal()  # type: ignore[assignment]
         self.flow._is_writable_event.set()
