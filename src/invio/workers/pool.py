@@ -1,0 +1,123 @@
+"""A pool of threads of its own for one kind of work: bounded, with deadlines, and in nobody's way when it hangs.
+
+What shares one pool of threads shares its fate: forty reads of a system that does not answer would keep the
+service from telling who is asking. So each remote store, each database, identification, planning, and password
+hashing have their own threads.
+
+Invariants:
+- At most `workers` calls run and at most `waiting` wait; one more is refused at once (`PoolBusy`).
+- Whoever waits with a deadline is told when it has passed (`DeadlinePassed`). A call that waits for its turn is
+  then dropped. One that runs cannot be ended from outside: its thread stays taken until it returns, and the pool
+  is that much smaller meanwhile.
+- Threads are daemons: a call that never returns does not keep the process from ending.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import threading
+from collections import deque
+from collections.abc import Callable
+from concurrent.futures import CancelledError, Future
+from contextvars import copy_context
+from functools import partial
+from typing import Any, TypeVar
+
+T = TypeVar("T")
+
+
+IDLE = 5.0  # seconds after which a thread that has nothing to do ends
+
+
+class PoolBusy(Exception):
+    """As many calls run and wait as may."""
+
+
+class DeadlinePassed(Exception):
+    """A call did not return in time."""
+
+
+class Pool:
+    """At most `workers` calls at a time, and `waiting` more that wait for them."""
+
+    def __init__(self, name: str, workers: int, waiting: int = 0, deadline: float | None = None) -> None:
+        """`deadline` is for how many seconds a call is waited for; None: for as long as it takes."""
+        self.name = name
+        self._workers = workers
+        self._room = workers + waiting
+        self._deadline = deadline
+        self._taken = 0  # calls that run or wait
+        self._idle = 0  # threads that wait for a call
+        self._threads = 0
+        self._queue: deque[tuple[Future[Any], Callable[..., Any], tuple[Any, ...]]] = deque()
+        self._lock = threading.Lock()
+        self._wake = threading.Condition(self._lock)
+
+    @property
+    def taken(self) -> int:
+        """How many calls run or wait now."""
+        return self._taken
+
+    def submit(self, work: Callable[..., T], *given: Any) -> Future[T]:
+        """Has `work` be called by a thread of the pool. Raises PoolBusy."""
+        future: Future[T] = Future()
+        with self._lock:
+            if self._taken >= self._room:
+                raise PoolBusy(f"{self.name}: {self._taken} calls run or wait already")
+            self._taken += 1
+            future.add_done_callback(self._release)
+            self._queue.append((future, partial(copy_context().run, work), given))
+            if self._idle >= len(self._queue):
+                self._wake.notify()
+            elif self._threads < self._workers:
+                self._threads += 1
+                threading.Thread(target=self._work, name=f"{self.name}-{self._threads}", daemon=True).start()
+        return future
+
+    async def run(self, work: Callable[..., T], *given: Any) -> T:
+        """Calls `work` and gives what it gave. Raises PoolBusy, DeadlinePassed, or what `work` raises."""
+        future = self.submit(work, *given)
+        try:
+            async with asyncio.timeout(self._deadline):
+                return await asyncio.wrap_future(future)
+        except TimeoutError:
+            if future.done() and not future.cancelled():
+                raise  # it is the call's own
+            future.cancel()
+            raise DeadlinePassed(f"{self.name}: no answer within {self._deadline:g} seconds") from None
+
+    def call(self, work: Callable[..., T], *given: Any) -> T:
+        """Like `run`, for a thread, which waits."""
+        future = self.submit(work, *given)
+        try:
+            return future.result(self._deadline)
+        except (TimeoutError, CancelledError):
+            if future.done() and not future.cancelled():
+                raise
+            future.cancel()
+            raise DeadlinePassed(f"{self.name}: no answer within {self._deadline or 0:g} seconds") from None
+
+    def _release(self, _: Future[Any]) -> None:
+        with self._lock:
+            self._taken -= 1
+
+    def _work(self) -> None:
+        while True:
+            with self._lock:
+                while not self._queue:
+                    self._idle += 1
+                    woken = self._wake.wait(IDLE)
+                    self._idle -= 1
+                    if not woken and not self._queue:
+                        self._threads -= 1
+                        return
+                future, work, given = self._queue.popleft()
+            if not future.set_running_or_notify_cancel():
+                continue
+            try:
+                result = work(*given)
+            except BaseException as error:  # handed to whoever asked for the work
+                future.set_exception(error)
+            else:
+                future.set_result(result)
+            del future, work, given

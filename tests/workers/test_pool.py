@@ -1,0 +1,86 @@
+"""Pools: as many calls as may, each answered or given up, and no call in another's way."""
+
+from __future__ import annotations
+
+import asyncio
+import threading
+from concurrent.futures import wait
+from contextvars import ContextVar
+
+import pytest
+
+from invio.workers import pool as pools
+from invio.workers.pool import DeadlinePassed, Pool, PoolBusy
+
+NAME: ContextVar[str] = ContextVar("NAME", default="none")
+
+
+def test_calls_beyond_what_may_run_and_wait_are_refused_at_once() -> None:
+    pool, hold = Pool("seals", 2, waiting=1), threading.Event()
+    held = [pool.submit(hold.wait, 10) for _ in range(3)]
+    with pytest.raises(PoolBusy, match="seals: 3 calls"):
+        pool.submit(int)
+    hold.set()
+    wait(held)
+    assert pool.submit(int, "7").result(10) == 7
+
+
+def test_a_second_call_does_not_wait_for_a_first_that_hangs() -> None:
+    pool, hold = Pool("two", 2), threading.Event()
+    pool.submit(int).result(10)  # one thread is idle now
+    hanging = pool.submit(hold.wait, 20)
+    try:
+        assert pool.submit(int, "1").result(5) == 1
+    finally:
+        hold.set()
+    hanging.result(10)
+
+
+def test_what_takes_longer_than_the_deadline_is_given_up_and_counted_until_it_returns() -> None:
+    pool, hold = Pool("slow", 1, deadline=0.02), threading.Event()
+    with pytest.raises(DeadlinePassed, match=r"slow: no answer within 0\.02 seconds"):
+        pool.call(hold.wait, 10)
+    with pytest.raises(PoolBusy):
+        pool.call(int)
+    hold.set()
+
+
+def test_a_call_that_was_given_up_before_it_began_is_not_made() -> None:
+    pool, hold, made = Pool("one", 1, waiting=1), threading.Event(), threading.Event()
+    first = pool.submit(hold.wait, 10)
+    second = pool.submit(made.set)
+    assert second.cancel()
+    hold.set()
+    first.result(10)
+    assert pool.submit(made.is_set).result(10) is False
+
+
+def test_errors_and_contexts_are_those_of_who_asked() -> None:
+    pool = Pool("own", 1)
+    NAME.set("asker")
+    assert pool.call(NAME.get) == "asker"
+    with pytest.raises(ValueError, match="invalid literal"):
+        pool.call(int, "x")
+    with pytest.raises(TimeoutError, match="its own"):
+        pool.call(_times_out)
+
+    async def on_a_loop() -> str:
+        NAME.set("task")
+        return await pool.run(NAME.get)
+
+    assert asyncio.run(on_a_loop()) == "task"
+
+
+def _times_out() -> None:
+    raise TimeoutError("its own")
+
+
+def test_idle_threads_end(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(pools, "IDLE", 0.001)
+    pool = Pool("brief", 3)
+    for _ in range(50):
+        assert pool.call(int, "3") == 3
+    for thread in threading.enumerate():
+        if thread.name.startswith("brief"):
+            thread.join(10)
+            assert not thread.is_alive()
