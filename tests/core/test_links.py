@@ -18,6 +18,7 @@ from invio.core.link_terms import Asked, LinkRefused, agent_mark
 from invio.core.links import (
     SealedLink,
     check_link,
+    id_of_maker,
     is_sealed,
     link_target,
     make_link,
@@ -137,9 +138,50 @@ def test_a_retired_key_opens_nothing() -> None:
 def test_a_folder_s_link_opens_what_is_below_and_nothing_else() -> None:
     link = sealed({"in": "charts/approach/"})
     inside = narrow_link(link, [], parse_address("charts/approach/deep/other.pdf"))
-    outside = narrow_link(link, [], parse_address("charts/harbour/other.pdf"))
     assert verdict(url_of(inside), Asked(NOW)) == "ok"
-    assert verdict(url_of(outside), Asked(NOW)) == "out-of-scope"
+    outside = url_of(inside).replace("charts/approach/deep/other.pdf", "charts/harbour/other.pdf")
+    assert verdict(outside, Asked(NOW)) == "out-of-scope"
+    with pytest.raises(LinkRefused, match="is not in it"):
+        narrow_link(link, [], parse_address("charts/harbour/other.pdf"))
+
+
+def test_a_link_is_not_sealed_for_a_folder_that_its_file_is_not_in() -> None:
+    with pytest.raises(LinkRefused, match=r"bundles/b/a\.zip is not in charts/"):
+        make_link(parse_address("bundles/b/a.zip"), "k1", KEYS["k1"], [("in", "charts/")])
+    with pytest.raises(LinkRefused, match="is not in"):
+        make_link(parse_address("charts/approachable/a.pdf"), "k1", KEYS["k1"], [("in", "charts/approach/")])
+
+
+def test_the_id_of_a_link_that_the_service_makes_is_its_makers_own() -> None:
+    assert id_of_maker("invoice-7", "pilot-7") == "invoice-7@pilot-7" == id_of_maker("invoice-7@pilot-7", "pilot-7")
+    with pytest.raises(LinkRefused):
+        id_of_maker("invoice-7@harbour-office", "pilot-7")
+    with pytest.raises(LinkRefused):
+        id_of_maker("", "pilot-7")
+    with pytest.raises(LinkRefused):
+        id_of_maker("x" * 60, "p" * 64)
+    long = {id_of_maker("x", maker * 64) for maker in "abc"}
+    assert len(long) == 3
+    assert all(len(one) <= 64 for one in long)
+
+
+@given(
+    st.from_regex(r"[A-Za-z0-9._-]{1,20}", fullmatch=True),
+    st.from_regex(r"[A-Za-z0-9._@-]{1,40}", fullmatch=True),
+    st.from_regex(r"[A-Za-z0-9._-]{1,20}", fullmatch=True),
+    st.from_regex(r"[A-Za-z0-9._@-]{1,40}", fullmatch=True),
+)
+def test_no_two_makers_get_links_of_one_id(given: str, maker: str, other_given: str, other: str) -> None:
+    if maker != other:
+        assert id_of_maker(given, maker) != id_of_maker(other_given, other)
+
+
+def test_whom_a_link_names_is_believed_of_the_key_holder_alone() -> None:
+    assert sealed({"to": "pilot-7", "id": "mail-1"}).names_recipient == "pilot-7"
+    assert sealed({"to": "pilot-7"}).names_recipient == "pilot-7"
+    assert sealed({"to": "pilot-7", "id": "mail-1@tern-lab"}).names_recipient is None
+    marks = {sealed({"id": "a"}).mark, sealed({"id": "b"}).mark, sealed({"id": "a"}, ("uses", "1")).mark}
+    assert len(marks) == 3, "each link has a mark of its own"
 
 
 @pytest.mark.parametrize(

@@ -21,6 +21,13 @@ _BROKEN_PERCENT = re.compile(rb"%(?![0-9A-Fa-f]{2})")
 _PATH_SAFE = "/-._~!$()*,:@"
 
 
+# No file system holds longer paths (PATH_MAX), and nobody makes deeper ones by hand.
+LONGEST = 4000  # bytes of UTF-8
+DEEPEST = 100  # segments
+# What is asked for again and again is short; what is not kept cannot fill the memory.
+_KEPT_UP_TO = 1000  # characters
+
+
 class BadAddress(ValueError):
     """The text is no address. Its message says what is wrong with it and what would be right."""
 
@@ -81,6 +88,8 @@ def parse_address(text: str) -> Address:
     Raises:
         BadAddress: anything that the sealed-link format refuses under "Address".
     """
+    if len(text) > LONGEST // 4 and len(text.encode("utf-8", "replace")) > LONGEST:
+        raise BadAddress(f"an address has at most {LONGEST} bytes")
     if _FORBIDDEN.search(text):
         raise BadAddress("an address holds no control characters and no backslash")
     if not text.isascii() and not unicodedata.is_normalized("NFC", text):
@@ -91,6 +100,8 @@ def parse_address(text: str) -> Address:
     segments = text.split("/")
     if not segments[-1]:
         segments.pop()
+    if len(segments) > DEEPEST:
+        raise BadAddress(f"an address has at most {DEEPEST} segments")
     if "" in segments or "." in segments or ".." in segments:
         raise BadAddress("an address has no empty, '.' or '..' segment")
     return Address(store, path)
@@ -104,13 +115,19 @@ def parse_file_address(text: str) -> Address:
     return address
 
 
-@lru_cache(maxsize=4096)
 def requested_address(path: str | bytes) -> Address:
     """The file that a path names which is still percent-encoded. Kept: files are asked for again, in ranges.
 
     Raises:
         BadAddress.
     """
+    if len(path) > 3 * LONGEST:
+        raise BadAddress(f"an address has at most {LONGEST} bytes")
+    return _requested(path) if len(path) <= _KEPT_UP_TO else parse_file_address(percent_decoded(path))
+
+
+@lru_cache(maxsize=4096)
+def _requested(path: str | bytes) -> Address:
     return parse_file_address(percent_decoded(path))
 
 

@@ -31,6 +31,11 @@ def read_cache_control(text: str) -> str:
     return ", ".join(directives)
 
 
+def not_public(text: str) -> str:
+    """The directives for one reader's own cache alone."""
+    return ", ".join("private" if item == "public" else item for item in text.split(", ") if not item.startswith("s-"))
+
+
 def strictest(values: Iterable[str]) -> str | None:
     """Of several rules' directives those that let the least be kept; None without any."""
     return min(values, key=_openness, default=None)

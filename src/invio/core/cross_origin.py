@@ -17,7 +17,8 @@ _EXPOSED = (
 )
 _ASKED_WITH = (
     "Accept, Authorization, Content-Type, If-Match, If-Modified-Since, If-None-Match, If-Range, "
-    "If-Unmodified-Since, Range, Want-Content-Digest, Want-Repr-Digest"
+    "If-Unmodified-Since, Range, Want-Content-Digest, Want-Repr-Digest, "
+    "Content-Digest, Repr-Digest, Last-Event-ID, Cache-Control"
 )
 RESOURCE_POLICIES = ("same-origin", "same-site", "cross-origin")
 

@@ -11,6 +11,8 @@ import ipaddress
 from collections.abc import Sequence
 from functools import lru_cache
 
+_LONGEST = 60  # characters of an address with its port
+
 Network = ipaddress.IPv4Network | ipaddress.IPv6Network
 
 
@@ -39,10 +41,24 @@ def original_network(peer: str | None, field: str | None, trusted: tuple[Network
     for entry in reversed(field.split(",")):
         if not is_among(network, trusted):
             break
-        told = entry.strip(" \t")
-        try:
-            ipaddress.ip_address(told)
-        except ValueError:
-            break  # not an address: what stands before it cannot be relied on
+        told = _address(entry.strip(" \t"))
+        if told is None:
+            # A trusted server says something that is no address: it is from nowhere that is known, and above all
+            # not from that server's own network.
+            return None
         network = told
     return network
+
+
+def _address(entry: str) -> str | None:
+    """The address of an entry, without the port that some servers add: `192.0.2.1:80`, `[2001:db8::1]:443`."""
+    if len(entry) > _LONGEST or "%" in entry:
+        return None
+    if entry.startswith("["):
+        entry = entry[1:].partition("]")[0]
+    elif entry.count(":") == 1:
+        entry = entry.partition(":")[0]
+    try:
+        return str(ipaddress.ip_address(entry))
+    except ValueError:
+        return None

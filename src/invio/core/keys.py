@@ -11,12 +11,13 @@ import json
 import os
 import re
 import secrets
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 
 from invio.core.errors import Unusable
 
 KEY_SIZE = 32  # bytes
+_KEY_ID = re.compile(r"[A-Za-z0-9_-]{1,32}", re.ASCII)
 
 
 class BadKeyFile(Unusable):
@@ -27,7 +28,7 @@ class BadKeyFile(Unusable):
 class KeyRing:
     """`keys` maps an id to its 32 bytes; `current` is the id that seals new links."""
 
-    keys: dict[str, bytes]
+    keys: dict[str, bytes] = field(repr=False)
     current: str
 
 
@@ -41,7 +42,7 @@ def read_keys(path: str | Path) -> KeyRing:
         data = json.loads(Path(path).read_text("utf-8"))
     except FileNotFoundError:
         raise BadKeyFile(f"{path}: there is no such key file; 'invio init' makes one") from None
-    except (OSError, ValueError) as error:
+    except (OSError, ValueError, RecursionError) as error:
         raise BadKeyFile(f"{path}: not readable as JSON: {error}") from None
     keys = data.get("keys") if isinstance(data, dict) else None
     if not isinstance(keys, dict) or not keys:
@@ -49,13 +50,18 @@ def read_keys(path: str | Path) -> KeyRing:
     ring = {name: _key_bytes(path, name, text) for name, text in keys.items()}
     # A file with one key need not say which one is current.
     current = data.get("current", next(iter(ring)) if len(ring) == 1 else None)
-    if current not in ring:
+    if not isinstance(current, str) or current not in ring:
         raise BadKeyFile(f"{path}: 'current' must name one of the keys: {', '.join(ring)}")
     return KeyRing(ring, current)
 
 
+def is_key_id(name: str) -> bool:
+    """Whether a key can be called so."""
+    return _KEY_ID.fullmatch(name) is not None
+
+
 def _key_bytes(path: str | Path, name: str, text: object) -> bytes:
-    if not re.fullmatch(r"[A-Za-z0-9_-]{1,32}", name):
+    if not is_key_id(name):
         raise BadKeyFile(f"{path}: key id {name!r} must be 1 to 32 characters of A-Z a-z 0-9 _ -")
     try:
         key = base64.urlsafe_b64decode(str(text) + "=" * (-len(str(text)) % 4))
@@ -71,7 +77,19 @@ def new_keys(name: str = "k1") -> KeyRing:
 
 
 def write_keys(ring: KeyRing, path: str | Path) -> None:
-    """Writes a key file that only its owner may read, whole or not at all."""
+    """Writes a key file that only its owner may read, whole or not at all.
+
+    Raises:
+        BadKeyFile: what would be written could not be read again; nothing was written.
+        OSError: it cannot be written; the file before it is as it was.
+    """
+    for name, key in ring.keys.items():
+        if not is_key_id(name) or len(key) != KEY_SIZE:
+            raise BadKeyFile(
+                f"{path}: key id {name!r} must be 1 to 32 characters of A-Z a-z 0-9 _ -, of {KEY_SIZE} bytes"
+            )
+    if ring.current not in ring.keys:
+        raise BadKeyFile(f"{path}: 'current' must name one of the keys: {', '.join(ring.keys)}")
     text = json.dumps(
         {
             "keys": {name: base64.urlsafe_b64encode(key).rstrip(b"=").decode() for name, key in ring.keys.items()},
@@ -85,4 +103,6 @@ def write_keys(ring: KeyRing, path: str | Path) -> None:
     descriptor = os.open(partial, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
     with os.fdopen(descriptor, "w", encoding="utf-8") as file:
         file.write(text + "\n")
+        file.flush()
+        os.fsync(file.fileno())
     os.replace(partial, target)

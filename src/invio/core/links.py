@@ -36,6 +36,11 @@ from invio.core.link_terms import (
 
 FORMAT = "invio-link-1"
 QUERY_LIMIT = 4096  # characters, still encoded
+# Parts the id of a link that a recipient had the service make from its maker: `invoice-7@pilot-7`.
+MADE_BY = "@"
+_ID_LIMIT = 64  # characters
+
+_KEPT_UP_TO = 1500  # characters of a link that is kept: longer ones are rare, and would fill the memory
 
 # 43 characters are two bits more than 32 bytes have: in the last one these are zero, or two texts were one seal.
 _SEAL = re.compile(r"[A-Za-z0-9_-]{42}[AEIMQUYcgkosw048]\Z", re.ASCII)
@@ -61,6 +66,7 @@ class SealedLink:
     seal: str
     _sealed_by: bytes | None = field(default=None, init=False, repr=False, compare=False)
     _told: Told | None = field(default=None, init=False, repr=False, compare=False)
+    _mark: str | None = field(default=None, init=False, repr=False, compare=False)
 
     def says(self, name: str) -> str | None:
         """The value of a root parameter, or None."""
@@ -75,6 +81,23 @@ class SealedLink:
     def __hash__(self) -> int:
         # Links that are alike have the same seal; equality still looks at every field.
         return hash(self.seal)
+
+    @property
+    def mark(self) -> str:
+        """What tells this link from every other one, and does not give its seal away."""
+        if self._mark is None:
+            self._mark = base64url(hashlib.blake2b(self.seal.encode(), digest_size=12).digest())
+        return self._mark
+
+    @property
+    def names_recipient(self) -> str | None:
+        """Whose downloads by this link are, by the word of whoever holds the key; None where nobody vouches for it.
+
+        `to` of a link that a recipient had the service make is only what that recipient wrote: whom they made
+        it for. The id of such a link says so (see `id_of_maker`).
+        """
+        told = self.told
+        return None if told.id is not None and MADE_BY in told.id else told.to
 
     @property
     def scope(self) -> str:
@@ -174,13 +197,22 @@ def parse_query(query: str) -> list[tuple[str, str]]:
     return pairs
 
 
-@lru_cache(maxsize=4096)
 def parse_link(path: str | bytes, query: str) -> SealedLink:
     """Reads a link from the still encoded path after `/get/` and the query after `?`.
 
     Raises:
         LinkRefused: `malformed`.
     """
+    return kept_link(path, query) if len(path) + len(query) <= _KEPT_UP_TO else _read_link(path, query)
+
+
+@lru_cache(maxsize=4096)
+def kept_link(path: str | bytes, query: str) -> SealedLink:
+    """As `parse_link`; the last few thousand are kept, for a link is asked for again at each range."""
+    return _read_link(path, query)
+
+
+def _read_link(path: str | bytes, query: str) -> SealedLink:
     try:
         address = requested_address(path)
     except BadAddress as error:
@@ -314,7 +346,8 @@ def make_link(
     """Seals a new link; root parameters may be given in any order.
 
     Raises:
-        LinkRefused: `malformed`, when a name or a value is not one that the format allows.
+        LinkRefused: `malformed`, when a name or a value is not one that the format allows, or when the
+            address is outside the folder that `in` names: such a link opens other files than the one it is for.
     """
     if address.folder:
         raise malformed("a link is made for a file; use in= to open a folder with it")
@@ -323,9 +356,34 @@ def make_link(
         ordered.sort(key=lambda pair: ROOT_ORDER.index(pair[0]) if pair[0] in ROOT else -1)
     given = tuple(conditions)
     check_terms(ordered, key_id, given)
-    scope = next((value for name, value in ordered if name == "in"), None) or str(address)
+    within = next((value for name, value in ordered if name == "in"), None)
+    if within is not None and not address.within(parse_address(within)):
+        raise malformed(f"{address} is not in {within}; make the link for a file of that folder")
+    scope = within or str(address)
     seal = base64url(chained(root_tag(key, scope, ordered), given))
     return _within_limits(SealedLink(address, tuple(ordered), key_id, given, seal))
+
+
+def id_of_maker(given: str, maker: str) -> str:
+    """The id under which the service seals a link for a recipient: no other recipient can get a link of this id.
+
+    `given` is the maker's own name for it. A maker whose id leaves no room is named by a digest.
+
+    Raises:
+        LinkRefused: `malformed`, when `given` is too long or names a maker itself.
+    """
+    if given.endswith(MADE_BY + maker):
+        given = given.removesuffix(MADE_BY + maker)
+    if not given or MADE_BY in given:
+        raise malformed(
+            f"id={given!r}: an id that you choose holds no {MADE_BY}; the service adds your own id behind one"
+        )
+    whole = f"{given}{MADE_BY}{maker}"
+    if len(whole) > _ID_LIMIT:
+        whole = f"{given}{MADE_BY}{hashlib.blake2b(maker.encode(), digest_size=8).hexdigest()}"
+    if len(whole) > _ID_LIMIT:
+        raise malformed(f"an id that you choose has at most {_ID_LIMIT - 17} characters")
+    return whole
 
 
 def narrow_link(link: SealedLink, conditions: Iterable[tuple[str, str]], address: Address | None = None) -> SealedLink:
@@ -334,8 +392,11 @@ def narrow_link(link: SealedLink, conditions: Iterable[tuple[str, str]], address
     The old seal becomes the key of the next step, so that the result allows no more than `link`.
 
     Raises:
-        LinkRefused: `malformed`, when a condition is not one that the format allows.
+        LinkRefused: `malformed`, when a condition is not one that the format allows, or `address` is not in
+            the folder that the link opens.
     """
+    if address is not None and not address.within(parse_address(link.scope)):
+        raise malformed(f"the link opens {link.scope}, and {address} is not in it")
     added = tuple(conditions)
     whole = link.conditions + added
     check_terms(link.root, link.key, whole)

@@ -6,9 +6,12 @@ from bisect import bisect_left
 from collections import deque
 from collections.abc import Iterable
 
+# Work and memory for a transfer do not grow with what a client makes of it: ranges of one byte, with holes between.
+MOST_RANGES = 256
+
 
 class Coverage:
-    """The union of byte ranges; `total` is its length in bytes."""
+    """The union of byte ranges, of `MOST_RANGES` at most; `total` is its length in bytes."""
 
     __slots__ = ("_ranges", "total")
 
@@ -32,6 +35,15 @@ class Coverage:
             high += 1
         ranges[low:high] = [(start, stop)]
         self.total += stop - start
+        if len(ranges) > MOST_RANGES:
+            self._drop_smallest()
+
+    def _drop_smallest(self) -> None:
+        """Counts the smallest range as not arrived: what is said to have arrived has, and a bit more may have."""
+        ranges = self._ranges
+        place = min(range(len(ranges)), key=lambda number: ranges[number][1] - ranges[number][0])
+        self.total -= ranges[place][1] - ranges[place][0]
+        del ranges[place]
 
     def copy(self) -> Coverage:
         """The same, which from now on goes its own way."""

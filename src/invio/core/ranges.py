@@ -13,10 +13,10 @@ import re
 # ranges"; a person's program that resumes or looks into an archive needs a handful.
 RANGES = 64
 
-# §14.1.1: int-range = first-pos "-" [ last-pos ]; suffix-range = "-" suffix-length. 18 digits keep
-# every number inside 64 bits, and no file is longer.
+# §14.1.1: int-range = first-pos "-" [ last-pos ]; suffix-range = "-" suffix-length. A position may have any
+# number of digits (one far behind the end is unsatisfiable, not malformed); 64 keep the arithmetic short.
 _ONE = re.compile(r"bytes=([0-9]{1,18})-([0-9]{1,18})\Z", re.ASCII)
-_SPEC = re.compile(r"(?:([0-9]{1,18})-([0-9]{0,18})|-([0-9]{1,18}))\Z", re.ASCII)
+_SPEC = re.compile(r"(?:([0-9]{1,64})-([0-9]{0,64})|-([0-9]{1,64}))\Z", re.ASCII)
 
 
 class Unsatisfiable(ValueError):

@@ -61,10 +61,11 @@ _TABLE = [
         "Get the file's facts again and repeat the request.",
     ),
     Reason("bad-request", 400, "The request is not well formed", "See what is wrong below, and mend it."),
+    Reason("too-slow", 408, "The request did not arrive in time", "Send it again, without long pauses."),
     Reason("long-head", 431, "The head of the request is too long", "Send fewer or shorter header fields."),
     Reason("no-selection", 400, "Nothing was selected", "Name one file or folder at least."),
     Reason("bad-selection", 403, "Some of the selected files cannot be bundled", "Leave out the files named below."),
-    Reason("too-large", 413, "The selection is too large", "Select fewer files."),
+    Reason("too-large", 413, "The request or the selection is too large", "Send less, or select fewer files."),
     Reason("file-too-large", 413, "The file is too large", "Put a smaller one, or ask the operator."),
     Reason(
         "in-the-way",
@@ -86,6 +87,7 @@ _TABLE = [
     ),
     Reason("busy", 503, "The service is busy", "Try again in a few seconds."),
     Reason("unreachable", 503, "The system that has the file does not answer", "Try again in a while."),
+    Reason("failed", 500, "The service failed at this", "Try again in a while, or tell the operator."),
     Reason("unavailable", 503, "The service cannot record the delivery", "Try again in a while."),
 ]
 

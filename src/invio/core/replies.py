@@ -111,7 +111,8 @@ class Representation:
     (`attachment` or `inline`), and is not granted to a type that a browser must not be shown.
     `coding` is the content coding that the content is in. `sha256` is the digest of these bytes,
     where it is known. `vary` and `resource_policy` are the values of those fields. `own_policy`
-    is the Content-Security-Policy of a page of the service itself, which is always shown.
+    is the Content-Security-Policy of a page of the service itself, which is always shown. Of what is known to be other
+    bytes elsewhere, a range is had `by_tag_alone` (If-Range): nobody is to put together what does not belong together.
     """
 
     content: Content
@@ -130,6 +131,7 @@ class Representation:
     sha256: bytes | None = None
     vary: str = ""
     resource_policy: str = "same-origin"
+    by_tag_alone: bool = False
 
     @property
     def modified_second(self) -> int | None:
@@ -235,6 +237,8 @@ def _joined(laid_out: Multipart, content: Content) -> list[Part]:
 def _wanted(head: RequestHead, representation: Representation, modified: int | None) -> list[tuple[int, int]] | None:
     """The ranges to answer with, or None for the whole file."""
     field, size = head.get(b"range"), representation.size
+    if representation.by_tag_alone and b"if-range" not in head:
+        return None  # RFC 9110 §14.2: a server may ignore Range
     if field is None or size is None or not range_applies(head, representation.tag, modified):
         return None
     try:

@@ -20,7 +20,11 @@ from invio.core.patterns import Pattern
 from invio.core.quotas import Quota
 from invio.core.terms import NO_TERMS, Terms, strictest_terms
 
-ACTIONS = ("list", "read", "bundle", "link", "put", "manage")
+ACTIONS = ("list", "read", "bundle", "link", "put", "manage")  # with files
+# What concerns the whole service: recipients, their tokens and passwords, keys, rules, and everybody's links.
+ADMINISTER = "administer"
+RULE_ACTIONS = (*ACTIONS, ADMINISTER)
+THE_SERVICE = Address("", "")  # what `administer` is asked about; no file has this address
 EFFECTS = ("allow", "deny")
 
 
@@ -151,6 +155,8 @@ class RuleSet:
         self._filed_by: dict[tuple[str | None, str, str], dict[str | None, list[Rule]]] = {}
         for rule in self.rules:
             self._file(rule)
+        # Rules that were written before there was such a right: who may manage everything (`**`) administers.
+        self.names_administrators = any(ADMINISTER in rule.actions for rule in self.rules)
         self._any_terms = any(rule.terms is not NO_TERMS for rule in self.rules)
 
     def _file(self, rule: Rule) -> None:
@@ -219,6 +225,27 @@ class RuleSet:
         for rule in self._speaking(caller, action, address, facts, now):
             (allowing if rule.effect == "allow" else denying).append(rule.name)
         return bool(allowing) and not denying, _said_of(denying or allowing)
+
+    def reached_by(self, caller: Caller, action: str) -> frozenset[str] | None:
+        """The stores in which the caller may do this with something, by any rule; None: in any store."""
+        reached: set[str] = set()
+        for rule in self.rules:
+            if rule.effect == "allow" and action in rule.actions and rule.concerns(caller):
+                stores = {pattern.store for pattern in rule.what}
+                if None in stores:
+                    return None
+                reached |= {str(store) for store in stores}
+        return frozenset(reached)
+
+    def administers(self, caller: Caller, now: float | None = None) -> bool:
+        """Whether the caller may do what concerns the whole service. `now` in Unix seconds; None: the present."""
+        action = ADMINISTER if self.names_administrators else "manage"
+        allowed = False
+        for rule in self._speaking(caller, action, THE_SERVICE, None, now):
+            if rule.effect == "deny":
+                return False
+            allowed = allowed or not rule.conditions.of_the_file
+        return allowed
 
     async def ask_ahead(self, caller: Caller, action: str, address: Address) -> None:
         """Has the answers got that a decision on this will need; after a no, those on whether it may be listed."""
@@ -303,10 +330,10 @@ class RuleSet:
             if rule.effect == "deny":
                 if rule.conditions.ask is None and any(pattern.covers(folder) for pattern in rule.what):
                     return False
-            else:
-                reached = reached or any(
-                    pattern.matches(folder) or pattern.reaches_into(folder) for pattern in rule.what
-                )
+            elif not reached and any(pattern.matches(folder) or pattern.reaches_into(folder) for pattern in rule.what):
+                # The name of a folder is somebody's, too: whoever is asked about files is asked about it.
+                ask = rule.conditions.ask
+                reached = ask is None or self._applies(rule, ask, caller, "list", folder)
         return reached
 
     def allows_below(self, caller: Caller, action: str, folder: Address) -> bool:

@@ -18,7 +18,7 @@ from invio.core.forwarded import Network, read_networks
 from invio.core.outside import Ask
 from invio.core.patterns import BadPattern, Pattern, parse_pattern
 from invio.core.quotas import Quota, read_period
-from invio.core.rules import ACTIONS, EFFECTS, Expectation, Rule, RuleSet, Who
+from invio.core.rules import ADMINISTER, EFFECTS, RULE_ACTIONS, Expectation, Rule, RuleSet, Who
 from invio.core.terms import NO_TERMS, Terms
 from invio.core.toml_places import line_of
 
@@ -66,6 +66,8 @@ def parse_rules(text: str, file: str = "rules.toml", stores: Collection[str] = (
     """Like `read_rules`, for a text; `file` is the name that errors give."""
     try:
         data = tomllib.loads(text)
+    except RecursionError:
+        raise BadRules(file, 1, "brackets lie within each other too deeply") from None
     except tomllib.TOMLDecodeError as error:
         found = re.search(r"at line (\d+)", str(error))
         line = int(found[1]) if found else len(text.splitlines()) or 1
@@ -104,6 +106,7 @@ class _Reader:
             self.refuse((*at, "name"), "name is a text")
         if entry["effect"] not in EFFECTS:
             self.refuse((*at, "effect"), f"effect is {entry['effect']!r}; expected 'allow' or 'deny'")
+        self._check_administer(at, entry)
         return Rule(
             name=name,
             effect=entry["effect"],
@@ -114,6 +117,16 @@ class _Reader:
             terms=self._terms(at, entry),
             conditions=self._conditions(at, entry),
         )
+
+    def _check_administer(self, at: _Place, entry: dict[str, Any]) -> None:
+        """The right on the whole service is of no store, and depends on no file."""
+        if ADMINISTER not in entry["actions"]:
+            return
+        if entry["what"] != ["**"]:
+            self.refuse((*at, "what"), f'{ADMINISTER} is a right on the whole service; it takes what = ["**"]')
+        for key in ("media_types", "min_size", "max_size", "version"):
+            if key in entry:
+                self.refuse((*at, key), f"{ADMINISTER} is a right on the whole service; it depends on no file's {key}")
 
     def _conditions(self, at: _Place, entry: dict[str, Any]) -> Conditions:
         if not any(key in entry for key in _CONDITIONS):
@@ -268,6 +281,9 @@ class _Reader:
                 cache = read_cache_control(str(cache))
             except ValueError as error:
                 self.refuse((*at, "cache"), str(error))
+            if "public" in str(cache) and (entry["who"] != ["anyone"] or "networks" in entry or "ask" in entry):
+                said = "'public' lets any cache give the file to anybody; only a rule for who = [\"anyone\"] may say so"
+                self.refuse((*at, "cache"), said)
         quotas = () if "quota" not in given else (self._quota(at, entry),)
         default, longest = (self._period(at, entry, key) for key in ("link_default", "link_longest"))
         if default is not None and longest is not None and default > longest:
@@ -337,8 +353,8 @@ class _Reader:
         return pattern
 
     def _action(self, text: str) -> str:
-        if text not in ACTIONS:
-            raise ValueError(f"expected one of {', '.join(ACTIONS)}")
+        if text not in RULE_ACTIONS:
+            raise ValueError(f"expected one of {', '.join(RULE_ACTIONS)}")
         return text
 
 
