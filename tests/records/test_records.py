@@ -15,7 +15,7 @@ from alembic.autogenerate import compare_metadata
 from alembic.migration import MigrationContext
 
 from invio.records import lines, transfers
-from invio.records.bundles import BundleOptions, bundle_named, known_crcs, save_bundle, save_crcs
+from invio.records.bundles import BundleOptions, bundle_named, known_crcs, new_bundle, save_bundle, save_crcs
 from invio.records.database import NewerRecords, open_database, patient
 from invio.records.journal import Journal
 from invio.records.recipients import (
@@ -99,7 +99,9 @@ def test_a_session_ends_by_signing_out_or_by_time(engine: sa.Engine) -> None:
 
 def test_a_bundle_is_remembered_until_it_is_over(engine: sa.Engine) -> None:
     with patient(engine).begin() as connection:
-        record = save_bundle(connection, "ann", "x.zip", ["files/a", "files/b/"], BundleOptions(sums=True))
+        record = new_bundle("ann", "x.zip", ["files/a", "files/b/"], BundleOptions(sums=True))
+        assert bundle_named(connection, record.id) is None
+        save_bundle(connection, record)
         assert bundle_named(connection, record.id) == record
         connection.execute(sa.text("UPDATE bundles SET expires = 0"))
         assert bundle_named(connection, record.id) is None

@@ -30,6 +30,11 @@ def arrived(text: str) -> Arrived:
     return Arrived(f"name-{text}", len(text), text.encode().ljust(32, b"."), 0)
 
 
+def nowhere(_: object) -> int:
+    """Versions are written down nowhere else."""
+    return 0
+
+
 def ignore(_: Version | None) -> None:
     """Whoever puts it expects nothing."""
 
@@ -51,10 +56,10 @@ def test_listings_hold_against_all_that_there_is(
             there.pop(path, None)
         elif blocked:
             with pytest.raises(InTheWay):
-                records.add(path, arrived(str(number)), None, ignore)
+                records.add(path, arrived(str(number)), None, ignore, nowhere)
         else:
             counts[path] = counts.get(path, 0) + 1
-            there[path] = records.add(path, arrived(str(number)), "ann", ignore)
+            there[path] = records.add(path, arrived(str(number)), "ann", ignore, nowhere)
             assert there[path].number == counts[path]
     folders = {"", *(path[: at + 1] for path in there for at, letter in enumerate(path) if letter == "/")}
     for folder in folders:
@@ -64,13 +69,13 @@ def test_listings_hold_against_all_that_there_is(
         assert below == sorted((path for path in there if path.startswith(folder)), key=str.encode)
     for path, version in there.items():
         assert records.current(path) == version
-    assert records.names() >= {version.content.name for version in there.values()}
+    assert records.names().keys() >= {version.content.name for version in there.values()}
 
 
 def test_versions_come_in_pages_the_newest_first(engine: sa.Engine) -> None:
     records = VersionRecords(engine, "paged")
     for number in range(5):
-        records.add("a", arrived(str(number)), None, ignore)
+        records.add("a", arrived(str(number)), None, ignore, nowhere)
     records.remove("a", 3, "ann", ignore)
     first = records.all_of("a", None, 2)
     assert [(one.number, one.current) for one in first] == [(5, True), (4, False)]
@@ -88,9 +93,9 @@ def test_what_the_putter_refuses_is_not_added(engine: sa.Engine) -> None:
         raise LookupError
 
     with pytest.raises(LookupError):
-        records.add("a", arrived("x"), None, refuse)
+        records.add("a", arrived("x"), None, refuse, nowhere)
     assert records.current("a") is None
-    records.add("a", arrived("x"), None, ignore)
+    records.add("a", arrived("x"), None, ignore, nowhere)
     with pytest.raises(LookupError):
         records.remove("a", None, None, refuse)
     assert records.current("a") is not None

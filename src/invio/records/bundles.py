@@ -24,12 +24,14 @@ class BundleOptions:
 
     `flat`: without folders. `sums`: with the entry SHA256SUMS. `leave_out`: without what cannot be had,
     which an entry then lists. `packs`: whether compressible contents are deflated; None: not decided yet.
+    `tag` is of the archive as it was planned first, which may be another one elsewhere if files of it are made.
     """
 
     flat: bool = False
     sums: bool = False
     leave_out: bool = False
     packs: bool | None = None
+    tag: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,27 +47,33 @@ class BundleRecord:
     versions: Mapping[str, int] = field(default_factory=dict)  # by address, those that it was first planned with
 
 
-def save_bundle(
-    connection: sa.Connection,
+def new_bundle(
     recipient: str | None,
     name: str,
     files: Sequence[str],
     options: BundleOptions,
     versions: Mapping[str, int] = MappingProxyType({}),
 ) -> BundleRecord:
-    """Keeps a selection; its id cannot be guessed. Selections that are over are dropped."""
-    now = time.time()
-    record = BundleRecord(
-        secrets.token_urlsafe(16), recipient, name, tuple(files), now + BUNDLE_LIFE, options, versions
+    """A selection with an id that cannot be guessed; it is not kept yet."""
+    return BundleRecord(
+        secrets.token_urlsafe(16), recipient, name, tuple(files), time.time() + BUNDLE_LIFE, options, versions
     )
+
+
+def save_bundle(connection: sa.Connection, record: BundleRecord) -> None:
+    """Keeps a selection. Selections that are over are dropped."""
+    now = time.time()
     connection.execute(sa.delete(bundles).where(bundles.c.expires < now))
     connection.execute(
         sa.insert(bundles).values(
-            id=record.id, recipient=recipient, name=name, files=list(files), created=now, expires=record.expires,
-            options=asdict(options), versions=dict(versions),
+            id=record.id, recipient=record.recipient, name=record.name, files=list(record.files), created=now,
+            expires=record.expires, options=asdict(record.options), versions=dict(record.versions),
         )
     )  # fmt: skip
-    return record
+
+
+def drop_bundle(connection: sa.Connection, bundle_id: str) -> None:
+    connection.execute(sa.delete(bundles).where(bundles.c.id == bundle_id))
 
 
 def bundle_named(connection: sa.Connection, bundle_id: str) -> BundleRecord | None:

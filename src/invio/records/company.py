@@ -1,31 +1,145 @@
-"""Whether other processes serve from the same records: told by a lock that each holds for as long as it lives."""
+"""The processes that serve from the same records: each holds a numbered lock for as long as it lives.
+
+The kernel lets go of the lock of a process that dies, however it does. Orders of events that were considered:
+- Two processes start at once: one waits for the other to have put in order what the dead left, and to have brought
+  the records to the newest schema.
+- A process dies while others live: they look every few seconds at the locks of the others; whoever gets one puts
+  in order what its process left, and removes it.
+- A number is given again: what the process before it left is put in order first.
+- A lock's file is removed while somebody opens it: whoever then locks a file without a name takes another.
+"""
 
 from __future__ import annotations
 
 import fcntl
 import os
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
 from pathlib import Path
+
+from invio.core.errors import Unusable
+
+_MOST = 4096  # processes
+_STARTS_WITHIN = 120.0  # seconds for which a process waits for another one that starts
+_FLAGS = os.O_RDWR | os.O_CREAT | os.O_CLOEXEC
+
+
+@dataclass(frozen=True, slots=True)
+class Left:
+    """A process that died: its number, and when it began, Unix seconds."""
+
+    number: int
+    since: float
 
 
 class Company:
-    """This process among those that serve from one folder of records.
-
-    The kernel lets go of the lock of a process that dies, however it does.
-    """
+    """This process among those that serve from one folder of records."""
 
     def __init__(self, folder: Path) -> None:
-        """Takes part. `first` tells whether nobody else was there, so that what is running belongs to the dead."""
-        self._descriptor = os.open(folder / "serving.lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
-        try:
-            fcntl.flock(self._descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
-            self.first = True
-        except BlockingIOError:
-            self.first = False
-            fcntl.flock(self._descriptor, fcntl.LOCK_SH)
+        """Takes part; from now on until `joined` no other process starts.
+
+        Raises:
+            Unusable: another process has been starting for minutes.
+        """
+        self._folder = folder / "serving"
+        self._folder.mkdir(mode=0o700, exist_ok=True)
+        self._starting = os.open(folder / "starting.lock", _FLAGS, 0o600)
+        end = time.monotonic() + _STARTS_WITHIN
+        while not _locked(self._starting):
+            if time.monotonic() > end:
+                os.close(self._starting)
+                raise Unusable(f"{folder}: another process has been starting for {_STARTS_WITHIN:g} s; end it first")
+            time.sleep(0.05)
+        self.first = not any(True for _ in self._living())
+        self.number, self._descriptor = self._numbered()
+
+    def _numbered(self) -> tuple[int, int]:
+        for number in range(1, _MOST):
+            descriptor = os.open(self._path(number), _FLAGS, 0o600)
+            if _locked(descriptor) and _is_named(descriptor, self._path(number)):
+                return number, descriptor
+            os.close(descriptor)
+        raise Unusable(f"{self._folder}: more than {_MOST} processes serve from these records")
+
+    def _path(self, number: int) -> Path:
+        return self._folder / f"{number}.lock"
+
+    def _numbers(self) -> Iterator[int]:
+        for path in self._folder.glob("*.lock"):
+            if path.stem.isdecimal():
+                yield int(path.stem)
+
+    def _living(self) -> Iterator[int]:
+        """The numbers of processes that live, this one not among them yet."""
+        for number in self._numbers():
+            descriptor = os.open(self._path(number), _FLAGS, 0o600)
+            try:
+                if not _locked(descriptor):
+                    yield number
+            finally:
+                os.close(descriptor)
+
+    @property
+    def before(self) -> Left | None:
+        """Who had this process's number before it and has not been put in order."""
+        since = _since(self._descriptor)
+        return None if since is None else Left(self.number, since)
 
     def joined(self) -> None:
-        """What the dead left is put in order: others may come."""
-        fcntl.flock(self._descriptor, fcntl.LOCK_SH)
+        """What the dead left is put in order: others may start."""
+        os.ftruncate(self._descriptor, 0)
+        os.pwrite(self._descriptor, repr(time.time()).encode(), 0)
+        fcntl.flock(self._starting, fcntl.LOCK_UN)
+
+    @contextmanager
+    def left(self, number: int) -> Iterator[Left | None]:
+        """A process that died, for as long as the `with` lasts, and then none any more; None for one that lives."""
+        try:
+            descriptor = os.open(self._path(number), os.O_RDWR | os.O_CLOEXEC)
+        except FileNotFoundError:
+            yield None
+            return
+        try:
+            if not _locked(descriptor) or not _is_named(descriptor, self._path(number)):
+                yield None
+                return
+            since = _since(descriptor)
+            yield None if since is None else Left(number, since)
+            self._path(number).unlink(missing_ok=True)
+        finally:
+            os.close(descriptor)
+
+    def others(self) -> list[int]:
+        """The numbers of the other processes, those among them that died since."""
+        return [number for number in self._numbers() if number != self.number]
 
     def close(self) -> None:
+        """Leaves; what this process had begun has ended."""
+        self._path(self.number).unlink(missing_ok=True)
         os.close(self._descriptor)
+        os.close(self._starting)
+
+
+def _locked(descriptor: int) -> bool:
+    try:
+        fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except BlockingIOError:
+        return False
+    return True
+
+
+def _is_named(descriptor: int, path: Path) -> bool:
+    """Whether an open file is what still has the name."""
+    try:
+        return os.stat(path).st_ino == os.fstat(descriptor).st_ino
+    except FileNotFoundError:
+        return False
+
+
+def _since(descriptor: int) -> float | None:
+    try:
+        return float(os.pread(descriptor, 64, 0))
+    except ValueError:
+        return None  # it had begun nothing yet

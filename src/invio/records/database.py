@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sqlite3
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -15,7 +16,15 @@ from invio.core.errors import Unusable
 
 MIGRATIONS = Path(__file__).parent / "migrations"
 # Seconds that a writer waits for another process's transaction.
-BUSY = 10
+BUSY = 5
+
+
+# SQLite's file format, §1.3
+_MAGIC = b"SQLite format 3\0"
+
+
+class UnusableRecords(Unusable):
+    """Records that cannot be opened; the message says why and what to do."""
 
 
 class NewerRecords(Unusable):
@@ -28,9 +37,22 @@ def open_database(path: str | Path) -> sa.Engine:
     Raises:
         NewerRecords: they were written by a later version of this program.
     """
+    if str(path) != ":memory:":
+        _create_closed(path)
     engine = sa.create_engine(f"sqlite:///{path}", connect_args={"timeout": BUSY, "check_same_thread": False})
     event.listen(engine, "connect", _prepare)
     event.listen(engine, "begin", _begin)
+    try:
+        _bring_up_to_date(engine, path)
+    except sa.exc.DatabaseError as error:
+        engine.dispose()
+        raise UnusableRecords(
+            f"{path}: the records cannot be used: {error.orig}; make room or correct their rights, or put a backup back"
+        ) from None
+    return engine
+
+
+def _bring_up_to_date(engine: sa.Engine, path: str | Path) -> None:
     with engine.connect() as connection:
         found, newest = _revision(connection), _newest_revision()
         if found is not None and found > newest:
@@ -40,7 +62,23 @@ def open_database(path: str | Path) -> sa.Engine:
             )
         if found != newest:
             migrate(connection)
-    return engine
+
+
+def _create_closed(path: str | Path) -> None:
+    """Makes the file for its owner alone, whatever the umask; the WAL and its index get the same rights.
+
+    Raises:
+        UnusableRecords: it cannot be opened.
+    """
+    try:
+        descriptor = os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+        with os.fdopen(descriptor, "rb") as file:
+            begin = file.read(len(_MAGIC))
+    except OSError as error:
+        said = f"{path}: the records cannot be opened: {error.strerror}; correct 'data', or its rights"
+        raise UnusableRecords(said) from None
+    if begin and begin != _MAGIC:
+        raise UnusableRecords(f"{path}: this is no database of Invio's; give another data folder, or put a backup back")
 
 
 def _revision(connection: sa.Connection) -> str | None:

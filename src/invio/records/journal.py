@@ -8,15 +8,26 @@ worker thread, in order), and the checkpoints that bring the WAL into the databa
 
 Whoever must know that a line is durable awaits it; what nobody waits for (progress, settlements)
 rides along. One failed line does not fail its neighbours.
+
+Orders of events that were considered:
+- A batch cannot be written (the disk is full, another program has locked the records): whoever waits is told so.
+  What ended, and what nobody waits for, is kept and written with a later batch, which is tried every second:
+  what a client has whole is not to stand as broken off because the disk was full for a moment.
+- What is kept and is followed by news of the same transfer: the news are the last word, and are what is written.
+- The records stay locked: what waits behind the batch that waits is not to wait for both. It is refused.
+- The database is damaged, so that a batch fails in another way than by being locked: the same; nobody hangs.
+- A stop: the loop takes no more lines, what waits is written by a connection of its own, and the loop's own
+  connection is closed by the loop. No two threads use one connection at once.
 """
 
 from __future__ import annotations
 
 import asyncio
 import logging
+import sqlite3
 import time
 from collections.abc import Callable, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from dataclasses import dataclass
 from functools import partial
 from typing import Any, NamedTuple, TypeVar
@@ -27,8 +38,9 @@ from invio.core.quotas import Claim
 from invio.records import lines, quotas, transfers
 from invio.records.database import impatient, patient
 from invio.records.quotas import QuotaReached
-from invio.records.rows import TransferRow
-from invio.records.transfers import LinkSpent, TooMany
+from invio.records.rows import RUNNING, TransferRow, principal_of
+from invio.records.transfers import LinkSpent, TooMany, resumable
+from invio.workers.pool import Pool
 
 log = logging.getLogger("invio.records")
 T = TypeVar("T")
@@ -40,6 +52,10 @@ _LINGER = 0.05
 # now and then.
 _CHECKPOINT_LINES = 20_000
 _CHECKPOINT_EVERY = 30.0  # seconds
+_AGAIN = 1.0  # seconds after which what could not be written is tried again
+_PATIENCE = 4.0  # seconds for which a line waits behind others that wait
+_KEPT = 200_000  # transfers whose ends are kept while they cannot be written
+_ENDS_WITHIN = 10.0  # seconds for which a stop waits for what is being written
 
 
 class _Begin(NamedTuple):
@@ -49,6 +65,7 @@ class _Begin(NamedTuple):
     most: int | None  # transfers of the same recipient that may run at once, this one among them
     claims: Sequence[Claim]  # what it takes of quotas
     told: Told
+    joins: bool = False  # whether it may be one more request of a transfer that another process has begun meanwhile
 
 
 @dataclass(slots=True)
@@ -57,10 +74,18 @@ class _Call:
     done: asyncio.Future[Any]
 
 
+class Joined(Exception):
+    """A transfer was not begun, for another process has just begun it; its row is this one."""
+
+    def __init__(self, row: TransferRow) -> None:
+        super().__init__(row.id)
+        self.row = row
+
+
 class _Batch:
     """Lines that are written in one transaction."""
 
-    __slots__ = ("begins", "calls", "changed", "plain", "whole")
+    __slots__ = ("begins", "calls", "changed", "kept", "plain", "whole")
 
     def __init__(self) -> None:
         self.begins: list[_Begin] = []
@@ -68,6 +93,7 @@ class _Batch:
         self.whole: list[TransferRow] = []
         self.calls: list[_Call] = []
         self.plain = True  # whether nothing has to be read before it is written
+        self.kept = False  # whether it could not be written, and holds what is to be
 
     def __len__(self) -> int:
         return len(self.begins) + len(self.changed) + len(self.whole) + len(self.calls)
@@ -86,6 +112,13 @@ class _Batch:
         if row.requests > 1:
             self.plain = False
 
+    def take_back(self, other: _Batch) -> None:
+        """Takes what ended, or went on, from an earlier batch that could not be written."""
+        for row in other.changed.values():
+            if row.id not in self.changed:
+                self.change(row)
+        self.whole = [*other.whole, *self.whole]
+
 
 _Outcome = tuple["Told | asyncio.Future[Any]", Any, BaseException | None]
 
@@ -93,17 +126,23 @@ _Outcome = tuple["Told | asyncio.Future[Any]", Any, BaseException | None]
 class Journal:
     """Owns the writing side of the records' database for this process's event loop."""
 
-    def __init__(self, engine: sa.Engine) -> None:
+    def __init__(self, engine: sa.Engine, held_by: int | None = None) -> None:
+        """`held_by` is the number of this process among those that serve."""
         self._engine = engine
+        self.held_by = held_by
         self._waiting = _Batch()
         self._scheduled = False
         self._lingering: asyncio.TimerHandle | None = None
         self._connection: sa.Connection | None = None
         # One worker, so that what waits for another process's transaction keeps its order.
-        self._worker = ThreadPoolExecutor(1, thread_name_prefix="journal")
+        self._worker = Pool("journal", 1, waiting=4)
+        self._checkpoints = Pool("checkpoint", 1, waiting=4)
         self._in_worker = False  # what is to be written waits, for another process or a checkpoint
+        self._giving_up: asyncio.TimerHandle | None = None
         self._since_checkpoint = 0  # lines
         self._checkpointed = time.monotonic()
+        self._stopped = False
+        self.fault: str | None = None  # why the last batch could not be written
 
     async def begin(
         self,
@@ -112,6 +151,7 @@ class Journal:
         limit: int | None = None,
         most: int | None = None,
         claims: Sequence[Claim] = (),
+        joins: bool = False,
     ) -> None:
         """Returns when the transfer's row is durable.
 
@@ -123,9 +163,10 @@ class Journal:
             LinkSpent: the link's id was revoked or has no use left; nothing was written.
             TooMany: `most` are running; nothing was written.
             QuotaReached: a quota has no room; nothing was written.
+            Joined: with `joins`, when there is such a transfer already; what is claimed of quotas was reserved for it.
         """
         done = asyncio.get_running_loop().create_future()
-        self.begin_and_tell(partial(_fulfil, done), row, counts, limit, most, claims)
+        self.begin_and_tell(partial(_fulfil, done), row, counts, limit, most, claims, joins)
         await done
 
     def begin_and_tell(
@@ -136,13 +177,18 @@ class Journal:
         limit: int | None = None,
         most: int | None = None,
         claims: Sequence[Claim] = (),
+        joins: bool = False,
     ) -> None:
         """Like `begin`, for whoever does not wait: `told` is called once, later on, in the event loop."""
-        self._waiting.begin(_Begin(row, counts, limit, most, claims, told))
+        self._waiting.begin(_Begin(row, counts, limit, most, claims, told, joins))
         self._schedule()
 
     async def call(self, work: Callable[[sa.Connection], T]) -> T:
-        """Runs `work`, which must be short, in the next transaction; returns what it gave, once durable."""
+        """Runs `work`, which must be short, in the next transaction; returns what it gave, once durable.
+
+        Raises:
+            OperationalError: the records cannot be written; and what `work` raises.
+        """
         done = asyncio.get_running_loop().create_future()
         self._waiting.call(_Call(work, done))
         self._schedule()
@@ -150,11 +196,18 @@ class Journal:
         return result
 
     def note(self, work: Callable[[sa.Connection], object]) -> None:
-        """Runs `work` in the next transaction; nobody waits for it."""
+        """Runs `work` in the next transaction in which it can be; nobody waits for it."""
         done = asyncio.get_running_loop().create_future()
-        done.add_done_callback(_logged)
+        done.add_done_callback(partial(self._noted, work))
         self._waiting.call(_Call(work, done))
         self._schedule()
+
+    def _noted(self, work: Callable[[sa.Connection], object], done: asyncio.Future[object]) -> None:
+        error = None if done.cancelled() else done.exception()
+        if isinstance(error, sa.exc.OperationalError) and not self._stopped and len(self._waiting) < _KEPT:
+            asyncio.get_running_loop().call_later(_AGAIN, self.note, work)
+        elif error is not None:
+            log.error("records.write-failed", extra={"fields": {"error": str(error)}})
 
     def write(self, row: TransferRow) -> None:
         """Writes a transfer's progress or end, soon."""
@@ -167,35 +220,64 @@ class Journal:
         self._linger()
 
     async def checkpoint(self) -> None:
-        """Brings what was committed from the WAL into the database file, beside the loop, when it is worth it."""
+        """Brings what was committed from the WAL into the database file, beside the loop, when it is worth it.
+
+        Raises:
+            SQLAlchemyError: as when the disk is full; it is tried again the next time.
+        """
         now = time.monotonic()
         due = self._since_checkpoint and now - self._checkpointed > _CHECKPOINT_EVERY
-        if due or self._since_checkpoint > _CHECKPOINT_LINES:
-            self._since_checkpoint, self._checkpointed = 0, now
-            await asyncio.to_thread(self._checkpoint)
-            if self._in_worker:
-                return
-            # What was written meanwhile is little. Once that is in the database file too, and nobody
-            # has written since, the WAL begins anew; otherwise it would grow as long as there is work.
-            self._in_worker = True
-            try:
-                await asyncio.to_thread(self._checkpoint)
-            finally:
-                self._in_worker = False
-                self._flush()
+        if self._stopped or not (due or self._since_checkpoint > _CHECKPOINT_LINES):
+            return
+        lines_before = self._since_checkpoint
+        self._checkpointed = now
+        await self._checkpoints.run(self._checkpoint)
+        self._since_checkpoint -= lines_before
+        if self._in_worker:
+            return
+        # What was written meanwhile is little. Once that is in the database file too, and nobody
+        # has written since, the WAL begins anew; otherwise it would grow as long as there is work.
+        self._in_worker = True
+        try:
+            await self._checkpoints.run(self._checkpoint)
+        finally:
+            self._in_worker = False
+            self._flush()
 
-    def close(self) -> None:
-        """Writes what is waiting. To be called when the loop takes no more."""
-        self._worker.shutdown(wait=True)
+    async def stop(self) -> None:
+        """Writes what is waiting, and takes no more. To be called in the event loop, when nothing delivers any more."""
+        self._stopped = True
+        self._unschedule()
+        end = time.monotonic() + _ENDS_WITHIN
+        while self._in_worker and time.monotonic() < end:
+            await asyncio.sleep(0.01)
         batch, self._waiting = self._waiting, _Batch()
         if batch:
-            with patient(self._engine).connect() as connection:
-                self._commit(connection, batch)
+            _resolve(await self._worker.run(self._commit_patiently, batch))
+        if batch.kept:
+            log.error("records.lines-lost", extra={"fields": {"transfers": len(batch)}})
         if self._connection is not None:
             self._connection.close()
+            self._connection = None
+
+    def close(self) -> None:
+        """Like `stop`, where no event loop runs any more."""
+        self._stopped = True
+        batch, self._waiting = self._waiting, _Batch()
+        if batch:
+            _resolve(self._commit_patiently(batch))
+        if self._connection is not None:
+            self._connection.close()
+            self._connection = None
+
+    def _unschedule(self) -> None:
+        for timer in (self._lingering, self._giving_up):
+            if timer is not None:
+                timer.cancel()
+        self._lingering = self._giving_up = None
 
     def _linger(self) -> None:
-        if not self._scheduled and self._lingering is None:
+        if not self._scheduled and self._lingering is None and not self._stopped:
             self._lingering = asyncio.get_running_loop().call_later(_LINGER, self._flush)
 
     def _schedule(self) -> None:
@@ -210,38 +292,93 @@ class Journal:
         if self._lingering is not None:
             self._lingering.cancel()
             self._lingering = None
-        if self._in_worker or not self._waiting:
+        if self._in_worker or self._stopped or not self._waiting:
             return  # what waits goes when the worker is done
         batch, self._waiting = self._waiting, _Batch()
-        if self._connection is None:
-            self._connection = impatient(self._engine).connect()
         try:
+            if self._connection is None:
+                self._connection = impatient(self._engine).connect()
             outcomes = self._commit(self._connection, batch)
         except sa.exc.OperationalError:
             # Another process is writing. Nothing was: the same lines wait for it in the worker.
-            self._in_worker = True
-            waiting = asyncio.get_running_loop().run_in_executor(self._worker, self._commit_patiently, batch)
-            waiting.add_done_callback(self._worker_done)
+            self._wait_in_worker(batch)
             return
+        except (sa.exc.SQLAlchemyError, sqlite3.Error) as error:
+            self._drop_connection()
+            _resolve(self._not_written(batch, error))
+            self._keep(batch)
+            return
+        self.fault = None
         _resolve(outcomes)
+
+    def _wait_in_worker(self, batch: _Batch) -> None:
+        self._in_worker = True
+        loop = asyncio.get_running_loop()
+        waiting = asyncio.wrap_future(self._worker.submit(self._commit_patiently, batch))
+        waiting.add_done_callback(partial(self._worker_done, batch))
+        self._giving_up = loop.call_later(_PATIENCE, self._give_up)
+
+    def _give_up(self) -> None:
+        """Refuses what waits behind a batch that has waited for long already."""
+        self._giving_up = None
+        if not self._in_worker or self._stopped:
+            return
+        error = sa.exc.OperationalError("a batch of lines", None, sqlite3.OperationalError("the records are locked"))
+        batch, self._waiting = self._waiting, _Batch()
+        _resolve(self._not_written(batch, error))
+        self._waiting.take_back(batch)
+        self._giving_up = asyncio.get_running_loop().call_later(_AGAIN, self._give_up)
+
+    def _drop_connection(self) -> None:
+        """What failed once may have left the connection in no state to go on."""
+        connection, self._connection = self._connection, None
+        if connection is not None:
+            with suppress(sa.exc.SQLAlchemyError, sqlite3.Error):
+                connection.close()
+
+    def _not_written(self, batch: _Batch, error: BaseException) -> list[_Outcome]:
+        """What those who wait are told of a batch that could not be written, and what is kept of it."""
+        said = str(error.__cause__ or error)
+        if self.fault != said:
+            log.error("records.write-failed", extra={"fields": {"error": said, "lines": len(batch)}})
+        self.fault = said
+        batch.kept = bool(batch.changed or batch.whole)
+        shown = error
+        if not isinstance(error, sa.exc.SQLAlchemyError):
+            shown = sa.exc.DatabaseError("a batch of lines", None, error)
+        return [(item.told, None, shown) for item in batch.begins] + [(item.done, None, shown) for item in batch.calls]
 
     def _commit_patiently(self, batch: _Batch) -> list[_Outcome]:
         try:
             with patient(self._engine).connect() as connection:
-                return self._commit(connection, batch)
-        except sa.exc.SQLAlchemyError as error:
+                outcomes = self._commit(connection, batch)
+                self.fault = None
+                return outcomes
+        except (sa.exc.SQLAlchemyError, sqlite3.Error) as error:
             # Nothing of the batch is durable: whoever waits is told so, and nothing is delivered.
-            said = {"error": str(error.__cause__ or error), "lines": len(batch)}
-            log.error("records.write-failed", extra={"fields": said})
-            return [(item.told, None, error) for item in batch.begins] + [
-                (item.done, None, error) for item in batch.calls
-            ]
+            return self._not_written(batch, error)
 
-    def _worker_done(self, waiting: asyncio.Future[list[_Outcome]]) -> None:
+    def _worker_done(self, batch: _Batch, waiting: asyncio.Future[list[_Outcome]]) -> None:
         self._in_worker = False
+        if self._giving_up is not None:
+            self._giving_up.cancel()
+            self._giving_up = None
         if not waiting.cancelled():
             _resolve(waiting.result())
-        self._flush()
+        self._keep(batch)
+        if not batch.kept:
+            self._flush()
+
+    def _keep(self, batch: _Batch) -> None:
+        """Has what was not written, and nobody was told so of, be written later on."""
+        if not batch.kept:
+            return
+        self._waiting.take_back(batch)
+        if len(self._waiting) > _KEPT:
+            log.error("records.lines-lost", extra={"fields": {"transfers": len(self._waiting)}})
+            self._waiting.changed, self._waiting.whole = {}, []
+        if self._lingering is None and not self._stopped:
+            self._lingering = asyncio.get_running_loop().call_later(_AGAIN, self._flush)
 
     def _commit(self, connection: sa.Connection, batch: _Batch) -> list[_Outcome]:
         """Writes all of it in one transaction, or raises and has written nothing."""
@@ -266,12 +403,25 @@ class Journal:
             outcomes += [(item.done, *self._attempt(connection, item.work)) for item in batch.calls]
         return outcomes
 
-    @staticmethod
-    def _begun(connection: sa.Connection, item: _Begin, outcomes: list[_Outcome]) -> TransferRow | None:
+    def _joined(self, connection: sa.Connection, item: _Begin) -> TransferRow | None:
+        """The transfer that a request is one more of after all, as a request of another process began it."""
+        row = item.row
+        found = None if row.etag is None else resumable(connection, row.who, row.address, row.etag, row.tag)
+        if found is None or found.state != RUNNING or found.held_by == self.held_by:
+            return None  # what this process has is known to whoever asks
+        if item.counts is not None:
+            transfers.check_link_use(connection, item.counts, None)
+        quotas.reserve(connection, found.id, item.claims, begins=False)
+        return transfers.go_on(connection, found.id, 0, self.held_by)
+
+    def _begun(self, connection: sa.Connection, item: _Begin, outcomes: list[_Outcome]) -> TransferRow | None:
         """The row to insert for a line that begins a transfer, unless it may not begin."""
         try:
+            if item.joins and (joined := self._joined(connection, item)) is not None:
+                outcomes.append((item.told, None, Joined(joined)))
+                return None
             if item.most is not None:
-                transfers.check_running(connection, item.row.who, item.most)
+                transfers.check_running(connection, principal_of(item.row.who), item.most)
             if item.counts is not None:
                 transfers.check_link_use(connection, item.counts, item.limit)
             if item.claims:
@@ -295,11 +445,6 @@ class Journal:
     def _checkpoint(self) -> None:
         with self._engine.connect().execution_options(isolation_level="AUTOCOMMIT") as connection:
             connection.exec_driver_sql("PRAGMA wal_checkpoint(PASSIVE)")
-
-
-def _logged(done: asyncio.Future[object]) -> None:
-    if not done.cancelled() and (error := done.exception()) is not None:
-        log.error("records.write-failed", extra={"fields": {"error": str(error)}})
 
 
 def _fulfil(future: asyncio.Future[Any], error: BaseException | None, result: object = None) -> None:

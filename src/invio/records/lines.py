@@ -42,6 +42,7 @@ _BEGUN = (
 )  # fmt: skip
 
 
+_HOLDER = "'held-by'"  # where the number of the process goes, which is the same for all that it begins
 _BEGIN, _LINE = _statement(
     sa.insert(transfers).values(
         link_id=sa.null(),
@@ -52,6 +53,8 @@ _BEGIN, _LINE = _statement(
         covered=sa.literal_column("0"),
         coverage=sa.literal_column("'[]'"),
         version=sa.null(),
+        made_for=sa.null(),
+        held_by=sa.literal_column(_HOLDER),
         **{name: sa.bindparam(f"the_{name}") for name in _BEGUN},
     )
 ).split(" VALUES ")
@@ -70,9 +73,10 @@ assert _IDS == "(?)"
 
 
 @cache
-def _begin(count: int) -> str:
-    """The statement for the beginnings of so many transfers."""
-    return f"{_BEGIN} VALUES {', '.join([_LINE] * count)}"
+def _begin(count: int, holder: int | None) -> str:
+    """The statement for the beginnings of so many transfers, by one process."""
+    line = _LINE.replace(_HOLDER, "NULL" if holder is None else str(int(holder)))
+    return f"{_BEGIN} VALUES {', '.join([line] * count)}"
 
 
 @cache
@@ -112,10 +116,10 @@ def write_plain(
             usual: list[TransferRow] = []
             others: list[TransferRow] = []
             for row in begun:
-                unusual = row.requests or row.link_id is not None or row.via is not None or row.version is not None
+                unusual = row.requests or row.link_id or row.via or row.made_for or row.version is not None
                 (others if unusual else usual).append(row)
             for some in _portions(usual):
-                cursor.execute(_begin(len(some)), _begun(some))
+                cursor.execute(_begin(len(some), some[0].held_by), _begun(some))
             if others:
                 cursor.executemany(_INSERT, map(_inserted, others))
             if changed:
@@ -167,7 +171,7 @@ def _inserted(row: TransferRow) -> tuple[Any, ...]:
     return (
         row.id, row.who, row.recipient, row.link_id, row.via, row.tag, row.network, row.address, row.etag, row.size,
         row.state, row.reason, row.started, row.updated, row.requests, row.covered, _json(row.coverage),
-        row.version, row.credential, row.decided_by,
+        row.version, row.credential, row.decided_by, row.made_for, row.held_by,
     )  # fmt: skip
 
 

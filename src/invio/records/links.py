@@ -89,6 +89,12 @@ def revoke(connection: sa.Connection, link_id: str) -> None:
         connection.execute(sa.insert(links).values(id=link_id, used=0, revoked=now))
 
 
+def revoke_all(connection: sa.Connection, maker: str) -> int:
+    """Ends every link that was made for a recipient by the service; gives how many were ended by it."""
+    still = sa.and_(links.c.maker == maker, links.c.revoked.is_(None))
+    return connection.execute(sa.update(links).where(still).values(revoked=time.time())).rowcount
+
+
 def _row(row: sa.Row[tuple[object, ...]]) -> LinkRow:
     return LinkRow(
         row.id, row.used, row.revoked, row.made, row.maker, row.address, row.scope, row.recipient, row.until,

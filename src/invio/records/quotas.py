@@ -6,14 +6,21 @@ death of one, counts anything twice or not at all.
 
 from __future__ import annotations
 
+import hashlib
 import time
 from collections.abc import Sequence
 from dataclasses import replace
+from typing import Any
 
 import sqlalchemy as sa
 
-from invio.core.quotas import Claim, Quota, Use, room_at
+from invio.core.quotas import LONGEST, Claim, Quota, Use, room_at
 from invio.records.tables import quota_uses, transfers
+from invio.records.transfers import orphans
+
+# Lines of one recipient's under one quota that are looked at for a download; when there are more they are merged.
+_MOST = 500
+_PARTS = 200  # of a period
 
 
 class QuotaReached(Exception):
@@ -65,7 +72,35 @@ def _uses(connection: sa.Connection, who: str, quota: Quota, now: float) -> list
             held.who == who, held.quota == quota.name, held.at > now - quota.period
         )
     )
-    return [Use(at, files, size) for at, files, size in rows]
+    uses = [Use(at, files, size) for at, files, size in rows]
+    if len(uses) > _MOST:
+        _merge(connection, who, quota, now)
+    return uses
+
+
+def _merge(connection: sa.Connection, who: str, quota: Quota, now: float) -> None:
+    """Makes one line of those that ended within the same part of the period, so that there are never many.
+
+    It counts from the last of them on: what is merged frees a two-hundredth of the period later at most.
+    """
+    held, width = quota_uses.c, quota.period / _PARTS
+    ended = sa.and_(held.who == who, held.quota == quota.name, held.reserved == 0, held.at <= now)
+    rows = connection.execute(sa.select(held.transfer, held.at, held.files, held.taken).where(ended)).all()
+    parts: dict[int, list[Any]] = {}
+    for row in rows:
+        parts.setdefault(int(row.at // width), []).append(row)
+    for number, some in parts.items():
+        if len(some) < 2:
+            continue
+        gone = sa.and_(held.quota == quota.name, held.transfer.in_([row.transfer for row in some]))
+        connection.execute(sa.delete(quota_uses).where(gone))
+        called = hashlib.blake2b(f"{who} {number}".encode(), digest_size=11).hexdigest()
+        connection.execute(
+            sa.insert(quota_uses).values(
+                quota=quota.name, transfer=f"~{called}", who=who, at=max(row.at for row in some),
+                files=sum(row.files for row in some), taken=sum(row.taken for row in some), reserved=0,
+            )
+        )  # fmt: skip
 
 
 def give_back(connection: sa.Connection, transfer: str, claims: Sequence[Claim], taken: int) -> None:
@@ -88,14 +123,20 @@ def used(connection: sa.Connection, who: str, quota: Quota) -> tuple[int, int]:
     return sum(use.files for use in uses), sum(use.bytes for use in uses)
 
 
-def give_back_orphans(connection: sa.Connection) -> None:
-    """What a process that died had reserved: what is known to have arrived counts, and the rest does not.
+def take_orphans(connection: sa.Connection, held_by: int | None = None, since: float = 0.0) -> None:
+    """What a process that died had reserved counts as taken: nobody knows how much of it had arrived.
 
-    To be called before its transfers are ended.
+    Given back, each death would be worth as much as was on its way. To be called before its transfers are ended.
     """
-    covered = sa.select(transfers.c.covered).where(transfers.c.id == quota_uses.c.transfer).scalar_subquery()
-    arrived = sa.func.max(quota_uses.c.taken, sa.func.coalesce(covered, 0))
-    connection.execute(sa.update(quota_uses).where(quota_uses.c.reserved > 0).values(taken=arrived, reserved=0))
+    held = quota_uses.c
+    reserved = sa.update(quota_uses).where(held.reserved > 0)
+    if held_by is not None:
+        running = sa.select(transfers.c.id).where(orphans(held_by, since))
+        reserved = reserved.where(held.transfer.in_(running))
+    connection.execute(reserved.values(taken=held.taken + held.reserved, reserved=0))
+
+
+LONGEST_KEPT = LONGEST + 86_400  # seconds: no period reaches back to what is older
 
 
 def forget(connection: sa.Connection, before: float) -> None:

@@ -13,6 +13,7 @@ import sqlalchemy as sa
 
 from invio.records.tables import recipients, sessions, tokens
 
+BY_PASSWORD = "password"  # what the history says of a session that was opened with one
 _SESSION_LIFE = 12 * 3600  # seconds
 _TOKEN_ID = 12  # characters of its hash by which a token is called
 _USED_TO = 60.0  # seconds, to which it is known when a token was last used
@@ -109,6 +110,8 @@ def disable(connection: sa.Connection, recipient_id: str, disabled: bool) -> boo
     """Has a recipient's tokens and sessions be good for nothing, or good again; whether there is one."""
     since = time.time() if disabled else None
     changed = connection.execute(sa.update(recipients).where(recipients.c.id == recipient_id).values(disabled=since))
+    if disabled:  # a session that was open then is not to go on when they may sign in again
+        connection.execute(sa.delete(sessions).where(sessions.c.recipient == recipient_id))
     return bool(changed.rowcount)
 
 
@@ -117,6 +120,14 @@ def set_password(connection: sa.Connection, recipient_id: str, kept: str | None)
     changed = connection.execute(sa.update(recipients).where(recipients.c.id == recipient_id).values(password=kept))
     connection.execute(sa.delete(sessions).where(sessions.c.recipient == recipient_id))
     return bool(changed.rowcount)
+
+
+def signed_in_lately(connection: sa.Connection, secret: str, seconds: float) -> bool:
+    """Whether a session was opened with a password, so many seconds ago at most."""
+    held = sessions.c
+    query = sa.select(held.created).where(held.hash == hashed(secret), held.opened_by == BY_PASSWORD)
+    created: float | None = connection.execute(query).scalar()
+    return created is not None and 0 <= time.time() - created < seconds
 
 
 def password_of(connection: sa.Connection, recipient_id: str) -> str | None:
@@ -165,7 +176,7 @@ def open_session(connection: sa.Connection, recipient_id: str, token: str | None
     """
     secret = secrets.token_urlsafe(32)
     now = time.time()
-    expires, opened_by = now + _SESSION_LIFE, "password"
+    expires, opened_by = now + _SESSION_LIFE, BY_PASSWORD
     if token is not None:
         facts = connection.execute(sa.select(tokens).where(tokens.c.hash == hashed(token))).first()
         if facts is None:

@@ -17,6 +17,7 @@ REFUSED = "refused"  # of which nothing was sent; the reason says why
 _PARTED = "; "
 _NAMED = 5  # credentials, or networks, that a line tells of
 _AND_MORE = "and more"
+PRINCIPAL_ENDS = "|"  # neither a recipient's id nor a network address holds it
 
 
 @dataclass(slots=True)
@@ -27,6 +28,9 @@ class TransferRow:
 
     `credential` is what told who was asking, `decided_by` what let them or did not, both in words. A
     transfer that went on by another credential, or from elsewhere, has them all, parted by `; `.
+
+    `who` is what requests of one transfer have in common: a principal (`recipient:ID` or `network:ADDRESS`) and,
+    by a link, `|` and the link's mark. `made_for` is whom a link says that it was made for.
 
     Its fields are the table's columns, in their order.
     """
@@ -51,6 +55,8 @@ class TransferRow:
     version: int | None = None
     credential: str | None = None
     decided_by: str | None = None
+    made_for: str | None = None
+    held_by: int | None = None
 
 
 # Tells apart the transfers of one millisecond; whoever may see a transfer is decided otherwise.
@@ -60,6 +66,11 @@ _CHANCE = random.Random(os.urandom(16))
 def new_transfer_id(now: float) -> str:
     """20 characters; ids of later transfers sort after those of earlier ones (to the millisecond)."""
     return "%020x" % (int(now * 1000) << 32 | _CHANCE.getrandbits(32))
+
+
+def principal_of(who: str) -> str:
+    """Whose limits hold for a transfer."""
+    return who.partition(PRINCIPAL_ENDS)[0]
 
 
 def first_id(moment: float) -> str:
@@ -87,6 +98,7 @@ def new_refusal(
     via: str | None = None,
     credential: str | None = None,
     decided_by: str | None = None,
+    made_for: str | None = None,
 ) -> TransferRow:
     """The line of the history for a request that was refused."""
     now = time.time()
@@ -107,4 +119,5 @@ def new_refusal(
         updated=now,
         credential=credential,
         decided_by=decided_by,
+        made_for=made_for,
     )

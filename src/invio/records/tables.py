@@ -40,6 +40,45 @@ sessions = sa.Table(
     sa.Column("opened_by", sa.String(250)),  # the token or the password that was given for it, in words
 )
 
+# What the records know of themselves and of stores: ids, and the clock as it was last.
+facts = sa.Table(
+    "facts",
+    metadata,
+    sa.Column("name", sa.String(80), primary_key=True),
+    sa.Column("value", sa.String(200), nullable=False),
+)
+
+# What was changed of who may have what, and who signed in.
+audit_lines = sa.Table(
+    "audit_lines",
+    metadata,
+    sa.Column("id", sa.Integer, primary_key=True, autoincrement=True),
+    sa.Column("at", sa.Float, nullable=False, index=True),
+    sa.Column("event", sa.String(40), nullable=False),
+    sa.Column("by", sa.String(64)),
+    sa.Column("network", sa.String(64)),
+    sa.Column("credential", sa.String(200)),
+    sa.Column("about", sa.String, nullable=False),
+)
+
+# Attempts to sign in that did not succeed, by what they count for (see invio.core.sign_ins).
+sign_in_attempts = sa.Table(
+    "sign_in_attempts",
+    metadata,
+    sa.Column("key", sa.String(120), primary_key=True),
+    sa.Column("attempts", sa.Integer, nullable=False),
+    sa.Column("last", sa.Float, nullable=False),
+)
+
+# Devices that signed in before, by the SHA-256 of what their cookie holds.
+known_devices = sa.Table(
+    "known_devices",
+    metadata,
+    sa.Column("hash", sa.String(64), primary_key=True),
+    sa.Column("recipient", sa.String(64), primary_key=True),
+    sa.Column("used", sa.Float, nullable=False),
+)
+
 # One recipient obtaining one file, over as many requests as it takes. `who` is what requests are
 # joined by; `covered` is the length of the union of `coverage`, a list of [start, stop].
 transfers = sa.Table(
@@ -66,6 +105,8 @@ transfers = sa.Table(
     # By what the caller was known, and what decided: in words.
     sa.Column("credential", sa.String(300)),
     sa.Column("decided_by", sa.String(300)),
+    sa.Column("made_for", sa.String(64)),  # whom the link it was had by says that it was made for
+    sa.Column("held_by", sa.Integer),  # the process that delivers it, by its number among those that serve
     # What is complete is looked for no more, so the index stays small; and a file that leaves in one write has
     # no request in its line until it has ended, so that it is never in it if it ends well.
     sa.Index("transfers_open", "who", sqlite_where=sa.text("state != 'complete' AND requests > 0")),
@@ -136,6 +177,27 @@ versions = sa.Table(
     sa.Column("removed", sa.Float),
     sa.Column("removed_by", sa.String(64)),
     sqlite_with_rowid=False,
+)
+
+# What is in an archive that was planned, by its tag: each file, and which of the archive's bytes it is.
+archive_files = sa.Table(
+    "archive_files",
+    metadata,
+    sa.Column("archive", sa.String(64), primary_key=True),
+    sa.Column("number", sa.Integer, primary_key=True),
+    sa.Column("address", sa.String, nullable=False),
+    sa.Column("begins", sa.BigInteger, nullable=False),
+    sa.Column("ends", sa.BigInteger, nullable=False),
+    sa.Index("archive_files_by_address", "address"),
+    sqlite_with_rowid=False,
+)
+
+# Archives all of whose files are written down, and when.
+archives = sa.Table(
+    "archives",
+    metadata,
+    sa.Column("archive", sa.String(64), primary_key=True),
+    sa.Column("noted", sa.Float, nullable=False),
 )
 
 # CRC-32 of a content, by the tag that changes with it.

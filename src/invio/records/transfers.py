@@ -4,15 +4,28 @@ from __future__ import annotations
 
 import time
 from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
 
 import sqlalchemy as sa
 
 from invio.core.progress import Coverage
 from invio.records.lines import change
-from invio.records.rows import BROKEN_OFF, COMPLETE, REFUSED, RUNNING, TransferRow, first_id, joined_to
-from invio.records.tables import links, transfers
+from invio.records.rows import (
+    BROKEN_OFF,
+    COMPLETE,
+    PRINCIPAL_ENDS,
+    REFUSED,
+    RUNNING,
+    TransferRow,
+    first_id,
+    joined_to,
+)
+from invio.records.tables import links, recipients, transfers
 
 _RESUMED_WITHIN = 86_400  # seconds
+_CLOCK_MAY_BE_OFF = 3600.0  # seconds by which a clock may have been set back while a process ran
+_AFTER_PRINCIPAL = chr(ord(PRINCIPAL_ENDS) + 1)  # what sorts right behind all of a principal's links
 
 
 class LinkSpent(Exception):
@@ -49,12 +62,32 @@ def _unite(connection: sa.Connection, row: TransferRow) -> None:
         row.state, row.reason = COMPLETE, None
 
 
-def go_on(connection: sa.Connection, transfer_id: str, requests: int = 0) -> TransferRow:
+class TransferGone(Exception):
+    """The records do not have the transfer that a request was to go on with."""
+
+
+def check_is_there(connection: sa.Connection, transfer_id: str) -> None:
+    """Raises TransferGone, when the records do not have a transfer."""
+    if connection.execute(sa.select(transfers.c.id).where(transfers.c.id == transfer_id)).first() is None:
+        raise TransferGone(transfer_id)
+
+
+def go_on(connection: sa.Connection, transfer_id: str, requests: int = 0, held_by: int | None = None) -> TransferRow:
     """Notes a further request for a transfer, which runs again; gives it as it stands.
 
-    `requests` is how many the caller knows of, should the records have been told of fewer.
+    `requests` is how many the caller knows of, should the records have been told of fewer; `held_by` the process
+    that delivers it from now on.
+
+    Raises:
+        TransferGone.
     """
-    row = TransferRow(*connection.execute(sa.select(transfers).where(transfers.c.id == transfer_id)).one())
+    known = connection.execute(sa.select(transfers).where(transfers.c.id == transfer_id)).first()
+    if known is None:
+        raise TransferGone(transfer_id)
+    row = TransferRow(*known)
+    if row.held_by != held_by:
+        row.held_by = held_by
+        connection.execute(sa.update(transfers).where(transfers.c.id == transfer_id).values(held_by=held_by))
     row.state, row.reason, row.updated = RUNNING, None, time.time()
     row.requests = max(row.requests, requests) + 1
     change(connection, [row])
@@ -73,9 +106,12 @@ def also_through(connection: sa.Connection, transfer_id: str, credential: str | 
 _OPEN = sa.text(f"state != '{COMPLETE}' AND requests > 0")
 
 
-def check_running(connection: sa.Connection, who: str, most: int) -> None:
-    """Counts the running transfers of `who`, in all processes. Raises TooMany when `most` are."""
-    running = sa.select(sa.func.count()).where(transfers.c.who == who, _OPEN, transfers.c.state == RUNNING)
+def check_running(connection: sa.Connection, principal: str, most: int) -> None:
+    """Counts the running transfers of a principal, in all processes. Raises TooMany when `most` are."""
+    held = transfers.c.who
+    by_links = sa.and_(held > principal + PRINCIPAL_ENDS, held < principal + _AFTER_PRINCIPAL)
+    its = sa.or_(held == principal, by_links)
+    running = sa.select(sa.func.count()).where(its, _OPEN, transfers.c.state == RUNNING)
     if connection.execute(running).scalar_one() >= most:
         raise TooMany
 
@@ -94,9 +130,10 @@ def use_link(connection: sa.Connection, link_id: str, limit: int | None) -> None
 
 def check_link_use(connection: sa.Connection, link_id: str, limit: int | None) -> None:
     """Like `use_link`, and counts nothing."""
-    row = connection.execute(sa.select(links.c.used, links.c.revoked).where(links.c.id == link_id)).first()
-    if row is not None and row.revoked is not None:
-        raise LinkSpent("revoked")
+    known = sa.select(links.c.used, links.c.revoked, recipients.c.disabled).where(links.c.id == link_id)
+    row = connection.execute(known.join_from(links, recipients, recipients.c.id == links.c.maker, isouter=True)).first()
+    if row is not None and (row.revoked is not None or row.disabled is not None):
+        raise LinkSpent("revoked")  # whoever can no longer sign in hands nothing on either
     if row is not None and limit is not None and row.used >= limit:
         raise LinkSpent("used-up")
 
@@ -123,19 +160,56 @@ def resumable(connection: sa.Connection, who: str, address: str, etag: str, tag:
     return None if row is None else TransferRow(*row)
 
 
-def newest(connection: sa.Connection, limit: int, before: str | None = None) -> list[TransferRow]:
+@dataclass(frozen=True, slots=True)
+class Scope:
+    """Whose lines somebody may see at most: those of a recipient, and those of `stores` (None: of all)."""
+
+    recipient: str | None
+    stores: frozenset[str] | None = None
+
+    def limited(self, query: sa.Select[Any]) -> sa.Select[Any]:
+        """The query, for no more lines than these."""
+        if self.stores is None:
+            return query
+        held = transfers.c
+        wanted = [held.address.startswith(f"{store}/", autoescape=True) for store in sorted(self.stores)]
+        if self.recipient is not None:
+            wanted += [held.recipient == self.recipient, held.made_for == self.recipient]
+        return query.where(sa.or_(sa.false(), *wanted))
+
+
+EVERYTHING = Scope(None)
+
+
+def newest(
+    connection: sa.Connection, limit: int, before: str | None = None, scope: Scope = EVERYTHING
+) -> list[TransferRow]:
     """Transfers from the newest on; `before` is the id to go on after. What was refused is none."""
     query = sa.select(transfers).where(transfers.c.state != REFUSED).order_by(transfers.c.id.desc()).limit(limit)
+    query = scope.limited(query)
     if before is not None:
         query = query.where(transfers.c.id < before)
     return [TransferRow(*row) for row in connection.execute(query)]
 
 
-def break_off_orphans(connection: sa.Connection, reason: str) -> int:
-    """Ends what a process that died left running; gives the number of transfers."""
+def orphans(held_by: int | None = None, since: float = 0.0) -> sa.ColumnElement[bool]:
+    """What a process left running: all that is (None), or that one's, which began at `since`, Unix seconds.
+
+    A transfer that it went on with, and had not begun, is found among those that are open.
+    """
+    held = transfers.c
+    if held_by is None:
+        return held.state == RUNNING
+    begun = held.id >= first_id(max(0.0, since - _CLOCK_MAY_BE_OFF))
+    still_open = sa.text(f"state != '{COMPLETE}' AND requests > 0")
+    return sa.and_(held.state == RUNNING, held.held_by == held_by, sa.or_(begun, still_open))
+
+
+def break_off_orphans(connection: sa.Connection, reason: str, held_by: int | None = None, since: float = 0.0) -> int:
+    """Ends what a process that died left running (see `orphans`); gives the number of transfers."""
     ended = connection.execute(
         sa.update(transfers)
-        .where(transfers.c.state == RUNNING)
+        .where(orphans(held_by, since))
         .values(state=BROKEN_OFF, reason=reason, updated=time.time(), requests=sa.func.max(transfers.c.requests, 1))
     )
     return ended.rowcount

@@ -6,16 +6,19 @@ A removed version keeps its line, so that its number is not given again, and who
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from typing import Any
 
 import sqlalchemy as sa
 
 from invio.core.versions import Arrived, InTheWay, Version, version_tag
 from invio.records.bundles import save_crcs, save_digests
-from invio.records.database import lasting
+from invio.records.database import lasting, patient
+from invio.records.facts import fact, records_id, save_fact
 from invio.records.tables import versions
 
+RESTORED = "restored"  # the fact that says when records were put back, Unix seconds
+LEAP = 1000  # numbers that are passed over then, for each file once
 _PAGE = 500
 _AFTER_SLASH = "0"  # what sorts right after `/`
 _AFTER_NAME = "\x01"  # no path holds it: nothing sorts between one and the same with this
@@ -93,10 +96,18 @@ class VersionRecords:
                 return
             last = (rows[-1].path, rows[-1].number)
 
-    def add(self, path: str, content: Arrived, by: str | None, check: Callable[[Version | None], None]) -> Version:
+    def add(
+        self,
+        path: str,
+        content: Arrived,
+        by: str | None,
+        check: Callable[[Version | None], None],
+        note: Callable[[Version], int],
+    ) -> Version:
         """Puts a further version, whose content is on the disk; the current one is given where it is the same.
 
-        `check` is called with the current version, within the transaction, and raises what it will.
+        `check` is called with the current version, within the transaction, and raises what it will. So is `note`,
+        with the new one: it writes it down elsewhere, and gives how much is written there.
 
         Raises:
             InTheWay.
@@ -111,7 +122,11 @@ class VersionRecords:
             newest = connection.scalar(
                 sa.select(sa.func.max(_held.number)).where(_held.store == self._store, _held.path == path)
             )
-            version = Version(path, (newest or 0) + 1, content, time.time(), by)
+            number = (newest or 0) + 1
+            if newest and self._is_before_restore(connection, path):
+                number += LEAP
+            version = Version(path, number, content, time.time(), by)
+            save_fact(connection, f"noted:{self._store}", str(note(version)))
             connection.execute(
                 sa.insert(versions).values(
                     store=self._store, path=path, number=version.number, name=content.name, size=content.size,
@@ -136,10 +151,56 @@ class VersionRecords:
             connection.execute(sa.update(versions).where(fits).values(removed=time.time(), removed_by=by))
             return gone
 
-    def names(self) -> set[str]:
-        """What all contents that there are are kept under."""
+    def names(self) -> dict[str, bool]:
+        """What contents are kept under, and whether each is of a version that was removed."""
+        query = sa.select(_held.name, _held.removed).where(_held.store == self._store)
         with self._engine.connect() as connection:
-            return set(connection.scalars(sa.select(_held.name).where(self._here)))
+            rows = connection.execute(query).all()
+        names = {row.name: True for row in rows}
+        names |= {row.name: False for row in rows if row.removed is None}
+        return names
+
+    def identity(self) -> tuple[str, str | None]:
+        """What the records are called, and what the store is, once it has claimed a folder."""
+        with patient(self._engine).begin() as connection:
+            return records_id(connection), fact(connection, f"store:{self._store}")
+
+    def claim(self, called: str) -> None:
+        """From now on the store is called so."""
+        with lasting(self._engine) as connection:
+            save_fact(connection, f"store:{self._store}", called)
+
+    def noted(self) -> int:
+        """How much is known to be written down elsewhere of versions."""
+        with self._engine.connect() as connection:
+            return int(fact(connection, f"noted:{self._store}") or 0)
+
+    def take_back(self, found: Sequence[Version], noted: int) -> None:
+        """Adds versions that are written down elsewhere and not here; one that is not `current` has no content now."""
+        with lasting(self._engine) as connection:
+            for version in found:
+                content = version.content
+                connection.execute(
+                    sa.insert(versions)
+                    .prefix_with("OR IGNORE")
+                    .values(
+                        store=self._store, path=version.path, number=version.number, name=content.name,
+                        size=content.size, sha256=content.sha256, crc=content.crc, media_type=content.media_type,
+                        at=version.at, by=version.by, removed=None if version.current else time.time(),
+                    )
+                )  # fmt: skip
+            save_fact(connection, f"noted:{self._store}", str(noted))
+
+    def _is_before_restore(self, connection: sa.Connection, path: str) -> bool:
+        """Whether the newest version is of before the records were put back into a folder of their own.
+
+        Nobody there knows which numbers were given after the backup was made.
+        """
+        restored = fact(connection, RESTORED)
+        if restored is None:
+            return False
+        query = sa.select(sa.func.max(_held.at)).where(_held.store == self._store, _held.path == path)
+        return bool((connection.scalar(query) or 0) < float(restored))
 
     def _current(self, connection: sa.Connection, path: str) -> Version | None:
         query = sa.select(versions).where(self._here, _held.path == path).order_by(_held.number.desc()).limit(1)

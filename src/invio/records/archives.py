@@ -1,0 +1,71 @@
+"""Which files are in archives, so that the history finds a file that was had in one.
+
+An archive is known by its tag: the same files in the same order, whichever bundle they were selected for, are
+written down once. A file in it has been had when all of its bytes of the archive have arrived.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterable, Sequence
+from itertools import islice
+
+import sqlalchemy as sa
+
+from invio.records.database import patient
+from invio.records.tables import archive_files, archives, transfers
+
+_AT_ONCE = 2000  # files that are written in one transaction: others' lines wait for it
+_UNUSED = 3 * 86_400.0  # seconds after which an archive that nobody obtained is forgotten
+
+# An entry's file, where its content begins in the archive, and where it ends.
+Entry = tuple[str, int, int]
+
+
+def note_archive(engine: sa.Engine, archive: str, entries: Iterable[Entry]) -> None:
+    """Writes down what is in an archive, unless that is known."""
+    with engine.connect() as connection:
+        if connection.execute(sa.select(archives.c.noted).where(archives.c.archive == archive)).first() is not None:
+            return
+    numbered = enumerate(entries)
+    while some := list(islice(numbered, _AT_ONCE)):
+        rows = [
+            {"archive": archive, "number": number, "address": address, "begins": begins, "ends": ends}
+            for number, (address, begins, ends) in some
+        ]
+        with patient(engine).begin() as connection:
+            connection.execute(sa.insert(archive_files).prefix_with("OR IGNORE"), rows)
+    with patient(engine).begin() as connection:
+        connection.execute(sa.insert(archives).prefix_with("OR IGNORE").values(archive=archive, noted=time.time()))
+
+
+def holding(address: str) -> sa.ColumnElement[bool]:
+    """Of transfers: those of archives that hold a file, or with an address ending in `/` one of a folder's."""
+    return transfers.c.etag.in_(sa.select(archive_files.c.archive).where(_at(address)))
+
+
+def has_arrived(connection: sa.Connection, archive: str, address: str, coverage: Sequence[Sequence[int]]) -> bool:
+    """Whether a file (or one of a folder) of an archive is among what has arrived of it."""
+    held = archive_files.c
+    found = connection.execute(sa.select(held.begins, held.ends).where(held.archive == archive, _at(address)))
+    return any(start <= row.begins and row.ends <= stop for row in found for start, stop in coverage)
+
+
+def forget_unused(connection: sa.Connection, now: float) -> int:
+    """Drops archives that no transfer is of; gives how many."""
+    unused = sa.and_(
+        archives.c.noted < now - _UNUSED,
+        archives.c.archive.not_in(sa.select(transfers.c.etag).where(transfers.c.etag.is_not(None))),
+    )
+    gone = list(connection.scalars(sa.select(archives.c.archive).where(unused).limit(20)))
+    if gone:
+        connection.execute(sa.delete(archive_files).where(archive_files.c.archive.in_(gone)))
+        connection.execute(sa.delete(archives).where(archives.c.archive.in_(gone)))
+    return len(gone)
+
+
+def _at(address: str) -> sa.ColumnElement[bool]:
+    held = archive_files.c.address
+    if not address.endswith("/"):
+        return held == address
+    return sa.and_(held >= address, held < address[:-1] + chr(ord("/") + 1))
