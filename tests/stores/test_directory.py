@@ -91,9 +91,19 @@ def test_a_file_exchanged_after_it_was_found_is_not_opened(store: DirectoryStore
 
 def test_a_file_altered_after_it_was_found_is_not_opened(store: DirectoryStore, root: Path) -> None:
     source = store.locate(parse_address("files/a.txt")).source
-    (root / "a.txt").write_text("longer than before")
-    with pytest.raises(ContentChanged):
-        source.open()  # type: ignore[union-attr]
+    before = (root / "a.txt").read_bytes()
+    for altered in (before[:-1], bytes(reversed(before))):
+        (root / "a.txt").write_bytes(altered)
+        os.utime(root / "a.txt", ns=(1, 1))
+        with pytest.raises(ContentChanged):
+            source.open()  # type: ignore[union-attr]
+
+
+def test_a_file_that_has_grown_since_is_had_as_far_as_it_was_found(store: DirectoryStore, root: Path) -> None:
+    source = store.locate(parse_address("files/a.txt")).source
+    with (root / "a.txt").open("a") as log:
+        log.write("one line more")
+    os.close(source.open())  # type: ignore[union-attr]
 
 
 def test_the_tag_changes_with_the_file(store: DirectoryStore, root: Path) -> None:

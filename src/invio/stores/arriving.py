@@ -7,19 +7,26 @@ from __future__ import annotations
 
 import hashlib
 import os
+import re
 import secrets
 import zlib
 from collections.abc import Iterator
 from contextlib import contextmanager
 from types import TracebackType
 
+_NAME = re.compile(r"\.[0-9a-f]{24}\.arriving")
+
 
 class Arriving:
     """A content that is being put; to be used in a `with`, and by one thread at a time."""
 
-    def __init__(self, folder: bytes) -> None:
-        """`folder` is where it will lie, or another one on the same disk. Raises OSError."""
+    def __init__(self, folder: bytes, mode: int) -> None:
+        """`folder` is on the disk where it will lie, and not seen by anybody; `mode` its rights, less the umask's.
+
+        Raises OSError.
+        """
         self._folder = folder
+        self._mode = mode
         self._named: bytes | None = None
         self._descriptor = self._open()
         self._sha256 = hashlib.sha256()
@@ -30,11 +37,11 @@ class Arriving:
         nameless = getattr(os, "O_TMPFILE", None)
         if nameless is not None:
             try:
-                return os.open(self._folder, nameless | os.O_RDWR | os.O_CLOEXEC, 0o644)
+                return os.open(self._folder, nameless | os.O_RDWR | os.O_CLOEXEC, self._mode)
             except OSError:
                 pass  # not every file system has it
-        self._named = os.path.join(os.path.realpath(self._folder), b"." + secrets.token_hex(12).encode() + b".arriving")
-        return os.open(self._named, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o644)
+        self._named = os.path.join(os.path.realpath(self._folder), _new_name())
+        return os.open(self._named, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, self._mode)
 
     def __enter__(self) -> Arriving:
         return self
@@ -44,14 +51,22 @@ class Arriving:
         if self._named is not None:
             os.unlink(self._named)
 
+    @property
+    def status(self) -> os.stat_result:
+        """What the file is, by its descriptor."""
+        return os.fstat(self._descriptor)
+
+    @staticmethod
+    def made(name: str) -> bool:
+        """Whether a file's name is one that was made here, for what is on its way."""
+        return _NAME.fullmatch(name) is not None
+
     def write(self, piece: bytes) -> None:
         """Adds some bytes. Raises OSError, as when the disk is full."""
         self._sha256.update(piece)
         self.crc = zlib.crc32(piece, self.crc)
         self.size += len(piece)
-        rest = memoryview(piece)
-        while rest:
-            rest = rest[os.write(self._descriptor, rest) :]
+        write_all(self._descriptor, piece)
 
     @property
     def sha256(self) -> bytes:
@@ -77,13 +92,29 @@ class Arriving:
         os.link(source, name, src_dir_fd=folder, dst_dir_fd=folder, follow_symlinks=True)
 
     def _replace(self, folder: int, name: bytes) -> None:
-        beside = b"." + secrets.token_hex(12).encode() + b".arriving"
-        self._link(folder, beside)
+        """By a name that nobody sees, and in one step from there."""
+        waits = os.open(self._folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
         try:
-            os.rename(beside, name, src_dir_fd=folder, dst_dir_fd=folder)
-        except OSError:
-            os.unlink(beside, dir_fd=folder)
-            raise
+            beside = _new_name()
+            self._link(waits, beside)
+            try:
+                os.rename(beside, name, src_dir_fd=waits, dst_dir_fd=folder)
+            except OSError:
+                os.unlink(beside, dir_fd=waits)
+                raise
+        finally:
+            os.close(waits)
+
+
+def write_all(descriptor: int, data: bytes) -> None:
+    """Writes all of some bytes: a disk that is nearly full takes a part of them first. Raises OSError."""
+    rest = memoryview(data)
+    while rest:
+        rest = rest[os.write(descriptor, rest) :]
+
+
+def _new_name() -> bytes:
+    return b"." + secrets.token_hex(12).encode() + b".arriving"
 
 
 @contextmanager

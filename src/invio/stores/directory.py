@@ -1,9 +1,9 @@
 """A directory on the disk as a store. Nothing outside its root is ever found.
 
 Addresses cannot say `..`, but a symbolic link can leave the root, and a path that is checked and
-then opened can be exchanged in between. So the file is opened first, as a bare reference
-(`O_PATH`: no content, no side effect of a device or a pipe), and the kernel is asked where that
-reference is; what was found is identified by device, inode, size and time, and the sender
+then opened can be exchanged in between. So everything is opened beneath the root by descriptors
+(`beneath`): files as a bare reference (`O_PATH`: no content, no side effect of a device or a pipe),
+folders to be read. What was found is identified by device, inode, size and time, and the sender
 refuses to read anything else.
 """
 
@@ -13,20 +13,19 @@ import hashlib
 import os
 import stat
 from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 from invio.core.addresses import Address, BadAddress, parse_address
 from invio.core.files import FileFacts
+from invio.stores.beneath import FOLDER, REFERENCE, open_beneath
 from invio.stores.sources import DiskFile
 from invio.stores.store import Found, Missing, StoreFault
 
-# Without O_PATH (it is Linux's) the path is resolved by name; the check of identity at the time
-# of reading still holds.
-_REFERENCE = getattr(os, "O_PATH", None)
-
-
-FOLDER = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 _SEEN = 8192
+# What is on its way into the store, and what a process left there that died in between: never found nor listed.
+ARRIVING = b".invio-arriving"
+_DEPTH = 100  # folders within each other, as in an address
 
 
 class DirectoryStore:
@@ -50,7 +49,32 @@ class DirectoryStore:
         # Files that were found inside the root, by path; good for as long as the path leads to
         # the same file, unaltered.
         self._seen: dict[str, Found] = {}
-        self.root = os.fsencode(os.path.realpath(root)).rstrip(b"/") + b"/"
+        self._given = os.fspath(root)
+
+    @property
+    def root(self) -> bytes:
+        """Where the root is now, links resolved; it ends in `/`."""
+        return os.fsencode(os.path.realpath(self._given)).rstrip(b"/") + b"/"
+
+    def fault(self) -> str | None:
+        """What is wrong with the root at present, if anything."""
+        try:
+            os.close(os.open(self._given, FOLDER))
+        except OSError as error:
+            return f"the root of store {self.name!r} cannot be opened: {error.strerror}"
+        return None
+
+    @contextmanager
+    def opened_root(self) -> Iterator[tuple[int, bytes]]:
+        """The root's descriptor and path, for as long as the `with` lasts. Raises StoreFault."""
+        try:
+            descriptor = os.open(self._given, REFERENCE | os.O_DIRECTORY)
+        except OSError as error:
+            raise StoreFault(f"store {self.name!r}: its root cannot be opened: {error.strerror}") from None
+        try:
+            yield descriptor, os.readlink(b"/proc/self/fd/%d" % descriptor).rstrip(b"/") + b"/"
+        finally:
+            os.close(descriptor)
 
     def locate(self, address: Address) -> Found:
         if address.folder:
@@ -58,13 +82,13 @@ class DirectoryStore:
         seen = self._seen.get(address.path)
         if seen is not None and unchanged(seen.source):
             return seen
-        path, status = self.reach(address)
+        where, status, root_path = self._reached(address)
         if not stat.S_ISREG(status.st_mode):
             raise Missing(str(address))
         facts = FileFacts(address, status.st_size, status.st_mtime, identity_tag(status))
-        found = Found(facts, DiskFile.of(path, status), self._precompressed)
+        found = Found(facts, DiskFile.of(where, status), self._precompressed)
         # Not for a path with a link on it: that may come to lead elsewhere, and its end not change.
-        if path == self.root + address.path.encode():
+        if where == root_path + address.path.encode():
             if len(self._seen) >= _SEEN:
                 self._seen.clear()
             self._seen[address.path] = found
@@ -73,50 +97,58 @@ class DirectoryStore:
     def walk(self, folder: Address) -> Iterator[Found]:
         """Every file below a folder, each folder's own folders first. Raises Missing.
 
-        Folders are entered by their open descriptors, so that nothing put in their place leads elsewhere.
+        Folders are entered by their open descriptors, so that nothing put in their place leads elsewhere. At most
+        one is open for each folder on the way down.
         """
-        path, status = self.reach(folder)
-        if not stat.S_ISDIR(status.st_mode):
-            raise Missing(str(folder))
-        yield from self._below(os.open(path, FOLDER), path + b"/", folder, (status.st_dev, status.st_ino))
-
-    def _below(self, descriptor: int, path: bytes, folder: Address, *above: tuple[int, int]) -> Iterator[Found]:
-        """What is below an open folder; `above` are those that it lies in, for links that lead back to them."""
+        descriptor, path = self._entered(folder)
+        status = os.fstat(descriptor)
+        level = _Level(descriptor, path, folder, {(status.st_dev, status.st_ino)})
+        way = [level]
         try:
-            with os.scandir(descriptor) as entries:
-                listed = sorted((name, entry) for entry in entries if (name := _segment(entry.name)) is not None)
-            for name, entry in listed:
-                if entry.is_dir():
-                    inside = Address(folder.store, f"{folder.path}{name}/")
-                    yield from self._inside(descriptor, path, inside, entry, above)
-            for name, entry in listed:
-                found = None if entry.is_dir() else self._found(path, Address(folder.store, folder.path + name), entry)
-                if found is not None:
-                    yield found
+            level.read()
+            while way:
+                level = way[-1]
+                following = level.next_folder()
+                if following is not None:
+                    inside = self._inside(level, *following) if len(way) < _DEPTH else None
+                    if inside is not None:
+                        way.append(inside)
+                    continue
+                for name, entry in level.files:
+                    found = self._found(level, name, entry)
+                    if found is not None:
+                        yield found
+                way.pop().close()
         finally:
-            os.close(descriptor)
+            for level in way:
+                level.close()
 
-    def _inside(
-        self, above: int, path: bytes, folder: Address, entry: os.DirEntry[str], ancestors: tuple[tuple[int, int], ...]
-    ) -> Iterator[Found]:
-        """What is below one folder of an open one."""
+    def _inside(self, level: _Level, name: str, is_link: bool) -> _Level | None:
+        """One folder of an open one; None when it is none any more, or lies on the way to itself."""
+        folder = Address(level.folder.store, f"{level.folder.path}{name}/")
         try:
-            if entry.is_symlink():
-                where, _ = self.reach(folder)
-                descriptor = os.open(where, FOLDER)
+            if is_link:
+                descriptor, path = self._entered(folder)
             else:
-                where = path + os.fsencode(entry.name)
-                descriptor = os.open(entry.name, FOLDER, dir_fd=above)
+                descriptor = os.open(name, FOLDER | os.O_NOFOLLOW, dir_fd=level.descriptor)
+                path = level.path + os.fsencode(name) + b"/"
         except (Missing, OSError):
-            return
+            return None
         status = os.fstat(descriptor)
         itself = (status.st_dev, status.st_ino)
-        if itself in ancestors:
-            os.close(descriptor)
-            return
-        yield from self._below(descriptor, where + b"/", folder, *ancestors, itself)
+        inside = _Level(descriptor, path, folder, level.above | {itself})
+        if itself in level.above:
+            inside.close()
+            return None
+        try:
+            inside.read()
+        except OSError:
+            inside.close()
+            return None
+        return inside
 
-    def _found(self, path: bytes, address: Address, entry: os.DirEntry[str]) -> Found | None:
+    def _found(self, level: _Level, name: str, entry: os.DirEntry[str]) -> Found | None:
+        address = Address(level.folder.store, level.folder.path + name)
         try:
             if entry.is_symlink():
                 return self.locate(address)
@@ -126,54 +158,106 @@ class DirectoryStore:
         if not stat.S_ISREG(status.st_mode):
             return None
         facts = FileFacts(address, status.st_size, status.st_mtime, identity_tag(status))
-        return Found(facts, DiskFile.of(path + os.fsencode(entry.name), status), self._precompressed)
+        return Found(facts, DiskFile.of(level.path + os.fsencode(name), status), self._precompressed)
 
     def list(self, folder: Address) -> list[Address]:
-        path, status = self.reach(folder)
-        if not stat.S_ISDIR(status.st_mode):
-            raise Missing(str(folder))
-        with os.scandir(path) as entries:
-            listed = [found for entry in entries if (found := self._listed(folder, entry)) is not None]
+        descriptor, _ = self._entered(folder)
+        try:
+            with os.scandir(descriptor) as entries:
+                listed = [found for entry in entries if (found := self._listed(folder, entry)) is not None]
+        except OSError as error:
+            raise Missing(str(folder)) from error
+        finally:
+            os.close(descriptor)
         return sorted(listed, key=lambda address: (not address.folder, address.path))
 
-    def _listed(self, folder: Address, entry: os.DirEntry[bytes]) -> Address | None:
+    def _listed(self, folder: Address, entry: os.DirEntry[str]) -> Address | None:
         """The entry's address; None for what no address may name, and for what is no file or folder."""
+        if _segment(entry.name) is None or (not folder.path and os.fsencode(entry.name) == ARRIVING):
+            return None
         try:
-            address = parse_address(f"{folder}{entry.name.decode()}")
+            address = parse_address(f"{folder}{entry.name}")
             if entry.is_symlink():
                 _, status = self.reach(address)
                 is_folder, is_file = stat.S_ISDIR(status.st_mode), stat.S_ISREG(status.st_mode)
             else:
-                is_folder, is_file = entry.is_dir(), entry.is_file()
-        except (UnicodeDecodeError, BadAddress, Missing, OSError):
+                is_folder, is_file = entry.is_dir(follow_symlinks=False), entry.is_file(follow_symlinks=False)
+        except (BadAddress, Missing, OSError):
             return None
         if is_folder:
             return Address(address.store, address.path + "/")
         return address if is_file else None
 
     def reach(self, address: Address) -> tuple[bytes, os.stat_result]:
-        """Where the address is on the disk, links resolved, and what is there."""
-        path = self.root + address.path.rstrip("/").encode()
-        try:
-            where, status = self._resolved(path)
-        except OSError:
-            # Absent, a file where a folder should be, a loop of links, a name too long, no
-            # permission: for whoever asks, there is no such file.
-            raise Missing(str(address)) from None
-        if not (where + b"/").startswith(self.root):
-            raise Missing(str(address))
+        """Where the address is on the disk, links resolved, and what is there. Raises Missing."""
+        where, status, _ = self._reached(address)
         return where, status
 
-    @staticmethod
-    def _resolved(path: bytes) -> tuple[bytes, os.stat_result]:
-        if _REFERENCE is None:
-            where = os.path.realpath(path, strict=True)
-            return where, os.stat(where, follow_symlinks=False)
-        reference = os.open(path, _REFERENCE | os.O_CLOEXEC)
-        try:
-            return os.readlink(b"/proc/self/fd/%d" % reference), os.fstat(reference)
-        finally:
-            os.close(reference)
+    def _reached(self, address: Address) -> tuple[bytes, os.stat_result, bytes]:
+        path = address.path.rstrip("/").encode()
+        if path == ARRIVING or path.startswith(ARRIVING + b"/"):
+            raise Missing(str(address))
+        with self.opened_root() as (root, root_path):
+            try:
+                reference = open_beneath(root, root_path, path)
+            except (OSError, ValueError):
+                # Absent, outside, a file where a folder should be, a loop of links, a name too long, no
+                # permission: for whoever asks, there is no such file.
+                raise Missing(str(address)) from None
+            try:
+                return os.readlink(b"/proc/self/fd/%d" % reference), os.fstat(reference), root_path
+            finally:
+                os.close(reference)
+
+    def _entered(self, folder: Address) -> tuple[int, bytes]:
+        """A folder's descriptor, to be closed by the caller, and its path ending in `/`. Raises Missing."""
+        path = folder.path.rstrip("/").encode()
+        if path == ARRIVING or path.startswith(ARRIVING + b"/"):
+            raise Missing(str(folder))
+        with self.opened_root() as (root, root_path):
+            try:
+                descriptor = open_beneath(root, root_path, path, FOLDER)
+            except (OSError, ValueError):
+                raise Missing(str(folder)) from None
+        return descriptor, os.readlink(b"/proc/self/fd/%d" % descriptor).rstrip(b"/") + b"/"
+
+
+class _Level:
+    """One folder that is walked: what is in it, and which of its folders is next. `above` are those it lies in."""
+
+    __slots__ = ("_folders", "above", "descriptor", "files", "folder", "path")
+
+    def __init__(self, descriptor: int, path: bytes, folder: Address, above: set[tuple[int, int]]) -> None:
+        self.descriptor, self.path, self.folder, self.above = descriptor, path, folder, above
+        self.files: list[tuple[str, os.DirEntry[str]]] = []
+        self._folders: list[tuple[str, bool]] = []  # names and whether they are links, the next one last
+
+    def read(self) -> None:
+        """Reads what is in the folder. Raises OSError."""
+        top = not self.folder.path
+        with os.scandir(self.descriptor) as entries:
+            listed = sorted((name, entry) for entry in entries if (name := _segment(entry.name)) is not None)
+        for name, entry in listed:
+            if top and os.fsencode(name) == ARRIVING:
+                continue
+            try:
+                is_folder = entry.is_dir()
+            except OSError:  # a loop of links, or one into what may not be looked at
+                continue
+            if is_folder:
+                self._folders.append((name, entry.is_symlink()))
+            else:
+                self.files.append((name, entry))
+        self._folders.reverse()
+
+    def next_folder(self) -> tuple[str, bool] | None:
+        """The folder that is entered next, and whether it is a link to one; None when there is none left."""
+        return self._folders.pop() if self._folders else None
+
+    def close(self) -> None:
+        if self.descriptor >= 0:
+            os.close(self.descriptor)
+            self.descriptor = -1
 
 
 def _segment(name: str) -> str | None:

@@ -3,30 +3,42 @@
 What there is of which file is told by an index (the records); the contents lie in the store's folder,
 under names that say nothing. What the index said is remembered until the store changes: each change
 gives the file `changed` in the folder a new time, which other processes see, too.
+
+What is kept is never thrown away by the way:
+- The folder says whose it is, in the file `store.json`: of which records, and which of their stores. A folder that
+  holds anything else, or the contents of other records, is refused and not touched.
+- A content is removed when the index knows that its version was removed. One that the index does not know (of a put
+  that was broken off, or that came after a copy of the records which was put back) is set aside, in `aside/`.
+- Each version is written down in `versions.jsonl`, too, before it counts. When records are put back that are older
+  than that file, what came after them is taken from it: no acknowledged version is lost, and no number given twice.
 """
 
 from __future__ import annotations
 
+import json
 import logging
 import os
+import re
 import secrets
+import stat
 import threading
 import time
 from collections.abc import Callable, Iterator, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Protocol
 
 from invio.core.addresses import Address
 from invio.core.versions import Arrived, Putting, Version
-from invio.stores.arriving import Arriving, opened
+from invio.stores.arriving import Arriving, opened, write_all
 from invio.stores.sources import DiskFile
 from invio.stores.store import Found, Missing, StoreFault
 
 log = logging.getLogger("invio.stores")
 
-_CHANGED = "changed"
+_CHANGED, _MARKER, _LOG, _ASIDE = "changed", "store.json", "versions.jsonl", "aside"
 _KEPT = 8192
-_STRAY = 24 * 3600  # seconds after which a content that no version has is one that was broken off
+_SHELF, _CONTENT = re.compile(r"[0-9a-f]{2}"), re.compile(r"[0-9a-f]{32}")
 
 
 class Index(Protocol):
@@ -42,13 +54,28 @@ class Index(Protocol):
 
     def below(self, folder: str) -> Iterator[Version]: ...
 
-    def add(self, path: str, content: Arrived, by: str | None, check: Callable[[Version | None], None]) -> Version: ...
+    def add(
+        self,
+        path: str,
+        content: Arrived,
+        by: str | None,
+        check: Callable[[Version | None], None],
+        note: Callable[[Version], int],
+    ) -> Version: ...
 
     def remove(
         self, path: str, number: int | None, by: str | None, check: Callable[[Version | None], None]
     ) -> list[Version]: ...
 
-    def names(self) -> set[str]: ...
+    def names(self) -> dict[str, bool]: ...
+
+    def identity(self) -> tuple[str, str | None]: ...
+
+    def claim(self, called: str) -> None: ...
+
+    def noted(self) -> int: ...
+
+    def take_back(self, versions: Sequence[Version], noted: int) -> None: ...
 
 
 class ManagedStore:
@@ -66,10 +93,12 @@ class ManagedStore:
         self.name = name
         self._index = index
         self._root = Path(root)
+        self._changed = os.fsencode(self._root / _CHANGED)
         try:
-            self._root.mkdir(parents=True, exist_ok=True)
-            self._changed = os.fsencode(self._root / _CHANGED)
-            os.close(os.open(self._changed, os.O_WRONLY | os.O_CREAT | os.O_CLOEXEC, 0o644))
+            self._root.mkdir(parents=True, exist_ok=True, mode=0o700)
+            self._claim()
+            for file in (_CHANGED, _LOG):
+                os.close(os.open(self._root / file, os.O_WRONLY | os.O_CREAT | os.O_CLOEXEC, 0o600))
         except OSError as error:
             raise StoreFault(
                 f"store {name!r}: its root {root} cannot be written to: {error.strerror}; correct 'root' or its rights"
@@ -77,6 +106,65 @@ class ManagedStore:
         self._seen: dict[tuple[str, int | None], Found] = {}
         self._seen_at = -1
         self._lock = threading.Lock()
+
+    def _claim(self) -> None:
+        """Makes sure that the root is this store's, or nobody's yet. Raises StoreFault, OSError."""
+        records, called = self._index.identity()
+        marker = self._root / _MARKER
+        try:
+            told = json.loads(marker.read_text("utf-8"))
+            owner, known = str(told["records"]), str(told["store"])
+        except FileNotFoundError:
+            self._require_own_contents()
+        except (ValueError, KeyError, TypeError):
+            raise StoreFault(f"store {self.name!r}: {marker} cannot be read; put back the one that was there") from None
+        else:
+            if owner != records:
+                raise StoreFault(
+                    f"store {self.name!r}: its root {self._root} holds what other records know (those of {owner}, not "
+                    f"{records}); correct 'root', or 'data' to the folder of its records. Nothing was changed"
+                )
+            if called not in (None, known):
+                raise StoreFault(
+                    f"store {self.name!r}: its root {self._root} is another store's; correct 'root'. "
+                    "Nothing was changed"
+                )
+            if called is None:
+                self._index.claim(known)
+            return
+        called = called or secrets.token_hex(8)
+        partial = self._root / f"{_MARKER}.new"
+        with open(os.open(partial, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_CLOEXEC, 0o600), "w") as file:
+            json.dump({"records": records, "store": called, "name": self.name}, file)
+            file.flush()
+            os.fsync(file.fileno())
+        self._index.claim(called)
+        os.replace(partial, marker)
+
+    def _require_own_contents(self) -> None:
+        """Refuses a folder that nobody has marked, unless it is empty or all of it is what the index knows.
+
+        Raises StoreFault.
+        """
+        known = self._index.names()
+        found = False
+        for entry in sorted(self._root.iterdir()):
+            if entry.name in (_CHANGED, f"{_MARKER}.new", _LOG):
+                continue
+            inside = sorted(entry.iterdir()) if entry.is_dir() and _SHELF.fullmatch(entry.name) else [entry]
+            for file in inside:
+                found = True
+                if file.name not in known:
+                    raise StoreFault(
+                        f"store {self.name!r}: its root {self._root} holds {file.relative_to(self._root)}, which these "
+                        "records do not know: a managed store keeps nothing else there. Give it an empty folder, and "
+                        f"take files in with 'invio put FOLDER {self.name}/'; or correct 'data'. Nothing was changed"
+                    )
+        if not found and any(not removed for removed in known.values()):
+            raise StoreFault(
+                f"store {self.name!r}: its root {self._root} is empty, and the records know contents there; is its "
+                "disk mounted? Nothing was changed"
+            )
 
     def locate(self, address: Address) -> Found:
         return self.locate_version(address, None)
@@ -130,7 +218,7 @@ class ManagedStore:
 
     def begin(self) -> Arriving:
         """A content that is to become a version. Raises OSError."""
-        return Arriving(os.fsencode(self._root))
+        return Arriving(os.fsencode(self._root), 0o600)
 
     def put(self, address: Address, arriving: Arriving, putting: Putting) -> tuple[Found, bool]:
         """Makes what has arrived the newest version; gives it, and whether there was none before it.
@@ -153,7 +241,7 @@ class ManagedStore:
         with opened(self._shelf(name)) as folder:
             arriving.land(folder, name.encode(), False)
         try:
-            version = self._index.add(address.path, content, putting.by, check)
+            version = self._index.add(address.path, content, putting.by, check, self._note)
         except BaseException:
             os.unlink(path)
             raise
@@ -178,13 +266,75 @@ class ManagedStore:
             self._drop(self._path(version.content.name))
         return len(gone)
 
-    def sweep(self) -> None:
-        """Drops contents that no version has: of what was broken off between the disk and the index."""
-        known, long_ago = self._index.names(), time.time() - _STRAY
-        for folder in self._root.iterdir():
-            for file in folder.iterdir() if folder.is_dir() else ():
-                if file.name not in known and file.stat().st_mtime < long_ago:
-                    self._drop(os.fsencode(file))
+    def _note(self, version: Version) -> int:
+        """Writes a version down beside the contents, for good; gives how long the file is then. Raises OSError."""
+        content = version.content
+        line = {
+            "path": version.path, "number": version.number, "name": content.name, "size": content.size,
+            "sha256": content.sha256.hex(), "crc": content.crc, "media_type": content.media_type,
+            "at": version.at, "by": version.by,
+        }  # fmt: skip
+        descriptor = os.open(self._root / _LOG, os.O_WRONLY | os.O_APPEND | os.O_CREAT | os.O_CLOEXEC, 0o600)
+        try:
+            write_all(descriptor, json.dumps(line).encode() + b"\n")
+            os.fsync(descriptor)
+            return os.lseek(descriptor, 0, os.SEEK_END)
+        finally:
+            os.close(descriptor)
+
+    def sweep(self, alone: bool) -> None:
+        """Takes from `versions.jsonl` what the records lack; sets aside contents that nobody knows.
+
+        See `invio.stores.store.Sweeps`.
+        """
+        self._take_back()
+        if not alone:
+            return
+        known = self._index.names()
+        aside = 0
+        for shelf in self._root.iterdir():
+            for file in shelf.iterdir() if _SHELF.fullmatch(shelf.name) and shelf.is_dir() else ():
+                if known.get(file.name):
+                    self._drop(os.fsencode(file))  # its version was removed
+                elif file.name not in known and _CONTENT.fullmatch(file.name):
+                    (self._root / _ASIDE).mkdir(mode=0o700, exist_ok=True)
+                    os.replace(file, self._root / _ASIDE / file.name)
+                    aside += 1
+        if aside:
+            log.warning("store.set-aside", extra={"fields": {"store": self.name, "contents": aside}})
+
+    def _take_back(self) -> None:
+        """Puts versions into the index that were acknowledged after the records were copied which are there now."""
+        noted = self._index.noted()
+        with open(self._root / _LOG, "rb") as file:
+            size = os.fstat(file.fileno()).st_size
+            if size <= noted:
+                return
+            file.seek(noted)
+            lines = file.read().split(b"\n")
+        versions = []
+        for line in lines:
+            try:
+                told = json.loads(line)
+                content = Arrived(
+                    str(told["name"]), int(told["size"]), bytes.fromhex(told["sha256"]), int(told["crc"]),
+                    told["media_type"],
+                )  # fmt: skip
+                versions.append(Version(str(told["path"]), int(told["number"]), content, float(told["at"]), told["by"]))
+            except (ValueError, KeyError, TypeError):
+                continue  # cut off by the death of the machine, before it counted
+        held = [replace(one, current=self._holds(one)) for one in versions]
+        self._index.take_back(held, size)
+        if held:
+            log.warning("store.versions-taken-back", extra={"fields": {"store": self.name, "versions": len(held)}})
+
+    def _holds(self, version: Version) -> bool:
+        """Whether a version's content is there, back from where it was set aside."""
+        path, aside = Path(os.fsdecode(self._path(version.content.name))), self._root / _ASIDE / version.content.name
+        if not path.exists() and aside.exists():
+            self._shelf(version.content.name)
+            os.replace(aside, path)
+        return path.exists()
 
     def _version(self, address: Address, number: int | None) -> Version:
         path = address.path
@@ -196,11 +346,13 @@ class ManagedStore:
     def _found(self, version: Version) -> Found:
         path = self._path(version.content.name)
         try:
-            status = os.stat(path)
+            status = os.lstat(path)
         except FileNotFoundError:
+            status = None
+        if status is None or not stat.S_ISREG(status.st_mode) or status.st_size != version.content.size:
             said = {"store": self.name, "path": version.path, "version": version.number}
             log.error("store.content-gone", extra={"fields": said})
-            raise Missing(version.path) from None
+            raise Missing(version.path)
         return Found(version.facts(self.name), DiskFile.of(path, status))
 
     def _path(self, name: str) -> bytes:
@@ -210,7 +362,7 @@ class ManagedStore:
         """The folder for a content of this name, which is there and on the disk."""
         folder = os.path.dirname(self._path(name))
         if not os.path.isdir(folder):
-            os.makedirs(folder, exist_ok=True)
+            os.makedirs(folder, mode=0o700, exist_ok=True)
             with opened(os.fsencode(self._root)) as root:
                 os.fsync(root)
         return folder

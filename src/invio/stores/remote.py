@@ -7,11 +7,12 @@ Every call may take as long as the network does, and is meant for a worker threa
 from __future__ import annotations
 
 import hashlib
+import re
+import threading
 import time
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from datetime import datetime
-from typing import Any
-from urllib.parse import urlsplit
+from typing import Any, TypeVar
 
 import fsspec
 from fsspec.spec import AbstractFileSystem
@@ -20,10 +21,14 @@ from invio.core.addresses import Address, BadAddress, parse_address
 from invio.core.files import FileFacts
 from invio.stores.sources import ContentChanged, RemoteFile
 from invio.stores.store import Found, Missing, StoreFault
+from invio.workers.pool import DeadlinePassed, Pool, PoolBusy
 
 # For how long a finding is good without asking again: a player asks for a range after the other.
 _FRESH = 2.0  # seconds
 _SEEN = 4096
+_AT_ONCE = 8  # calls of one store, and as many that wait
+_PASSWORD = re.compile(r"(://[^/@:]*):[^/@]*@")
+T = TypeVar("T")
 # What the kinds of file systems call the time of the last change.
 _TIMES = ("mtime", "LastModified", "last_modified", "modified", "updated", "created")
 # No lists of an hour ago, and no connection shared with whoever else uses the library.
@@ -36,22 +41,64 @@ class RemoteStore:
     kind = "remote"
     waits = True
 
-    def __init__(self, name: str, url: str, options: Mapping[str, Any], redirect: int | None = None) -> None:
+    def __init__(
+        self, name: str, url: str, options: Mapping[str, Any], redirect: int | None = None, timeout: float = 20.0
+    ) -> None:
         """`options` are for the kind of file system; `redirect` is for how many seconds addresses of its own hold.
+
+        `timeout` is for how many seconds one call may take. It is reached when it is first asked for: a system that
+        is down does not keep the service from starting.
 
         Raises:
             StoreFault: nothing reaches such a URL, or it cannot make addresses and is to.
         """
         self.name = name
+        self._url, self._options = url, options
+        self._reached: tuple[Any, str] | None = None
+        self._failed_at, self._failed = -_FRESH, ""
+        self._lock = threading.Lock()
+        # Threads of its own: what hangs there stands in nobody else's way, and more than a few are refused at once.
+        self._calls = Pool(f"store-{name}", _AT_ONCE, waiting=_AT_ONCE, deadline=timeout)
+        scheme = url.partition("://")[0] if "://" in url else "file"
         try:
-            self._files, root = fsspec.url_to_fs(url, **{**_OPTIONS, **options})
-        except (ValueError, ImportError, TypeError, OSError) as error:
-            raise StoreFault(f"store {name!r}: {url!r} cannot be reached: {error}") from None
-        if redirect is not None and type(self._files).sign is AbstractFileSystem.sign:
-            raise StoreFault(f"store {name!r}: {urlsplit(url).scheme!r} makes no addresses; leave 'redirect' out")
-        self._root = root.rstrip("/")
+            kind = fsspec.get_filesystem_class(scheme.partition("::")[0])
+        except (ValueError, ImportError) as error:
+            raise StoreFault(f"store {name!r}: {without_password(url)!r} cannot be reached: {error}") from None
+        if redirect is not None and kind.sign is AbstractFileSystem.sign:
+            raise StoreFault(f"store {name!r}: {scheme!r} makes no addresses; leave 'redirect' out")
         self._redirect = redirect
         self._seen: dict[str, tuple[float, Found]] = {}
+
+    def _connected(self) -> tuple[Any, str]:
+        """The file system and the path of the root in it, reached now if it was not. Raises StoreFault."""
+        with self._lock:
+            if self._reached is not None:
+                return self._reached
+            if time.monotonic() - self._failed_at < _FRESH:
+                raise StoreFault(self._failed)
+            try:
+                files, root = fsspec.url_to_fs(self._url, **{**_OPTIONS, **self._options})
+            except Exception as error:  # each kind of file system has errors of its own
+                said = f"{type(error).__name__}: {error}".replace(self._url, without_password(self._url))
+                self._failed_at = time.monotonic()
+                self._failed = f"store {self.name!r}: {without_password(self._url)!r} cannot be reached: {said}"
+                raise StoreFault(self._failed) from None
+            self._reached = files, root.rstrip("/")
+            return self._reached
+
+    def _call(self, work: Callable[[], T]) -> T:
+        """Calls the other system by a thread of the store's own. Raises StoreFault, and what `work` raises."""
+        try:
+            return self._calls.call(work)
+        except (PoolBusy, DeadlinePassed) as error:
+            raise StoreFault(f"store {self.name!r}: {error}") from None
+
+    async def _call_async(self, work: Callable[[], T]) -> T:
+        """Like `_call`, in the event loop."""
+        try:
+            return await self._calls.run(work)
+        except (PoolBusy, DeadlinePassed) as error:
+            raise StoreFault(f"store {self.name!r}: {error}") from None
 
     def locate(self, address: Address) -> Found:
         if address.folder:
@@ -60,7 +107,7 @@ class RemoteStore:
         seen = self._seen.get(address.path)
         if seen is not None and now - seen[0] < _FRESH:
             return seen[1]
-        info = self._asked(address, lambda path: self._files.info(path))
+        info = self._asked(address, lambda files, path: files.info(path))
         if info.get("type") != "file" or info.get("size") is None:
             raise Missing(str(address))
         found = self._found(address, info)
@@ -72,8 +119,8 @@ class RemoteStore:
         return found
 
     def list(self, folder: Address) -> list[Address]:
-        entries = self._asked(folder, lambda path: self._files.ls(path, detail=True))
-        listed = []
+        entries = self._asked(folder, lambda files, path: files.ls(path, detail=True))
+        listed, path = [], self._path(folder)
         for entry in entries:
             name = entry["name"].rstrip("/").rpartition("/")[2]
             try:
@@ -81,21 +128,30 @@ class RemoteStore:
             except BadAddress:
                 continue
             # Some answer for a file with the file itself.
-            if address.folder or entry["name"].rstrip("/") != self._path(folder):
+            if address.folder or entry["name"].rstrip("/") != path:
                 listed.append(address)
         if not listed and folder.path:
             raise Missing(str(folder))
         return sorted(listed, key=lambda address: (not address.folder, address.path))
 
     def _path(self, address: Address) -> str:
-        return f"{self._root}/{address.path}".rstrip("/")
+        return f"{self._connected()[1]}/{address.path}".rstrip("/")
 
-    def _asked(self, address: Address, ask: Any) -> Any:
+    def _asked(self, address: Address, ask: Callable[[Any, str], T]) -> T:
         """What the other system says. Raises Missing, or StoreFault when it does not answer."""
+
+        def work() -> T:
+            return ask(self._connected()[0], self._path(address))
+
         try:
-            return ask(self._path(address))
-        except (FileNotFoundError, NotADirectoryError, IsADirectoryError, PermissionError):
+            return self._call(work)
+        except (FileNotFoundError, NotADirectoryError, IsADirectoryError, PermissionError) as error:
+            if _is_of_the_network(error.__cause__) or _is_of_the_network(error.__context__):
+                # Some say of a system that does not answer that there is no such file.
+                raise StoreFault(f"store {self.name!r}: {error.__cause__ or error.__context__}") from error
             raise Missing(str(address)) from None
+        except StoreFault:
+            raise
         except Exception as error:  # each kind of file system has errors of its own
             raise StoreFault(f"store {self.name!r}: {type(error).__name__}: {error}") from error
 
@@ -107,12 +163,21 @@ class RemoteStore:
 
     def read(self, source: RemoteFile, offset: int, count: int) -> bytes:
         """`count` bytes of a file that was found. Raises ContentChanged, StoreFault."""
+        return self._call(lambda: self._read(source, offset, count))
+
+    async def read_async(self, source: RemoteFile, offset: int, count: int) -> bytes:
+        """Like `read`, in the event loop."""
+        return await self._call_async(lambda: self._read(source, offset, count))
+
+    def _read(self, source: RemoteFile, offset: int, count: int) -> bytes:
         if not count:
             return b""
         try:
-            data: bytes = self._files.cat_file(source.path, start=offset, end=offset + count)
+            data: bytes = self._connected()[0].cat_file(source.path, start=offset, end=offset + count)
         except FileNotFoundError:
             raise ContentChanged("the remote file is no longer there") from None
+        except StoreFault:
+            raise
         except Exception as error:  # each kind of file system has errors of its own
             raise StoreFault(f"store {self.name!r}: {type(error).__name__}: {error}") from error
         if len(data) != count:
@@ -121,10 +186,19 @@ class RemoteStore:
 
     def is_unaltered(self, source: RemoteFile) -> bool:
         """Whether the file is what was found, asked anew. Raises StoreFault."""
+        return self._call(lambda: self._is_unaltered(source))
+
+    async def is_unaltered_async(self, source: RemoteFile) -> bool:
+        """Like `is_unaltered`, in the event loop."""
+        return await self._call_async(lambda: self._is_unaltered(source))
+
+    def _is_unaltered(self, source: RemoteFile) -> bool:
         try:
-            return _mark(self._files.info(source.path)) == source.mark
+            return _mark(self._connected()[0].info(source.path)) == source.mark
         except FileNotFoundError:
             return False
+        except StoreFault:
+            raise
         except Exception as error:  # each kind of file system has errors of its own
             raise StoreFault(f"store {self.name!r}: {type(error).__name__}: {error}") from error
 
@@ -133,10 +207,24 @@ class RemoteStore:
         if self._redirect is None:
             return None
         try:
-            made: str = self._files.sign(source.path, expiration=self._redirect)
+            made: str = self._call(lambda: self._connected()[0].sign(source.path, expiration=self._redirect))
+        except StoreFault:
+            raise
         except Exception as error:  # each kind of file system has errors of its own
             raise StoreFault(f"store {self.name!r}: {type(error).__name__}: {error}") from error
         return made
+
+
+def without_password(url: str) -> str:
+    """A URL as it may be shown and logged."""
+    return _PASSWORD.sub(r"\1:***@", url)
+
+
+def _is_of_the_network(error: BaseException | None) -> bool:
+    """Whether an error is of the connection and not of the file."""
+    if isinstance(error, ConnectionError | TimeoutError):
+        return True
+    return error is not None and type(error).__module__.partition(".")[0] in ("aiohttp", "requests", "urllib3", "httpx")
 
 
 def _mark(info: Mapping[str, Any]) -> str:

@@ -12,6 +12,8 @@ from collections.abc import AsyncIterator, Callable, Iterator
 from dataclasses import dataclass
 from typing import Protocol
 
+from invio.workers.pool import Pool
+
 # How old a file's time must be for a further change to show in it. Seconds.
 _SETTLED = 2.0
 
@@ -26,7 +28,10 @@ class ContentChanged(Exception):
 
 
 class SliceSource(Protocol):
-    """Bytes that can be read from any offset."""
+    """`size` bytes that can be read from any offset."""
+
+    @property
+    def size(self) -> int: ...
 
     def open(self) -> int:
         """A descriptor for reading, which the caller closes. Raises ContentChanged."""
@@ -67,7 +72,10 @@ class DiskFile:
         raise ContentChanged("the file was replaced or altered after it was found")
 
     def is_at(self, descriptor: int) -> bool:
-        return self.fits(os.fstat(descriptor))
+        """Whether the open file is what was found, or has grown since, as logs do: what was found is its beginning."""
+        status = os.fstat(descriptor)
+        grown = status.st_size > self.size and status.st_ino == self.inode and status.st_dev == self.device
+        return grown or self.fits(status)
 
     def fits(self, status: os.stat_result) -> bool:
         """Whether this is the status of the file that was found, unaltered."""
@@ -104,7 +112,11 @@ class Remote(Protocol):
 
     def read(self, source: RemoteFile, offset: int, count: int) -> bytes: ...
 
+    async def read_async(self, source: RemoteFile, offset: int, count: int) -> bytes: ...
+
     def is_unaltered(self, source: RemoteFile) -> bool: ...
+
+    async def is_unaltered_async(self, source: RemoteFile) -> bool: ...
 
     def address_of(self, source: RemoteFile) -> str | None: ...
 
@@ -125,16 +137,26 @@ class RemoteFile:
         """`count` bytes from `offset` on. Raises ContentChanged, StoreFault."""
         return self.store.read(self, offset, count)
 
+    async def read_async(self, offset: int, count: int) -> bytes:
+        """Like `read`, in the event loop."""
+        return await self.store.read_async(self, offset, count)
+
     def is_unaltered(self) -> bool:
         """Whether it still is what was found. Raises StoreFault."""
         return self.store.is_unaltered(self)
+
+    async def is_unaltered_async(self) -> bool:
+        """Like `is_unaltered`, in the event loop."""
+        return await self.store.is_unaltered_async(self)
 
 
 @dataclass(frozen=True, slots=True)
 class Made:
     """A content made on demand; each call of `chunks` makes it anew, in pieces of some 64 KiB.
 
-    What the application that Invio is part of makes may come asynchronously; a store's does not.
+    What the application that Invio is part of makes may come asynchronously; a store's does not. Making it may wait
+    for long: `chunks` is called, and its pieces are taken, by threads of `pool`.
     """
 
     chunks: Callable[[], Iterator[bytes] | AsyncIterator[bytes]]
+    pool: Pool | None = None

@@ -87,8 +87,8 @@ class Takes(Protocol):
 class Sweeps(Protocol):
     """A store that may have something left of what was broken off with its process."""
 
-    def sweep(self) -> None:
-        """Drops that; to be called while nobody else uses the store."""
+    def sweep(self, alone: bool) -> None:
+        """Drops that; `alone`: no other process uses the store. To be called while none starts."""
         ...
 
 

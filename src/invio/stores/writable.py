@@ -1,67 +1,110 @@
 """A directory that files can be put into. A file is replaced at once or not at all, and nothing leaves the root.
 
-Folders are entered by their open descriptors from one that is known to lie inside, so that nothing put in
-their place leads elsewhere.
+Folders are entered beneath the root by their open descriptors, so that nothing put in their place leads elsewhere;
+what is put and removed is named relative to such a descriptor.
+
+What is on its way lies in a folder of its own at the top of the root, which is never listed, found or bundled: a
+process that dies at any step leaves nothing that anybody sees, and what it left is removed at the next start.
 """
 
 from __future__ import annotations
 
+import errno
 import os
 import stat
 import threading
+import time
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
+from pathlib import Path
 
 from invio.core.addresses import Address
+from invio.core.files import FileFacts
 from invio.core.versions import InTheWay, Putting
 from invio.stores.arriving import Arriving
-from invio.stores.directory import FOLDER, DirectoryStore
+from invio.stores.beneath import FOLDER, open_beneath
+from invio.stores.directory import ARRIVING, DirectoryStore, identity_tag
 from invio.stores.sources import DiskFile
 from invio.stores.store import Found, Missing
+
+_STRAY = 3600.0  # seconds after which what is on its way was left there by a process that died
 
 
 class WritableDirectoryStore(DirectoryStore):
     """A `DirectoryStore` that takes files."""
 
-    _turn = threading.Lock()  # what is looked at and then replaced, is so by one request of this process at a time
+    def __init__(self, name: str, root: str | Path, precompressed: bool = False) -> None:
+        super().__init__(name, root, precompressed)
+        # What is looked at and then replaced, is so by one request of this process at a time.
+        self._turn = threading.Lock()
 
     def begin(self) -> Arriving:
         """A content that is to become the file. Raises OSError."""
-        return Arriving(self.root)
+        with self.opened_root() as (root, root_path):
+            with suppress(FileExistsError):
+                os.mkdir(ARRIVING, 0o700, dir_fd=root)
+            # A link in its place would lead elsewhere.
+            os.close(os.open(ARRIVING, FOLDER | os.O_NOFOLLOW, dir_fd=root))
+            return Arriving(root_path + ARRIVING, 0o644)
 
     def put(self, address: Address, arriving: Arriving, putting: Putting) -> tuple[Found, bool]:
         """Makes what has arrived the file, in the place of one that is there; see `invio.stores.store.Takes`.
 
         A directory keeps neither who put it nor its media type, which the name alone tells.
         """
+        folder, name = os.path.split(address.path.encode())
         with self._turn:
             before = self._there(address)
             putting.check(address, None if before is None else before.facts)
-            folder, name = os.path.split(address.path.encode())
             try:
-                with self._made(Address(address.store, folder.decode() + "/" if folder else "")) as descriptor:
+                with self._made(address, folder) as descriptor:
                     arriving.land(descriptor, name, before is not None)
+                    where = os.readlink(b"/proc/self/fd/%d" % descriptor) + b"/" + name
             except FileExistsError:
                 if before is None and (now := self._there(address)) is not None:
                     putting.check(address, now.facts)  # another process was quicker
                 raise InTheWay(str(address)) from None
             except (NotADirectoryError, IsADirectoryError):
                 raise InTheWay(str(address)) from None
-        return self.locate(address), before is None
+        # What has landed is what is told of, though somebody may have removed it in this moment.
+        status = arriving.status
+        facts = FileFacts(address, status.st_size, status.st_mtime, identity_tag(status))
+        return Found(facts, DiskFile.of(where, status), self._precompressed), before is None
 
     def remove(self, address: Address, number: int | None, putting: Putting) -> int:
-        """Removes a file; a folder stays, even when it is empty now."""
+        """Removes a file, or a symbolic link and not what it leads to; a folder stays, even when it is empty now."""
         if number is not None:
             raise Missing(str(address))
+        folder, name = os.path.split(address.path.encode())
         with self._turn:
             before = self.locate(address)
             putting.check(address, before.facts)
-            assert isinstance(before.source, DiskFile)
+            source = before.source
+            assert isinstance(source, DiskFile)
             try:
-                os.unlink(before.source.path)
+                with self._parent(folder) as descriptor:
+                    status = os.stat(name, dir_fd=descriptor, follow_symlinks=False)
+                    if not stat.S_ISLNK(status.st_mode) and not source.fits(status):
+                        raise Missing(str(address))  # it is another file than the one that was looked at
+                    os.unlink(name, dir_fd=descriptor)
             except OSError:
                 raise Missing(str(address)) from None
         return 1
+
+    def sweep(self, alone: bool) -> None:
+        """Removes what processes left on its way that died; see `invio.stores.store.Sweeps`."""
+        with self.opened_root() as (root, _):
+            try:
+                descriptor = os.open(ARRIVING, FOLDER | os.O_NOFOLLOW, dir_fd=root)
+            except OSError:
+                return
+            try:
+                for name in os.listdir(descriptor):
+                    status = os.stat(name, dir_fd=descriptor, follow_symlinks=False)
+                    if Arriving.made(name) and (alone or status.st_mtime < time.time() - _STRAY):
+                        os.unlink(name, dir_fd=descriptor)
+            finally:
+                os.close(descriptor)
 
     def _there(self, address: Address) -> Found | None:
         try:
@@ -70,27 +113,41 @@ class WritableDirectoryStore(DirectoryStore):
             return None
 
     @contextmanager
-    def _made(self, folder: Address) -> Iterator[int]:
-        """The descriptor of a folder, which is made, with those above it, where it is not there."""
-        segments = [segment for segment in folder.path.split("/") if segment]
-        for count in range(len(segments), -1, -1):
-            there = Address(folder.store, "".join(segment + "/" for segment in segments[:count]))
-            try:
-                path, status = self.reach(there)
-            except Missing:
-                continue
-            if not stat.S_ISDIR(status.st_mode):
-                raise NotADirectoryError(str(there))
-            break
-        descriptor = os.open(path, FOLDER)
+    def _parent(self, folder: bytes) -> Iterator[int]:
+        """The descriptor of a folder that is there. Raises OSError."""
+        with self.opened_root() as (root, root_path):
+            descriptor = open_beneath(root, root_path, folder, FOLDER)
+        try:
+            yield descriptor
+        finally:
+            os.close(descriptor)
+
+    @contextmanager
+    def _made(self, address: Address, folder: bytes) -> Iterator[int]:
+        """The descriptor of a folder, which is made, with those above it, where it is not there. Raises OSError."""
+        if address.path.encode().startswith(ARRIVING + b"/") or address.path.encode() == ARRIVING:
+            raise InTheWay(str(address))
+        segments = folder.split(b"/") if folder else []
+        descriptor = -1
+        with self.opened_root() as (root, root_path):
+            for count in range(len(segments), -1, -1):
+                try:
+                    descriptor = open_beneath(root, root_path, b"/".join(segments[:count]), FOLDER)
+                    break
+                except FileNotFoundError:
+                    continue
+                except OSError as error:
+                    if error.errno == errno.EXDEV:  # a link leads out of the root
+                        raise NotADirectoryError(str(address)) from None
+                    raise
         try:
             for segment in segments[count:]:
                 try:
-                    os.mkdir(segment.encode(), 0o755, dir_fd=descriptor)
+                    os.mkdir(segment, 0o755, dir_fd=descriptor)
                     os.fsync(descriptor)
                 except FileExistsError:
                     pass
-                inside = os.open(segment.encode(), FOLDER, dir_fd=descriptor)
+                inside = os.open(segment, FOLDER | os.O_NOFOLLOW, dir_fd=descriptor)
                 os.close(descriptor)
                 descriptor = inside
             yield descriptor
