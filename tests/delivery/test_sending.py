@@ -313,7 +313,7 @@ def test_a_maker_that_fails_breaks_the_connection(server: Sending, caplog: pytes
 
     server.reply = Reply(200, [], [Streamed(Made(chunks))], None)
     assert not _until_closed(server.port).endswith(b"0\r\n\r\n")
-    assert "the gauge does not answer" in server.outcome()
+    assert "the content could not be made" in server.outcome()
 
 
 def _until_closed(port: int) -> bytes:

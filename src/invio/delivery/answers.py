@@ -4,14 +4,15 @@ from __future__ import annotations
 
 import time
 from collections.abc import Coroutine, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from sys import intern
 from typing import Any
 
 from invio.core.addresses import Address, BadAddress, requested_address
+from invio.core.caching import not_public
 from invio.core.cross_origin import SAME_ORIGIN, CrossOrigin
-from invio.core.files import Caller
+from invio.core.files import ANYONE, Caller
 from invio.core.link_terms import ORDER, Asked, LinkRefused
 from invio.core.links import SealedLink, check_link, is_sealed, parse_link
 from invio.core.quotas import Quota
@@ -30,7 +31,7 @@ from invio.delivery.offering import Offering
 from invio.delivery.presentation import Presentation, presented, read_presentation
 from invio.delivery.refusals import USUAL_PAGES, Pages
 from invio.delivery.transfers import Asking, Transfers
-from invio.delivery.turns import in_thread
+from invio.delivery.turns import in_pool
 from invio.records.rows import TransferRow
 from invio.stores.sources import RemoteFile
 from invio.stores.store import Found
@@ -147,7 +148,14 @@ class Planner:
             check_link(link, self._way.keys, asked._replace(grace=self._way.grace))
             late = refused
         request.link = link
-        planned = await self._planned(request, caller, link.address, _presentation(link), link)
+        try:
+            planned = await self._planned(request, caller, link.address, _presentation(link), link)
+        except Refusal as refusal:
+            # Of a link that is over, nothing else is told: neither the file's size nor whether it has changed.
+            if late is not None:
+                raise late from None
+            await self._way.transfers.check_link(link)
+            raise refusal from None
         if late is not None:
             began = planned.earlier.started if planned.earlier else None
             if began is None or link.expires is None or began >= link.expires:
@@ -170,8 +178,8 @@ class Planner:
         decided_by = "" if link is None else intern(f"seal: {link.key}")
         if address.store == bundles.STORE:
             resumes = not (request.head.get(b"range") or "bytes=0-").startswith("bytes=0-")
-            representation, quotas, payer = await in_thread(
-                way.archives.represent, caller, address, link is not None, resumes
+            representation, quotas, payer = await in_pool(
+                way.archives.pool, way.archives.represent, caller, address, link is not None, resumes
             )
             etag = representation.tag
             decided_by = decided_by or "bundle"
@@ -179,12 +187,12 @@ class Planner:
             if link is None:
                 await way.catalogue.ask_ahead(caller, "read", address)
             if way.catalogue.waits(address):
-                found, by = await in_thread(self._found, caller, address, link, version)
+                found, by = await in_pool(way.catalogue.pool_of(address), self._found, caller, address, link, version)
             else:
                 found, by = self._found(caller, address, link, version)
             if link is None:
                 decided_by = by
-                terms = way.catalogue.rules.terms(caller, "read", address, found.facts)
+                terms = self._for_caches(way.catalogue.rules.terms(caller, "read", address, found.facts), found)
                 if terms.quotas:
                     quotas = dict.fromkeys(terms.quotas, 1)
             elif way.catalogue.rules.has_quotas and (maker := await way.makers.of(link)) is not None:
@@ -203,17 +211,27 @@ class Planner:
             planned.handed_off = await self._handed_off(request, planned, found)
         return planned
 
+    def _for_caches(self, terms: Terms, found: Found) -> Terms:
+        """The terms; without `public` where not anybody may have the file (RFC 9111 §3.5): a cache asks nobody."""
+        rules, facts = self._way.catalogue.rules, found.facts
+        if terms.cache is None or "public" not in terms.cache or not rules.has_reasons:
+            return terms  # an application that decides by itself says for whom its caches are
+        if rules.allows(ANYONE, "read", facts.address, facts):
+            return terms
+        return replace(terms, cache=not_public(terms.cache))
+
     async def _handed_off(self, request: Request, planned: Planned, found: Found) -> Reply | None:
         """The answer that has somebody else send the content: the front server, or the remote store itself."""
         way, asking = self._way, planned.asking
-        if way.front.sends_from(found.facts.address.store, request.peer):
-            throttles = self._throttles.holding(asking.who, asking.link, planned.terms)
+        if way.front.sends_from(found.facts.address.store, request.peer, request.head):
+            throttles = self._throttles.holding(asking.principal, asking.link, planned.terms)
             return way.front.hand_off(request.head, found, planned.representation, planned.reply, throttles)
         if not isinstance(found.source, RemoteFile) or not planned.reply.parts:
             return None
-        if self._throttles.holding(asking.who, asking.link, planned.terms):
+        if self._throttles.holding(asking.principal, asking.link, planned.terms):
             return None  # nobody but us keeps to a speed
-        elsewhere = await in_thread(found.source.store.address_of, found.source)
+        pool = self._way.catalogue.pool_of(found.facts.address)
+        elsewhere = await in_pool(pool, found.source.store.address_of, found.source)
         return None if elsewhere is None else redirect(elsewhere)
 
     def _found(
@@ -250,10 +268,16 @@ def _asking(
     version: int | None,
     decided_by: str,
 ) -> Asking:
-    """Requests of one transfer come from one recipient, whom a link may name; failing that, from one place."""
-    recipient = (link.told.to if link else None) or caller.recipient
-    who, said = _known_as(recipient, caller.network), _said(address)
-    return Asking(who, said, recipient, caller.network, link, quotas, version, caller.credential, decided_by)
+    """Requests of one transfer come from one recipient, or from one place; and, by a link, by that link.
+
+    So nobody's download is joined, or cut, by somebody who writes another's id into a link of their own.
+    """
+    recipient = caller.recipient if link is None else link.names_recipient or caller.recipient
+    principal, said = _known_as(recipient, caller.network), _said(address)
+    who = principal if link is None else f"{principal}|{link.mark}"
+    return Asking(
+        who, said, recipient, caller.network, link, quotas, version, caller.credential, decided_by, principal=principal
+    )
 
 
 # One text for all requests of the same: many may wait at once.

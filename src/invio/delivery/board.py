@@ -9,10 +9,10 @@ import time
 from collections import deque
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
-from datetime import UTC, datetime
 from typing import Any
 
 from invio.core.archive import ArchiveContent
+from invio.core.moments import timestamp
 from invio.core.multipart import Span
 from invio.core.progress import Coverage, Pace, percent, seconds_left
 from invio.core.quotas import Claim
@@ -20,6 +20,7 @@ from invio.delivery.sender import Meter
 from invio.records.rows import COMPLETE, HANDED_OFF, PARTIAL, RUNNING, TransferRow
 
 _RECENT = 512
+_LOOKED_FOR = 0.2  # seconds for which one look at all that is running serves all who watch
 # For how long a transfer whose requests all ended is at hand for the next one, without asking the records.
 _RESTS = 2.0  # seconds
 
@@ -90,6 +91,7 @@ def view(row: TransferRow, rate: float | None = None, archive: ArchiveContent | 
         "address": row.address,
         "version": row.version,
         "recipient": row.recipient,
+        "made_for": row.made_for,
         "link": row.link_id,
         "via": row.via,
         "tag": row.tag,
@@ -123,11 +125,6 @@ def _percent(row: TransferRow) -> float | None:
     return 100.0 if row.state == COMPLETE else percent(row.covered, row.size)
 
 
-def timestamp(seconds: float) -> str:
-    """Unix seconds as RFC 3339, UTC, to the millisecond."""
-    return datetime.fromtimestamp(seconds, UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
-
-
 class Board:
     """Running transfers by id, and the last few hundred that ended, numbered as they did."""
 
@@ -138,6 +135,8 @@ class Board:
         self._ended: deque[tuple[int, TransferRow, float | None]] = deque(maxlen=_RECENT)
         self._count = 0
         self.requests = 0  # under way
+        self._looked = 0.0
+        self._snapshot: list[tuple[TransferRow, dict[str, Any]]] = []
 
     @property
     def count(self) -> int:
@@ -177,6 +176,12 @@ class Board:
             self.add(live)
         return live
 
+    def rename(self, live: Live, row: TransferRow) -> None:
+        """A transfer goes on under the row that another process began it with."""
+        self._running.pop(live.row.id, None)
+        live.row = row
+        self._running[row.id] = live
+
     def drop(self, live: Live) -> None:
         """Takes a transfer off the board."""
         self._running.pop(live.row.id, None)
@@ -201,6 +206,14 @@ class Board:
     def running(self, may_see: Callable[[TransferRow], bool]) -> list[dict[str, Any]]:
         """Those transfers that `may_see` lets through, as they stand now."""
         return [self._look(live) for live in list(self._running.values()) if may_see(live.row)]
+
+    def snapshot(self) -> list[tuple[TransferRow, dict[str, Any]]]:
+        """All running transfers, as they stood a moment ago: one look serves all who watch."""
+        now = time.monotonic()
+        if now - self._looked > _LOOKED_FOR:
+            self._looked = now
+            self._snapshot = [(live.row, self._look(live)) for live in list(self._running.values())]
+        return self._snapshot
 
     def addresses(self) -> set[str]:
         """What is being delivered, or was a moment ago."""

@@ -11,8 +11,8 @@ import logging
 import threading
 import time
 from collections import Counter, OrderedDict
-from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from types import MappingProxyType
 from typing import TYPE_CHECKING
 
@@ -29,17 +29,21 @@ from invio.delivery.catalogue import Catalogue
 from invio.delivery.choosing import Choosing, LeftOut, still_may
 from invio.delivery.limits import BundleLimits
 from invio.delivery.spools import Spools
+from invio.records.archives import note_archive
 from invio.records.bundles import (
     BundleOptions,
     BundleRecord,
     bundle_named,
     decide_packs,
+    drop_bundle,
     keep_until,
+    new_bundle,
     pin_versions,
     save_bundle,
 )
 from invio.records.database import patient
 from invio.records.recipients import recipient_named
+from invio.workers.pool import Pool
 
 if TYPE_CHECKING:
     from invio.delivery.behind import Behind
@@ -54,6 +58,7 @@ ENDINGS = (".zip", ".tar")
 _FRESH = 2.0
 _FEW = 500  # files, which are looked at each time
 _KEPT = 64  # plans
+_REFUSED = 256  # refusals of bundles that nobody waited for
 _KEPT_ENTRIES = 400_000  # of all of them, but for the newest
 
 
@@ -88,6 +93,9 @@ class Bundles:
         self._spools = Spools(limits.spools)
         self._plans: OrderedDict[str, _Kept] = OrderedDict()
         self._preparing: dict[str, Preparing] = {}
+        self._refused: OrderedDict[str, Refusal] = OrderedDict()  # by id
+        self._drafts: set[str] = set()  # ids of what is not written down yet
+        self.pool = Pool("archives", 8, waiting=200)  # for what may have to be planned before it is sent
         self._turns: dict[str, threading.Lock] = {}
         self._lock = threading.Lock()
 
@@ -99,23 +107,49 @@ class Bundles:
         options: BundleOptions,
         kind: str | None = None,
         versions: Mapping[str, int] = MappingProxyType({}),
+        keep: bool = True,
     ) -> BundleRecord:
-        """Keeps a selection as a bundle, which is not planned yet; `kind` is `zip`, `tar`, or what the name says.
+        """A selection as a bundle, which is not planned yet; `kind` is `zip`, `tar`, or what the name says.
 
-        `versions` are those wanted of some files, by address.
+        `versions` are those wanted of some files, by address. With `keep` false it is written down only once it was
+        planned: what is refused takes no room.
 
         Raises:
             Refusal: `no-selection`.
         """
         if not files:
             raise Refusal("no-selection", 'the selection is empty; give "files": ["store/path", "store/folder/"]')
-        with patient(self._engine).begin() as connection:
-            return save_bundle(connection, caller.recipient, _archive_name(name, files, kind), files, options, versions)
+        files = list(dict.fromkeys(files))
+        record = new_bundle(caller.recipient, _archive_name(name, files, kind), files, options, versions)
+        if keep:
+            with patient(self._engine).begin() as connection:
+                save_bundle(connection, record)
+        else:
+            self._drafts.add(record.id)
+        return record
 
-    def plan(self, caller: Caller, record: BundleRecord) -> Made:
-        """The archive's plan, made now if it has to be.
+    def drop(self, record: BundleRecord) -> None:
+        """Forgets a bundle that was refused."""
+        self._drafts.discard(record.id)
+        self.forget(record.id)
+        with patient(self._engine).begin() as connection:
+            drop_bundle(connection, record.id)
+
+    def keep_refusal(self, record: BundleRecord, refusal: Refusal) -> None:
+        """Has a bundle that was refused while nobody waited take no room, and its maker be told why for a while."""
+        self.drop(record)
+        with self._lock:
+            self._refused[record.id] = refusal
+            while len(self._refused) > _REFUSED:
+                self._refused.popitem(last=False)
+
+    def plan(self, caller: Caller, record: BundleRecord, ends: Callable[[], bool] = lambda: False) -> Made:
+        """The archive's plan, made now if it has to be; or found good for the caller as the rules are now.
+
+        `ends` tells whether nobody waits for it any more.
 
         Raises:
+            NobodyWaits: see `invio.delivery.endings`.
             Refusal: `bad-selection`, naming every address that is unknown or not allowed; `no-selection`,
                 when nothing is left; `too-large`.
         """
@@ -123,12 +157,18 @@ class Bundles:
             turn = self._turns.setdefault(record.id, threading.Lock())
         with turn:
             kept = self._kept(record.id)
+            if kept is not None and self._good_for(caller, record, kept.plan) is None:
+                self.forget(record.id)
+                kept = None
             if kept is None:
-                kept = self._planned(caller, record)
+                kept = self._planned(caller, record, ends)
         return Made(record, kept.plan, kept.left_out)
 
     def named(self, caller: Caller, bundle_id: str) -> BundleRecord:
-        """A bundle of the caller's. Raises Refusal (`missing`)."""
+        """A bundle of the caller's. Raises Refusal (`missing`, or why it was refused while nobody waited)."""
+        refused = self._refused.get(bundle_id)
+        if refused is not None:
+            raise refused
         with self._engine.connect() as connection:
             record = bundle_named(connection, bundle_id)
         if record is None or record.recipient not in (None, caller.recipient):
@@ -181,6 +221,7 @@ class Bundles:
             media_type=content.media_type,
             name=record.name,
             sealed=sealed,
+            by_tag_alone=record.options.tag not in (None, content.tag),
         )
         return representation, quotas, caller.recipient
 
@@ -225,7 +266,7 @@ class Bundles:
         if maker is None:  # one that is known elsewhere alone, whose groups only its own token tells
             return Caller(record.recipient, frozenset(), caller.network, caller.agent)
         if maker.disabled:
-            raise Refusal("missing", "whoever made this bundle is let in no more")
+            raise Refusal("missing", "whoever made this bundle can no longer sign in")
         return Caller(maker.id, maker.groups, caller.network, caller.agent)
 
     def _kept(self, bundle_id: str) -> _Kept | None:
@@ -247,12 +288,12 @@ class Bundles:
                 self._behind = Behind(self._engine, self._packing)
         self._behind.ask(some)
 
-    def _planned(self, caller: Caller, record: BundleRecord) -> _Kept:
+    def _planned(self, caller: Caller, record: BundleRecord, ends: Callable[[], bool]) -> _Kept:
         from invio.delivery.planning import Planning, TooCold  # what only archives need is loaded with the first one
 
         choosing = Choosing(self._catalogue, caller, record.versions)
         preparing = self._preparing[record.id] = Preparing()
-        planning = Planning(self._engine, self._limits, self._packing, self._spools, record, preparing)
+        planning = Planning(self._engine, self._limits, self._packing, self._spools, record, preparing, ends)
         packs = self._packing is not None and record.options.packs is not False and planning.deflates
         try:
             try:
@@ -265,7 +306,15 @@ class Bundles:
         finally:
             self._preparing.pop(record.id, None)
         versions = plan.versions()
-        if record.options.packs is None or versions.keys() - record.versions.keys():
+        if record.id in self._drafts:
+            settled = replace(
+                record, options=replace(record.options, packs=packs, tag=plan.content.tag), versions=versions
+            )
+            with patient(self._engine).begin() as connection:
+                save_bundle(connection, settled)
+            self._drafts.discard(record.id)
+            choosing.versions = versions
+        elif record.options.packs is None or versions.keys() - record.versions.keys():
             with patient(self._engine).begin() as connection:
                 decided = decide_packs(connection, record.id, packs) if record.options.packs is None else packs
                 choosing.versions = pin_versions(connection, record.id, versions)
@@ -273,6 +322,8 @@ class Bundles:
                 # Another process was quicker, and all must send the same.
                 choosing.left_out.clear()
                 plan = planning.plan(choosing, decided, False)
+        # Before its first byte leaves: what of it has arrived is found by each file's own address.
+        note_archive(self._engine, plan.content.tag, _entries(plan))
         kept = _Kept(plan, list(choosing.left_out))
         with self._lock:
             self._plans[record.id] = kept
@@ -304,6 +355,16 @@ class Bundles:
             kept.good_for.clear()
             kept.good_for[key] = (now, counts)
         return counts
+
+
+def _entries(plan: Plan) -> Iterator[tuple[str, int, int]]:
+    """The files of a plan, with where the content of each begins in the archive and where it ends."""
+    content = plan.content
+    for number in range(len(plan)):
+        address = plan.address(number)
+        if address is not None and address.store:
+            begins = content.content_at(number)
+            yield str(address), begins, begins + content.held(number)
 
 
 def _is_looked_at(plan: Plan, resumes: bool) -> bool:

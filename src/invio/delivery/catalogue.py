@@ -13,6 +13,7 @@ from invio.core.reasons import Refusal
 from invio.core.rules import Decision, Reason
 from invio.core.terms import Terms
 from invio.stores.store import Found, KeepsVersions, Missing, Store, Walks
+from invio.workers.pool import Pool
 
 
 class Decider(Protocol):
@@ -56,6 +57,14 @@ class Decider(Protocol):
         """Those of some quotas, by name, that count what is had of an address."""
         ...
 
+    def reached_by(self, caller: Caller, action: str) -> frozenset[str] | None:
+        """The stores in which the caller may do this with something; None: perhaps in any."""
+        ...
+
+    def administers(self, caller: Caller) -> bool:
+        """Whether the caller may do what concerns the whole service."""
+        ...
+
     def may_enter(self, caller: Caller, folder: Address) -> bool:
         """Whether the caller may list the folder."""
         ...
@@ -89,12 +98,26 @@ class Page:
     after: str | None
 
 
+def no_file(address: Address) -> str:
+    """What is said of a file that is not there, and of one that the caller may not know of: the same."""
+    return f"there is no file {address} for you here"
+
+
 class Catalogue:
     """Stores and the rules that hold for them."""
 
     def __init__(self, stores: Iterable[Store], rules: Decider) -> None:
         self.stores = {store.name: store for store in stores}
         self.rules = rules
+        # What lists and finds has threads of its own, and each store that may keep them waiting has others.
+        self._pool = Pool("listing", 8, waiting=200)
+        self._pools = {
+            name: Pool(f"listing-{name}", 8, waiting=8) for name, store in self.stores.items() if store.waits
+        }
+
+    def pool_of(self, address: Address | None) -> Pool:
+        """The threads that find and list what is in a store; None: the stores themselves."""
+        return self._pool if address is None else self._pools.get(address.store, self._pool)
 
     def locate(self, address: Address, version: int | None = None) -> Found:
         """Finds a file, or one version of it. Raises Missing."""
@@ -135,7 +158,7 @@ class Catalogue:
             who = caller.recipient or "you"
             said = f"the rules do not let {who} {action} {address}"
             raise Refusal("not-allowed", said, reasons=reasons, decided_by=by)
-        raise Refusal("missing", f"there is no file {address} for you here", reasons=reasons, decided_by=by)
+        raise Refusal("missing", no_file(address), reasons=reasons, decided_by=by)
 
     def obtain(self, caller: Caller, action: str, address: Address, version: int | None = None) -> Found:
         """Decides, then finds: what a caller may not have is refused alike whether or not it exists.
@@ -158,8 +181,7 @@ class Catalogue:
         try:
             return self.locate(address, version)
         except Missing:
-            said = f"there is no file {address}"
-            raise Refusal("missing", said if version is None else f"{said} with a version {version}") from None
+            raise Refusal("missing", no_file(address)) from None
 
     def facts(self, address: Address, version: int | None = None) -> FileFacts | None:
         """A file's facts, where the rules look at them and there is such a file."""

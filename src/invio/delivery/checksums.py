@@ -33,10 +33,13 @@ def crc_of(source: SliceSource | RemoteFile, name: str) -> int:
         descriptor = source.open()
     except ContentChanged as error:
         raise Refusal("changed", f"{name}: {error}") from None
-    crc = 0
+    crc, left = 0, source.size
     with open(descriptor, "rb", buffering=0) as file:
-        while piece := file.read(_READ):
+        while left and (piece := file.read(min(_READ, left))):  # it may grow meanwhile
             crc = crc32()(piece, crc)
+            left -= len(piece)
+        if left:
+            raise Refusal("changed", f"{name} was cut short while it was read")
         if not source.is_at(descriptor):
             raise Refusal("changed", f"{name} was altered while it was read")
     return crc

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 from invio.core.addresses import Address, BadAddress, parse_address
@@ -25,6 +25,10 @@ class LeftOut:
     reason: str
 
 
+def _nothing() -> None:
+    """Nothing ends the choosing but its end."""
+
+
 @dataclass(slots=True)
 class Choosing:
     """Goes through a selection for one caller; what cannot be had is noted, and refused at the end.
@@ -36,6 +40,8 @@ class Choosing:
     caller: Caller
     versions: Mapping[str, int] = field(default_factory=dict)
     left_out: list[LeftOut] = field(default_factory=list)
+    # Called for each file that is looked at, chosen or not; it raises what ends the choosing.
+    tick: Callable[[], None] = _nothing
 
     def chosen(self, files: Sequence[str]) -> Iterator[tuple[Found, str]]:
         """Each file once, with its path within the archive before names are made safe.
@@ -45,8 +51,10 @@ class Choosing:
         """
         seen: set[str] | None = set() if len(files) > 1 else None
         for text in files:
+            self.tick()
             try:
                 for found, path in self._expanded(text):
+                    self.tick()
                     address = str(found.facts.address)
                     if seen is not None:
                         if address in seen:
@@ -54,7 +62,9 @@ class Choosing:
                         seen.add(address)
                     yield found, path
             except BadAddress:
-                self.left_out.append(LeftOut(text[:200], "malformed"))
+                # It may hold what no text can: it is shown, and written into an archive.
+                readable = text[:200].encode("utf-8", "replace").decode()
+                self.left_out.append(LeftOut(readable, "malformed"))
             except Refusal as refusal:
                 self.left_out.append(LeftOut(text, refusal.reason.word))
 

@@ -8,6 +8,7 @@ from importlib.util import find_spec
 from typing import Any
 
 from invio.stores.sources import Made
+from invio.workers.pool import Pool
 
 # RFC 1952 around deflate: 16 on top of the window of 2^15 bytes.
 _GZIP = 16 + 15
@@ -42,17 +43,17 @@ class Compressed:
     made: Made
     coding: str
 
+    @property
+    def pool(self) -> Pool | None:
+        """Whose threads make it."""
+        return self.made.pool
+
     def chunks(self) -> Iterator[bytes] | AsyncIterator[bytes]:
         """Pieces of the compressed content, which are given as they come to be."""
         pieces = self.made.chunks()
-        return self._compressed_async(pieces) if isinstance(pieces, AsyncIterator) else self._compressed(pieces)
-
-    def _compressed(self, pieces: Iterator[bytes]) -> Iterator[bytes]:
-        compressor = _COMPRESSORS[self.coding]()
-        for piece in pieces:
-            if compressed := compressor.compress(piece):
-                yield compressed
-        yield compressor.flush()
+        if isinstance(pieces, AsyncIterator):
+            return self._compressed_async(pieces)
+        return _CompressedPieces(pieces, _COMPRESSORS[self.coding]())
 
     async def _compressed_async(self, pieces: AsyncIterator[bytes]) -> AsyncIterator[bytes]:
         compressor = _COMPRESSORS[self.coding]()
@@ -60,3 +61,30 @@ class Compressed:
             if compressed := compressor.compress(piece):
                 yield compressed
         yield compressor.flush()
+
+
+class _CompressedPieces(Iterator[bytes]):
+    """Pieces in a coding; cancelled and closed as those that they are made of."""
+
+    def __init__(self, pieces: Iterator[bytes], compressor: Any) -> None:
+        self._pieces = pieces
+        self._compressor: Any = compressor
+
+    def __next__(self) -> bytes:
+        if self._compressor is None:
+            raise StopIteration
+        for piece in self._pieces:
+            if compressed := self._compressor.compress(piece):
+                return compressed  # type: ignore[no-any-return]
+        compressor, self._compressor = self._compressor, None
+        return compressor.flush()  # type: ignore[no-any-return]
+
+    def cancel(self) -> None:
+        cancel = getattr(self._pieces, "cancel", None)
+        if cancel is not None:
+            cancel()
+
+    def close(self) -> None:
+        close = getattr(self._pieces, "close", None)
+        if close is not None:
+            close()

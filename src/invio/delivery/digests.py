@@ -43,6 +43,7 @@ class Digests:
         self._engine = engine
         self._known: OrderedDict[str, tuple[float, bytes | None]] = OrderedDict()
         self._asked: set[str] = set()
+        self._closed = False
         self._lock = threading.Lock()
         # One worker: hashing is to leave the other core to the deliveries.
         self._worker = ThreadPoolExecutor(1, thread_name_prefix="digests")
@@ -74,7 +75,8 @@ class Digests:
         self._worker.submit(self._answer, source, tag)
 
     def close(self) -> None:
-        """Gives up what was asked for and not begun."""
+        """Gives up what was asked for."""
+        self._closed = True
         self._worker.shutdown(wait=True, cancel_futures=True)
 
     def _answer(self, source: DiskFile, tag: str) -> None:
@@ -93,8 +95,12 @@ class Digests:
         digest = hashlib.sha256()
         buffer = memoryview(bytearray(min(_READ, max(1, source.size))))
         with open(descriptor, "rb", buffering=0) as file:
-            while count := file.readinto(buffer):
+            left = source.size
+            while left and (count := file.readinto(buffer[: min(len(buffer), left)])):  # it may grow meanwhile
                 digest.update(buffer[:count])
+                left -= count
+                if self._closed:
+                    raise ContentChanged("the service ends")
             if not source.is_at(descriptor):
                 raise ContentChanged("the file was altered while its digest was computed")
         sha256 = digest.digest()

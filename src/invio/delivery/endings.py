@@ -19,6 +19,10 @@ class NotMade(ReplyBroken):
     """Whoever makes the content failed at it."""
 
 
+class NobodyWaits(Exception):
+    """Whoever asked for something that takes long is no longer there."""
+
+
 class Patience:
     """Notices when a reader takes nothing for too long."""
 

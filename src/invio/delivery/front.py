@@ -8,6 +8,7 @@ shown where files lie.
 
 from __future__ import annotations
 
+import hmac
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from urllib.parse import quote
@@ -29,21 +30,32 @@ class Front:
     """`trusted` are the networks of front servers.
 
     `header` orders it to send a file, `rate_header` (if it has one) at how many bytes a second;
-    `prefixes` is by store what its paths begin with there.
+    `prefixes` is by store what its paths begin with there. `secret` in `secret_header` tells it from whatever else
+    connects from the same place.
     """
 
     trusted: tuple[Network, ...] = ()
     header: str | None = None
     rate_header: str | None = None
     prefixes: Mapping[str, str] = field(default_factory=dict)
+    secret_header: str | None = None
+    secret: str = field(default="", repr=False)
 
     def network(self, peer: str | None, head: RequestHead) -> str | None:
         """The address of the client, which a trusted front server tells."""
         return original_network(peer, head.get(b"x-forwarded-for"), self.trusted) if self.trusted else peer
 
-    def sends_from(self, store: str, peer: str | None) -> bool:
-        """Whether the other side of the connection sends this store's files by itself."""
-        return self.header is not None and store in self.prefixes and is_among(peer, self.trusted)
+    def scheme(self, peer: str | None, head: RequestHead) -> str | None:
+        """By what scheme the client came to a trusted front server, as that tells; None without one."""
+        told = head.get(b"x-forwarded-proto") if is_among(peer, self.trusted) else None
+        return None if told is None else told.rpartition(",")[2].strip().lower()
+
+    def sends_from(self, store: str, peer: str | None, head: RequestHead) -> bool:
+        """Whether the other side of the connection sends this store's files by itself, and proves to be who does."""
+        if self.header is None or store not in self.prefixes or not is_among(peer, self.trusted):
+            return False
+        told = head.get(self.secret_header.lower().encode()) if self.secret_header else None
+        return told is not None and hmac.compare_digest(told.encode("latin-1"), self.secret.encode())
 
     def hand_off(
         self,

@@ -2,20 +2,21 @@
 
 from __future__ import annotations
 
+import hashlib
 import logging
 import time
 from collections.abc import Callable
 from dataclasses import replace
 from functools import lru_cache
-from http.cookies import CookieError, SimpleCookie
 from typing import Any, Protocol
 
 import sqlalchemy as sa
 
+from invio.core.cookies import cookie_named
 from invio.core.files import Caller
 from invio.core.reasons import Refusal
 from invio.core.request_head import RequestHead
-from invio.delivery.turns import in_thread
+from invio.delivery.turns import in_a_task
 from invio.records.database import patient
 from invio.records.recipients import (
     Recipient,
@@ -24,14 +25,16 @@ from invio.records.recipients import (
     recipient_of_session,
     recipient_of_token,
 )
+from invio.workers.pool import DeadlinePassed, Pool, PoolBusy
 
 log = logging.getLogger("invio.delivery")
 
 COOKIE = "invio-session"
 # How long another process may go on honouring a credential that was ended. Seconds.
-_KEPT = 2.0
+_KEPT = 1.0
 _KEPT_COUNT = 4096
 _NOTED = 60.0  # seconds
+_LONGEST_TOKEN = 16 * 1024  # characters
 _NO_GROUPS: frozenset[str] = frozenset()
 
 
@@ -70,8 +73,9 @@ class ReadsTokens(Protocol):
 class Identifier:
     """Looks credentials up in the records, and remembers the answer for two seconds."""
 
-    def __init__(self, engine: sa.Engine, provider: ReadsTokens | None = None) -> None:
+    def __init__(self, engine: sa.Engine, provider: ReadsTokens | None = None, pool: Pool | None = None) -> None:
         self._engine = engine
+        self._pool = pool or Pool("identification", 4, waiting=2000, deadline=30.0)
         self._provider = provider
         self._kept: dict[tuple[str, str], tuple[float, Recipient | None]] = {}
         self._noted: dict[str, float] = {}  # when the use of a token was last written down
@@ -87,9 +91,9 @@ class Identifier:
         authorization = head.get(b"authorization")
         if authorization is not None:
             scheme, _, token = authorization.partition(" ")
-            recipient = None
-            if scheme.lower() == "bearer":
-                recipient = await self._look_up("token", token.strip(), self._of_token)
+            token, recipient = token.strip(), None
+            if scheme.lower() == "bearer" and len(token) <= _LONGEST_TOKEN:
+                recipient = await self._look_up("token", token, self._of_token)
             if recipient is None:
                 raise Refusal("bad-token", "the Authorization header holds no valid bearer token")
             return _bearer(recipient, head, network)
@@ -106,14 +110,14 @@ class Identifier:
         if authorization is None:
             return None if b"cookie" in head else _anonymous(network, head.get(b"user-agent") or "")
         scheme, _, token = authorization.partition(" ")
-        kept = self._kept.get(("token", token.strip()))
+        kept = self._kept.get(("token", _key_of(token.strip())))
         if kept is None or kept[1] is None or scheme.lower() != "bearer" or time.monotonic() - kept[0] >= _KEPT:
             return None
         return _bearer(kept[1], head, network)
 
     def forget(self, secret: str) -> None:
         """Drops what is remembered of a session that ended here."""
-        self._kept.pop(("session", secret), None)
+        self._kept.pop(("session", _key_of(secret)), None)
 
     def forget_all(self) -> None:
         """Drops what is remembered of anybody."""
@@ -122,14 +126,18 @@ class Identifier:
     async def _look_up(
         self, kind: str, secret: str, query: Callable[[sa.Connection, str], Recipient | None]
     ) -> Recipient | None:
-        now = time.monotonic()
-        kept = self._kept.get((kind, secret))
+        now, key = time.monotonic(), (kind, _key_of(secret))
+        kept = self._kept.get(key)
         if kept is not None and now - kept[0] < _KEPT:
             return kept[1]
-        recipient = await in_thread(self._read, query, secret)
+        await in_a_task()
+        try:
+            recipient = await self._pool.run(self._read, query, secret)
+        except (PoolBusy, DeadlinePassed):
+            raise Refusal("busy", "too many credentials are looked up at this moment", retry_after=1) from None
         if len(self._kept) >= _KEPT_COUNT:
             self._kept.clear()
-        self._kept[kind, secret] = (now, recipient)
+        self._kept[key] = (now, recipient)
         return recipient
 
     def _read(self, query: Callable[[sa.Connection, str], Recipient | None], secret: str) -> Recipient | None:
@@ -163,10 +171,19 @@ class Identifier:
             log.warning("records.use-not-noted")  # nobody is kept from anything by it
 
 
-@lru_cache(maxsize=256)
 def _anonymous(network: str | None, agent: str) -> Caller:
-    """Somebody without credentials. Kept, for it depends on nothing else."""
+    """Somebody without credentials."""
+    return _kept_anonymous(network, agent) if len(agent) <= 300 else Caller(None, _NO_GROUPS, network, agent)
+
+
+@lru_cache(maxsize=256)
+def _kept_anonymous(network: str | None, agent: str) -> Caller:
     return Caller(None, _NO_GROUPS, network, agent)
+
+
+def _key_of(secret: str) -> str:
+    """What a secret is remembered by: itself, or of a long one its digest, so that strangers fill no memory."""
+    return secret if len(secret) <= 100 else hashlib.sha256(secret.encode("utf-8", "surrogateescape")).hexdigest()
 
 
 def _bearer(recipient: Recipient, head: RequestHead, network: str | None) -> Caller:
@@ -177,13 +194,7 @@ def _bearer(recipient: Recipient, head: RequestHead, network: str | None) -> Cal
 def session_secret(head: RequestHead) -> str | None:
     """What the session cookie holds; None without one."""
     field = head.get(b"cookie")
-    if field is None:
-        return None
-    try:
-        morsel = SimpleCookie(field).get(COOKIE)
-    except CookieError:
-        return None
-    return morsel.value if morsel is not None else None
+    return None if field is None else cookie_named(field, COOKIE)
 
 
 def check_same_site(head: RequestHead, caller: Caller) -> None:

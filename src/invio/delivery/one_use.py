@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from invio.core.progress import Coverage
+from invio.core.progress import MOST_RANGES, Coverage
 from invio.delivery.board import Live, Segment
 from invio.records.rows import TransferRow
 
@@ -38,7 +38,7 @@ class OneUse:
         transfer = live.row.id if live is not None else earlier.id if earlier is not None else ""
         again = sum(arrived.overlap(start, start + length) for _, start, length in segment.spans)
         before = self._again.pop(transfer, 0)
-        joins = size is not None and before + again <= size // 2
+        joins = size is not None and before + again <= size // 2 and len(arrived.ranges) < MOST_RANGES - 1
         if len(self._again) >= _KEPT:
             del self._again[next(iter(self._again))]
         self._again[transfer] = before + again if joins else before

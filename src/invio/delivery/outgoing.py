@@ -15,6 +15,8 @@ from typing import Any
 
 # linux/sockios.h; termios.TIOCOUTQ is the same number where it exists
 _SIOCOUTQ = 0x5411
+_SIOCOUTQNSD = 0x894B  # linux/sockios.h: what of that was not sent yet
+_CLOSED = 7  # TCP_CLOSE of linux/tcp_states.h, as tcpi_state has it
 _INT, _ROOM = struct.Struct("i"), bytes(4)
 # linux/tcp.h: tcpi_bytes_acked in struct tcp_info
 _BYTES, _ACKED, _INFO = struct.Struct("Q"), 120, 128
@@ -23,7 +25,7 @@ _BYTES, _ACKED, _INFO = struct.Struct("Q"), 120, 128
 class Outgoing:
     """Of one connection."""
 
-    __slots__ = ("_acknowledged", "_open", "_said_end", "_transport", "_unacknowledged", "socket")
+    __slots__ = ("_acknowledged", "_open", "_said_end", "_transport", "_unacknowledged", "_unsent", "socket")
 
     def __init__(self, transport: Any) -> None:
         """Raises OSError: as many files are open as may be."""
@@ -32,7 +34,7 @@ class Outgoing:
         self.socket = socket.socket(fileno=os.dup(transport.get_extra_info("socket").fileno()))
         self.socket.setblocking(False)
         self._open = True
-        self._unacknowledged = self._acknowledged = 0  # at the end
+        self._unacknowledged = self._acknowledged = self._unsent = 0  # at the end
         self._said_end = False
 
     def unacknowledged(self) -> int:
@@ -44,6 +46,20 @@ class Outgoing:
             return left + _left_in(self.socket)
         # The end of our side counts as a byte, too, and nobody waits for that.
         return max(0, _left_in(self.socket) - self._said_end)
+
+    def unsent(self) -> int:
+        """Bytes that wait here, of which nothing is on the wire yet. At the end: that were taken back."""
+        if not self._open:
+            return self._unsent
+        left: int = self._transport.get_write_buffer_size()
+        return left + _not_sent(self.socket)
+
+    def is_closed(self) -> bool:
+        """Whether the other side has reset the connection."""
+        try:
+            return self.socket.getsockopt(socket.IPPROTO_TCP, socket.TCP_INFO, 1)[0] == _CLOSED
+        except OSError:
+            return True
 
     def acknowledged(self) -> int:
         """Bytes that the other side has acknowledged, the connection's opening and its end included."""
@@ -72,7 +88,7 @@ class Outgoing:
 
     def lost(self) -> None:
         """The connection is lost: what is known of it now is the last that will be."""
-        left, acknowledged = self.unacknowledged(), self.acknowledged()
+        left, acknowledged, self._unsent = self.unacknowledged(), self.acknowledged(), self.unsent()
         self._open, self._unacknowledged, self._acknowledged = False, left, acknowledged
 
 
@@ -80,6 +96,13 @@ def _acknowledged_by(sock: socket.socket) -> int:
     try:
         return _BYTES.unpack_from(sock.getsockopt(socket.IPPROTO_TCP, socket.TCP_INFO, _INFO), _ACKED)[0]  # type: ignore[no-any-return]
     except (OSError, struct.error):
+        return 0
+
+
+def _not_sent(sock: socket.socket) -> int:
+    try:
+        return _INT.unpack(ioctl(sock.fileno(), _SIOCOUTQNSD, _ROOM))[0]  # type: ignore[no-any-return]
+    except OSError:
         return 0
 
 

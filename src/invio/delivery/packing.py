@@ -13,6 +13,7 @@ import hashlib
 import logging
 import os
 import threading
+import zlib
 from collections import OrderedDict, deque
 from collections.abc import Callable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
@@ -20,6 +21,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from invio.delivery.checksums import crc32
+from invio.stores.arriving import write_all
 from invio.stores.sources import ContentChanged, DiskFile, SpooledFile
 
 log = logging.getLogger("invio.delivery")
@@ -52,6 +54,7 @@ class Packing:
         self._pool: ThreadPoolExecutor | None = None
         self._kept: OrderedDict[str, int] | None = None  # by name, with their lengths; the least used first
         self._size = 0  # of all that is kept
+        self._verified: set[str] = set()  # names of what this process has made, or found to be right
         self._lock = threading.Lock()
 
     def sweep(self) -> None:
@@ -69,6 +72,12 @@ class Packing:
         if status.st_size != packed:
             path.unlink(missing_ok=True)  # cut short, as by a machine that lost its power
             return None  # its length is put right when it is kept again
+        if name not in self._verified:
+            if not _is_content(path, name):
+                log.error("bundle.deflated-damaged", extra={"fields": {"name": name}})
+                path.unlink(missing_ok=True)
+                return None
+            self._verified.add(name)
         with self._lock:
             kept = self._index()
             self._size += packed - kept.get(path.name, 0)
@@ -88,18 +97,19 @@ class Packing:
         """
         if source.size <= _PIECE:
             return self._pack_small(source, told)
-        self._folder.mkdir(parents=True, exist_ok=True)
+        self._folder.mkdir(parents=True, exist_ok=True, mode=0o700)
         part = self._part()
         digest, crc = hashlib.blake2b(digest_size=32), 0
         try:
-            with open(part, "wb", buffering=0) as kept:
+            with open(_new(part), "wb", buffering=0) as kept:
                 for piece, deflated, digested in self._pieces(source):
                     digest.update(digested)
                     crc = crc32()(piece, crc)
-                    kept.write(deflated)
+                    write_all(kept.fileno(), deflated)
                     if told is not None:
                         told(len(piece))
                 length = kept.tell()
+                os.fsync(kept.fileno())  # what has its name is whole, come what may
             if length > source.size * _WORTH:
                 return Packed(digest.hexdigest(), crc, source.size, None)
             file = self._keep(part, digest.hexdigest(), length)
@@ -121,10 +131,14 @@ class Packing:
         deflated, file = _deflated_whole(piece), None
         name = hashlib.blake2b(_digest(piece), digest_size=32).hexdigest()
         if len(deflated) <= source.size * _WORTH:
-            self._folder.mkdir(parents=True, exist_ok=True)
+            self._folder.mkdir(parents=True, exist_ok=True, mode=0o700)
             part = self._part()
-            part.write_bytes(deflated)
-            file = self._keep(part, name, len(deflated))
+            try:
+                with open(_new(part), "wb", buffering=0) as kept:
+                    write_all(kept.fileno(), deflated)
+                file = self._keep(part, name, len(deflated))
+            finally:
+                part.unlink(missing_ok=True)
         return Packed(name, crc32()(piece, 0), source.size, file)
 
     def _part(self) -> Path:
@@ -136,14 +150,15 @@ class Packing:
         path = self._folder / name
         try:
             # What is there already is the same, and archives may be sending it.
-            same = os.stat(path).st_size == length
+            same = os.stat(path).st_size == length and (name in self._verified or _is_content(path, name))
         except OSError:
             same = False
         if same:
-            part.unlink()
+            part.unlink(missing_ok=True)
         else:
             os.replace(part, path)
         file = DiskFile.of(os.fsencode(path), os.stat(path))
+        self._verified.add(name)
         with self._lock:
             kept = self._index()
             self._size += length - kept.get(name, 0)
@@ -153,6 +168,7 @@ class Packing:
                 if self._size <= self.limit:
                     break
                 if oldest != name:
+                    self._verified.discard(oldest)
                     self._size -= kept.pop(oldest)
                     (self._folder / oldest).unlink(missing_ok=True)
         return file
@@ -204,6 +220,33 @@ class Packing:
     def close(self) -> None:
         if self._pool is not None:
             self._pool.shutdown(wait=True, cancel_futures=True)
+
+
+def _new(part: Path) -> int:
+    """A new file that only its owner reads: it holds what rules may keep from others."""
+    return os.open(part, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_CLOEXEC, 0o600)
+
+
+def _is_content(path: Path, name: str) -> bool:
+    """Whether a file holds the deflated form of the content that is called so: it is inflated, and called anew."""
+    from isal import isal_zlib
+
+    digest, coder, rest = hashlib.blake2b(digest_size=32), isal_zlib.decompressobj(-15), b""
+    try:
+        with open(path, "rb") as file:
+            while piece := file.read(_PIECE):
+                rest += coder.decompress(piece)
+                while len(rest) > _PIECE:
+                    digest.update(_digest(rest[:_PIECE]))
+                    rest = rest[_PIECE:]
+            rest += coder.flush()
+    except (OSError, zlib.error):
+        return False
+    while len(rest) > _PIECE:
+        digest.update(_digest(rest[:_PIECE]))
+        rest = rest[_PIECE:]
+    digest.update(_digest(rest))
+    return coder.eof and digest.hexdigest() == name
 
 
 def _worked(piece: bytes, is_last: bool) -> tuple[bytes, bytes]:

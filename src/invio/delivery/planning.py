@@ -6,11 +6,12 @@ worked out now, once a content, and kept.
 
 from __future__ import annotations
 
+import errno
 import hashlib
 import logging
 import os
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from itertools import islice
 
@@ -28,10 +29,11 @@ from invio.delivery.archives import Chosen, Plan, Preparing
 from invio.delivery.behind import LATER
 from invio.delivery.checksums import crc32, crc_of
 from invio.delivery.choosing import Choosing, LeftOut
+from invio.delivery.endings import NobodyWaits
 from invio.delivery.limits import BundleLimits
 from invio.delivery.offering import kind_of
 from invio.delivery.packing import CODER, Packed, Packing
-from invio.delivery.spools import Spools
+from invio.delivery.spools import Spool, Spools
 from invio.records.bundles import (
     BundleRecord,
     known_crcs,
@@ -52,6 +54,8 @@ LEFT_OUT = "LEFT-OUT.txt"
 _AT_ONCE = 500  # files whose contents are looked up together
 _LEAST = 512  # bytes of a content that is worth deflating
 _READ = 1024 * 1024  # bytes
+_LOOKED_EVERY = 200  # files
+_LOOKED_AT = 4  # times as many files as a bundle may hold
 
 
 class TooCold(Exception):
@@ -87,7 +91,12 @@ class Planning:
         spools: Spools,
         record: BundleRecord,
         preparing: Preparing,
+        ends: Callable[[], bool] = lambda: False,
     ) -> None:
+        """`ends` tells whether nobody waits for the plan any more."""
+        self._ends = ends
+        self._ticks = 0
+        self._deadline = 0.0
         self._engine = engine
         self._limits = limits
         self._packing = packing
@@ -110,9 +119,11 @@ class Planning:
         """The plan; `packs`: compressible contents are deflated, `waits`: unless too much of it is cold.
 
         Raises:
-            TooCold; or Refusal: as `Bundles.plan`.
+            TooCold, NobodyWaits; or Refusal: as `Bundles.plan`.
         """
-        options, deadline = self.record.options, time.monotonic() + self._limits.seconds
+        options = self.record.options
+        self._deadline = time.monotonic() + self._limits.seconds
+        choosing.tick = self._tick
         layout: Layout = ZipLayout(CODER if packs else "") if self.deflates else TarLayout()
         plan, names = Plan(layout), EntryNames(options.flat)
         self._cold, self._waits, self._sums, self._newest = 0, waits, [], None
@@ -137,14 +148,27 @@ class Planning:
                 raise Refusal("too-large", f"a bundle holds at most {self._limits.entries} files")
             if size > self._limits.size:
                 raise Refusal("too-large", f"a bundle holds at most {self._limits.size} bytes")
-            if time.monotonic() > deadline:
-                raise Refusal("too-large", f"planning it takes longer than {self._limits.seconds:g} seconds")
+            self._check_time()
         if not options.leave_out:
             choosing.refuse()
         if not len(plan):
             raise Refusal("no-selection", "the selected folders hold no file for you")
         self._add_own(plan, names, choosing.left_out)
         return plan.end()
+
+    def _tick(self) -> None:
+        """Looks at the time now and then: a selection may name a folder in a hundred thousand ways."""
+        self._ticks += 1
+        if self._ticks % _LOOKED_EVERY == 0:
+            self._check_time()
+        if self._ticks > _LOOKED_AT * self._limits.entries:
+            raise Refusal("too-large", "the selection names the same files again and again; name each once")
+
+    def _check_time(self) -> None:
+        if self._ends():
+            raise NobodyWaits
+        if time.monotonic() > self._deadline:
+            raise Refusal("too-large", f"planning it takes longer than {self._limits.seconds:g} seconds")
 
     def _add_own(self, plan: Plan, names: EntryNames, left_out: list[LeftOut]) -> None:
         """The entries that the archive itself adds."""
@@ -192,7 +216,7 @@ class Planning:
     def _content(self, found: Found, known: _Known, learnt: _Learnt, packs: bool) -> _Content:
         facts, source = found.facts, found.source
         if isinstance(source, Made):
-            spool = self._spools.take(self.record.id, facts.address, source)
+            spool = self._made(facts.address, source)
             sha256 = _sha256_of(spool.file) if self.record.options.sums else b""
             held = self._packed_spool(spool.file, facts, learnt) if packs else None
             return _Content(spool.file, spool.file.size, spool.crc, spool.made, sha256, held)
@@ -217,6 +241,19 @@ class Planning:
             if is_settled(facts.modified):
                 learnt.digests[tag] = sha256
         return _Content(source, source.size, crc, facts.modified, sha256, packed)
+
+    def _made(self, address: Address, source: Made) -> Spool:
+        """What was made for this archive. Raises Refusal (`not-made`, `no-space`)."""
+        try:
+            return self._spools.take(self.record.id, address, source)
+        except OSError as error:
+            if error.errno not in (errno.ENOSPC, errno.EDQUOT):
+                raise
+            log.error("bundle.no-space", extra={"fields": {"address": str(address), "error": str(error)}})
+            raise Refusal("no-space", f"{address} could not be made: the disk is full") from None
+        except Exception as error:  # a producer is the operator's own code, and may raise anything
+            log.error("producer.failed", exc_info=error, extra={"fields": {"address": str(address)}})
+            raise Refusal("not-made", f"{address} could not be made; the operator's log says why") from None
 
     def _packed(self, source: DiskFile, facts: FileFacts, known: _Known, learnt: _Learnt) -> DiskFile | None:
         """A content's deflated form, made now if it has to be and may be waited for."""
@@ -256,6 +293,7 @@ class Planning:
 
         def told(count: int) -> None:
             self._preparing.read += count
+            self._check_time()
 
         try:
             return packing.pack(source, told)
@@ -298,7 +336,7 @@ def _sha256_of(source: SliceSource | RemoteFile) -> bytes:
     descriptor, at = source.open(), 0
     try:
         # By offsets: a file that is kept open without a name has one position for all who read it.
-        while piece := os.pread(descriptor, _READ, at):
+        while piece := os.pread(descriptor, min(_READ, source.size - at), at):
             sha.update(piece)
             at += len(piece)
     finally:

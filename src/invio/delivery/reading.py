@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import os
 from collections.abc import AsyncIterator, Sequence
 
@@ -9,10 +10,12 @@ from invio.core.archive import Stretch
 from invio.core.replies import Part, Slice, Streamed
 from invio.delivery.archives import Literal, RunOfFiles
 from invio.delivery.endings import NotMade, ReplyBroken
-from invio.delivery.turns import in_thread
+from invio.delivery.turns import in_a_task
 from invio.stores.contents import SmallContents
 from invio.stores.sources import ContentChanged, RemoteFile, SliceSource
 from invio.stores.store import StoreFault
+
+log = logging.getLogger("invio.delivery")
 
 # The end of a slice is read, then the file is looked at once more, and only then it is sent: a file
 # that was altered under way is broken off before its announced length, never completed.
@@ -62,18 +65,20 @@ async def remote_pieces(part: Slice) -> AsyncIterator[bytes]:
     source = part.source
     assert isinstance(source, RemoteFile)
     at, stop = part.offset, part.offset + part.length
+    await in_a_task()
     try:
         while at < stop:
             count = min(_AWAY, stop - at)
-            piece = await in_thread(source.read, at, count)
+            piece = await source.read_async(at, count)
             at += count
-            if at == stop and not await in_thread(source.is_unaltered):
+            if at == stop and not await source.is_unaltered_async():
                 raise ReplyBroken("the remote file was altered while it was sent")
             yield piece
     except ContentChanged as error:
         raise ReplyBroken(str(error)) from None
     except StoreFault as error:
-        raise NotMade(str(error)) from None
+        log.error("store.failed", extra={"fields": {"error": str(error)}})
+        raise NotMade("the system that keeps the file failed while it was read") from None
 
 
 def read_slice(part: Slice) -> bytes:

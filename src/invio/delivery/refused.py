@@ -36,7 +36,7 @@ class RefusedRequests:
             self._left_out += 1
             return
         self._left -= 1
-        recipient = caller.recipient or (link.says("to") if link else None)
+        recipient = caller.recipient or (link.names_recipient if link else None)
         link_id, via = (link.says("id"), link.via) if link else (None, None)
         row = new_refusal(
             address[:_ADDRESS],
@@ -47,6 +47,7 @@ class RefusedRequests:
             via=via and via[:200],
             credential=caller.credential,
             decided_by=refusal.decided_by,
+            made_for=link.says("to") if link else None,
         )
         self._journal.note(lambda connection: insert(connection, [row]))
 

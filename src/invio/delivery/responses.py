@@ -35,7 +35,7 @@ from invio.delivery.bundles import ENDINGS
 from invio.delivery.checksums import crc_of
 from invio.delivery.compression import CODINGS, Compressed
 from invio.delivery.digests import Digests
-from invio.delivery.endings import ClientGone
+from invio.delivery.endings import ClientGone, NotMade, ReplyBroken
 from invio.delivery.offering import Offering
 from invio.delivery.presentation import Presentation
 from invio.delivery.refusals import Pages, refusal_reply
@@ -89,6 +89,13 @@ class _Reply(Response):
             await sender.send(self._with_own_fields(reply))
         except ClientGone:
             pass
+        except ReplyBroken as error:
+            if not sender.untouched:
+                raise
+            said = Refusal("changed", str(error))
+            if isinstance(error, NotMade):
+                said = Refusal("not-made", "the content could not be made; the log says why")
+            await sender.send(refusal_reply(said, head.method, head.get(b"accept"), pages=_PAGES))
         if self.background is not None:
             await self.background()
 

@@ -12,17 +12,16 @@ from __future__ import annotations
 import asyncio
 import os
 import time
-from collections.abc import AsyncIterator, Coroutine, Iterator, Sequence
+from collections.abc import Coroutine, Sequence
 from contextlib import suppress
 from typing import Any
-
-from starlette.concurrency import iterate_in_threadpool
 
 from invio.core.archive import SMALL
 from invio.core.replies import Reply, Slice, Streamed
 from invio.core.throttle import Throttle
 from invio.delivery.arrival import Answer, Ended, Watch
-from invio.delivery.endings import ClientGone, NotMade, Patience, ReaderStuck, ReplyBroken
+from invio.delivery.endings import ClientGone, Patience, ReaderStuck, ReplyBroken
+from invio.delivery.making import made_pieces
 from invio.delivery.pump import Pump
 from invio.delivery.reading import (
     TAIL,
@@ -41,6 +40,7 @@ from invio.delivery.wire import Wire
 
 # A slice up to SMALL bytes is copied: one write with its neighbours costs less than a sendfile.
 PIECE = 256 * 1024  # bytes read at a time on a server without zero-copy
+_MADE_IDLE = 20.0  # seconds for which a reader of what is being made may take nothing
 # How often a reader is looked at while it is waited for, as a part of the time that it has.
 _LOOKS = 4
 
@@ -73,6 +73,11 @@ class Meter:
         if self._wire is None:
             return self.counted
         return self._wire.arrived
+
+    @property
+    def at_most(self) -> int:
+        """What the other side may have got: what arrived, and what was on its way when the connection ended."""
+        return self.counted if self._wire is None else self._wire.at_most
 
 
 class Sender:
@@ -166,7 +171,9 @@ class Sender:
             if self._wire is not None and not self._wrapped:
                 await self._send_on_wire(self._wire, reply)
                 return
-            await self._send({"type": "http.response.start", "status": reply.status, "headers": reply.headers})
+            # A copy: what stands around this may add to it, and the reply is kept for others.
+            start = {"type": "http.response.start", "status": reply.status, "headers": list(reply.headers)}
+            await self._send(start)
             if self._wire is not None:
                 self._keep_looking()
                 await self._body(reply)
@@ -331,9 +338,17 @@ class Sender:
     async def _streamed(self, reply: Reply) -> None:
         for part in reply.parts:
             if isinstance(part, Streamed):
-                async for piece in _pieces(part.source.chunks()):  # type: ignore[attr-defined]
+                if (
+                    self._idle is not None
+                ):  # it holds what it is made of: a connection to a database, a function's state
+                    self._idle = min(self._idle, _MADE_IDLE)
+                async for piece in made_pieces(part.source, self._is_gone):
                     await self._literal(piece, more=True)
         await self._literal(b"", more=False)
+
+    def _is_gone(self) -> bool:
+        """Whether nobody takes what is sent any more."""
+        return self._gone or (self._wire is not None and self._wire.gone)
 
     def _step(self, length: int) -> int:
         """How much of `length` to send at once: all of it, or what the limits let through in one go."""
@@ -347,14 +362,3 @@ class Sender:
         ready = max(throttle.reserve(now, count) for throttle in self._throttles)
         if ready > now:
             await asyncio.sleep(ready - now)
-
-
-async def _pieces(chunks: Iterator[bytes] | AsyncIterator[bytes]) -> AsyncIterator[bytes]:
-    """Takes pieces, in a worker thread unless they come asynchronously; a fault of their maker breaks the reply."""
-    try:
-        async for piece in chunks if isinstance(chunks, AsyncIterator) else iterate_in_threadpool(chunks):
-            yield piece
-    except (ClientGone, ReplyBroken, asyncio.CancelledError):
-        raise
-    except Exception as error:  # a producer is the operator's own code, and may raise anything
-        raise NotMade(f"the content could not be made: {type(error).__name__}: {error}") from error

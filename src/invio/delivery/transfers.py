@@ -17,7 +17,7 @@ from invio.core.quotas import Claim, Quota
 from invio.core.reasons import Refusal
 from invio.core.replies import FROM_THE_START, Reply
 from invio.delivery.arrival import Watch
-from invio.delivery.board import Board, Live, Segment
+from invio.delivery.board import Board, Key, Live, Segment
 from invio.delivery.limits import Limits
 from invio.delivery.one_use import OneUse
 from invio.delivery.refusals import link_refusal, quota_refusal
@@ -25,7 +25,7 @@ from invio.delivery.refused import RefusedRequests
 from invio.delivery.sender import Meter
 from invio.delivery.turns import in_thread
 from invio.records import quotas
-from invio.records.journal import Journal
+from invio.records.journal import Joined, Journal
 from invio.records.quotas import QuotaReached
 from invio.records.rows import (
     BROKEN_OFF,
@@ -36,14 +36,26 @@ from invio.records.rows import (
     TransferRow,
     joined_to,
     new_transfer_id,
+    principal_of,
 )
-from invio.records.transfers import LinkSpent, TooMany, also_through, check_link_use, check_running, go_on, resumable
+from invio.records.transfers import (
+    LinkSpent,
+    TooMany,
+    TransferGone,
+    also_through,
+    check_is_there,
+    check_link_use,
+    check_running,
+    go_on,
+    resumable,
+)
 
 log = logging.getLogger("invio.delivery")
 
 # How often the records learn what has arrived of a transfer that is under way. Seconds.
 NOTED_EVERY = 1.0
 _AT_ONCE = 40  # transfers whose progress is written in one go
+_ADMITTED_WITHIN = 10.0  # seconds for which a request waits for another one to be let begin
 _SOON = 5  # seconds after which to ask again when a limit is reached
 
 
@@ -53,7 +65,11 @@ Admitted = Callable[[Live, Segment, BaseException | None], None]
 
 @dataclass(slots=True)
 class Asking:
-    """Who asks for what: what a transfer is recorded and joined by."""
+    """Who asks for what: what a transfer is recorded and joined by.
+
+    `principal` is whose limits hold: a recipient or a network address. `who` is what requests of one transfer
+    have in common: the principal and, by a link, that link.
+    """
 
     who: str
     address: str
@@ -64,7 +80,8 @@ class Asking:
     version: int | None = None
     credential: str | None = None
     decided_by: str | None = None
-    payer: str | None = None  # whose quotas they are, where that is not `who`
+    payer: str | None = None  # whose quotas they are, where that is not the principal
+    principal: str = ""
 
     @property
     def tag(self) -> str | None:
@@ -125,6 +142,7 @@ class Transfers:
             self.watch.look_for_arrivals()  # what has ended is not to stand in the way
         live = self.board.find(key) if joins else None
         if asking.link is not None and asking.link.uses is not None and joins:
+            live = await self._admitted(live, key)
             live, earlier = self._one_use.joined(live, earlier, segment, size)
         # Whether the records have a say each time.
         asks = _counted(asking.link)[0] is not None or _counts_bytes(segment.claims)
@@ -132,10 +150,56 @@ class Transfers:
             live = self.board.wake(key)
             if live is not None:
                 self._untold.pop(live.row.id, None)
-        begins = live is None and earlier is None
+        if live is not None or earlier is not None:
+            try:
+                return await self._joins(live, earlier, asking, segment, key, etag, size, archive)
+            except TransferGone:
+                pass  # the request that it was to go on with was refused: it begins by itself, or is refused as well
+        live = Live(_row(asking, etag, size, None, self._journal.held_by), key, Coverage(), [], archive=archive)
+        self.board.add(live)
+        self.board.join(live, segment)
+        try:
+            try:
+                await self._journal.begin(*self._line(live, asking, segment), joins=joins)
+                live.requests = max(live.requests, 1)
+            except Joined as joined:
+                self.board.rename(live, joined.row)
+                self._now_has(live, joined.row)
+        except BaseException as error:
+            raise self._not_admitted(live, segment, error) from None
+        live.durable = True
+        self._goes_on_through(live.row, asking)
+        return live, segment
+
+    async def _admitted(self, live: Live | None, key: Key) -> Live | None:
+        """A transfer once it is known whether it was let begin; None when it was not.
+
+        Of requests that come at once by a link that counts its uses, one is to go on with the other, or neither.
+        """
+        end = time.monotonic() + _ADMITTED_WITHIN
+        while live is not None and not live.durable and time.monotonic() < end:
+            await asyncio.sleep(0.005)
+            live = self.board.find(key)
+        return live
+
+    async def _joins(
+        self,
+        live: Live | None,
+        earlier: TransferRow | None,
+        asking: Asking,
+        segment: Segment,
+        key: Key,
+        etag: str | None,
+        size: int | None,
+        archive: ArchiveContent | None,
+    ) -> tuple[Live, Segment]:
+        """Like `admit`, for one more request of a transfer. Raises TransferGone as well."""
+        asks = _counted(asking.link)[0] is not None or _counts_bytes(segment.claims)
         if live is None:
-            arrived = Coverage() if earlier is None else Coverage((start, stop) for start, stop in earlier.coverage)
-            live = Live(_row(asking, etag, size, earlier), key, arrived, [], archive=archive)
+            assert earlier is not None
+            arrived = Coverage((start, stop) for start, stop in earlier.coverage)
+            row = _row(asking, etag, size, earlier, self._journal.held_by)
+            live = Live(row, key, arrived, [], archive=archive)
             self.board.add(live)
         self.board.join(live, segment)
         if live.durable and not asks:
@@ -145,12 +209,8 @@ class Transfers:
             self._goes_on_through(live.row, asking)
             return live, segment
         try:
-            if begins:
-                await self._journal.begin(*self._line(live, asking, segment))
-                live.requests = max(live.requests, 1)
-            else:
-                runs = earlier is None or earlier.state == RUNNING
-                await self._go_on(live, asking, segment.claims, runs)
+            runs = earlier is None or earlier.state == RUNNING
+            await self._go_on(live, asking, segment.claims, runs)
         except BaseException as error:
             raise self._not_admitted(live, segment, error) from None
         live.durable = True
@@ -168,7 +228,7 @@ class Transfers:
         """
         segment = self._segment(asking, reply, meter)
         key = (asking.who, asking.address, etag, asking.tag)
-        row = _row(asking, etag, reply.length, None)
+        row = _row(asking, etag, reply.length, None, self._journal.held_by)
         if self._limits.recipient_transfers is None:
             row.requests = 0  # nobody looks for it before it has ended
         live = Live(row, key, Coverage(), [], requests=1)
@@ -203,7 +263,7 @@ class Transfers:
         if isinstance(error, LinkSpent):
             return link_refusal(error)
         if isinstance(error, QuotaReached):
-            return quota_refusal(error, live.row.who)
+            return quota_refusal(error, principal_of(live.row.who))
         if isinstance(error, TooMany):
             said = f"at most {self._limits.recipient_transfers} files at once"
             return Refusal("too-many", said, retry_after=_SOON)
@@ -230,14 +290,20 @@ class Transfers:
             if link_id is not None:
                 check_link_use(connection, link_id, None)
             if most is not None and not runs:
-                check_running(connection, asking.who, most)
+                check_running(connection, asking.principal, most)
+            check_is_there(connection, live.row.id)
             quotas.reserve(connection, live.row.id, claims, begins=False)
-            return go_on(connection, live.row.id, live.requests)
+            return go_on(connection, live.row.id, live.requests, self._journal.held_by)
 
         # A request that ended since the earlier one was looked up may have brought more.
-        live.row = await self._journal.call(work)
-        live.requests = max(live.requests + 1, live.row.requests)  # others may have joined meanwhile
-        for start, stop in live.row.coverage:
+        self._now_has(live, await self._journal.call(work))
+
+    @staticmethod
+    def _now_has(live: Live, row: TransferRow) -> None:
+        """The records' row of a transfer is this one; others may have joined meanwhile."""
+        live.row = row
+        live.requests = max(live.requests + 1, row.requests)
+        for start, stop in row.coverage:
             live.arrived.add(start, stop)
 
     async def check_link(self, link: SealedLink) -> None:
@@ -281,7 +347,7 @@ class Transfers:
             broken = "the client left before it had taken everything"
         self.board.leave(live, segment)
         segment.add_to(live.arrived)
-        self._settle_quotas(live, segment, meter.arrived)
+        self._settle_quotas(live, segment, meter.at_most)
         live.broken = broken or live.broken
         if live.segments:
             return  # what it brought is told with the progress of the others
@@ -323,27 +389,28 @@ class Transfers:
 
     def _settle_quotas(self, live: Live, segment: Segment, taken: int) -> None:
         claims, transfer = segment.claims, live.row.id
-        if _counts_bytes(claims):
+        if claims:
             self._journal.note(lambda connection: quotas.give_back(connection, transfer, claims, taken))
 
     async def note_progress(self) -> None:
-        """Runs for the life of the service: tells the records what has arrived so far."""
-        while True:
-            lives = self.board.under_way()
-            # A few at a time, over all of the second: what comes meanwhile does not wait for a thousand.
-            parts = [lives[at : at + _AT_ONCE] for at in range(0, len(lives), _AT_ONCE)] or [[]]
-            for part in parts:
-                await asyncio.sleep(NOTED_EVERY / len(parts))
-                for live in part:
-                    if live.segments:
-                        self._journal.write(live.now())
-            self.tell()
-            self.board.forget_rested()
-            self.refused.next_second()
-            await self._journal.checkpoint()
+        """Tells the records what has arrived so far; takes a second. Raises SQLAlchemyError, as a checkpoint does."""
+        lives = self.board.under_way()
+        # A few at a time, over all of the second: what comes meanwhile does not wait for a thousand.
+        parts = [lives[at : at + _AT_ONCE] for at in range(0, len(lives), _AT_ONCE)] or [[]]
+        for part in parts:
+            await asyncio.sleep(NOTED_EVERY / len(parts))
+            for live in part:
+                if live.segments:
+                    self._journal.write(live.now())
+        self.tell()
+        self.board.forget_rested()
+        self.refused.next_second()
+        await self._journal.checkpoint()
 
 
-def _row(asking: Asking, etag: str | None, size: int | None, earlier: TransferRow | None) -> TransferRow:
+def _row(
+    asking: Asking, etag: str | None, size: int | None, earlier: TransferRow | None, held_by: int | None
+) -> TransferRow:
     now = time.time()
     if earlier is not None:
         return replace(earlier, state=RUNNING, reason=None, updated=now)
@@ -364,6 +431,8 @@ def _row(asking: Asking, etag: str | None, size: int | None, earlier: TransferRo
         version=asking.version,
         credential=asking.credential,
         decided_by=asking.decided_by,
+        made_for=told.to if told else None,
+        held_by=held_by,
     )
 
 
@@ -380,5 +449,5 @@ def _counts_bytes(claims: Sequence[Claim]) -> bool:
 
 def _claims(asking: Asking, reply: Reply) -> list[Claim]:
     """What a request takes of the quotas that hold; of a content that is made, nobody knows the length."""
-    who = asking.payer or asking.who
+    who = asking.payer or asking.principal
     return [Claim(quota, files, reply.length or 0, who) for quota, files in asking.quotas.items()]

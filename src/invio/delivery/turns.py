@@ -14,6 +14,9 @@ from typing import Any, TypeVar
 
 from starlette.concurrency import run_in_threadpool
 
+from invio.core.reasons import Refusal
+from invio.workers.pool import DeadlinePassed, Pool, PoolBusy
+
 T = TypeVar("T")
 
 
@@ -49,6 +52,17 @@ async def in_a_task() -> None:
     """Returns in a task, which much of what waits has to be in."""
     if asyncio.current_task() is None:
         await asyncio.sleep(0)
+
+
+async def in_pool(pool: Pool, work: Callable[..., T], *given: Any) -> T:
+    """Runs something by a thread of a pool of its own. Raises Refusal (`busy`), and what `work` raises."""
+    await in_a_task()
+    try:
+        return await pool.run(work, *given)
+    except PoolBusy:
+        raise Refusal("busy", "the service has too much of this to do; ask again in a while", retry_after=5) from None
+    except DeadlinePassed:
+        raise Refusal("busy", "this took too long; ask again in a while, or for less", retry_after=5) from None
 
 
 async def in_thread(work: Callable[..., T], *given: Any) -> T:

@@ -13,6 +13,8 @@ from functools import partial
 from typing import Any
 from urllib.parse import unquote
 
+from sqlalchemy.exc import SQLAlchemyError
+
 from invio.core.archive import SMALL, ArchiveContent
 from invio.core.digests import digest_field, wants_sha256
 from invio.core.reasons import Refusal
@@ -63,7 +65,7 @@ class Delivery:
             if head.method == "GET" and planned.reply.status in (200, 206):
                 if planned.handed_off is None:
                     asking = planned.asking
-                    sender.limit(self._throttles.holding(asking.who, asking.link, planned.terms))
+                    sender.limit(self._throttles.holding(asking.principal, asking.link, planned.terms))
                     if planned.reply.status == 200 and sender.sends_at_once(planned.reply):
                         self._put_off(sender, request, planned)
                         return
@@ -72,8 +74,8 @@ class Delivery:
             reply = planned.reply
         except ClientGone:
             return
-        except (Refusal, StoreFault) as error:
-            reply = self._refused(request, error if isinstance(error, Refusal) else unreachable(error))
+        except (Refusal, StoreFault, SQLAlchemyError) as error:
+            reply = self._refused(request, _said(error))
         try:
             await sender.send(self._shared(head, reply))
         except ClientGone:
@@ -214,6 +216,16 @@ class _Settling:
         self._transfers.settle(self._live, self._segment, broken)
         if isinstance(error, ReplyBroken):
             self._archives.broken(self._live.row.address)
+
+
+def _said(error: Refusal | StoreFault | SQLAlchemyError) -> Refusal:
+    """What is answered when a request could not be planned or recorded."""
+    if isinstance(error, Refusal):
+        return error
+    if isinstance(error, StoreFault):
+        return unreachable(error)
+    log.error("records.failed", extra={"fields": {"error": str(error)[:500]}})
+    return Refusal("unavailable", "the records cannot be used at present", retry_after=5)
 
 
 def _not_delivered(error: ReplyBroken, address: str, head: RequestHead) -> Reply:

@@ -59,6 +59,11 @@ class Wire:
         self.body_sent = 0  # bytes of the body that the kernel, or the transport's buffer, has taken
 
     @property
+    def cycle(self) -> Any:
+        """The server's own account of this request and its response."""
+        return self._cycle
+
+    @property
     def gone(self) -> bool:
         """Whether the other side is no longer there."""
         return self._protocol.gone
@@ -94,6 +99,11 @@ class Wire:
         if self.taken:
             return self.body_sent
         return max(0, self.body_sent - self.unacknowledged())
+
+    @property
+    def at_most(self) -> int:
+        """Bytes of the body that the other side may have got: those that are on the wire as well."""
+        return self.body_sent if self.taken else max(self.arrived, self.body_sent - self._outgoing.unsent())
 
     def waiting(self) -> bool:
         """Whether something was sent that the other side has not taken yet."""
@@ -145,7 +155,7 @@ class Wire:
         # unless the client is gone; here either is known already, and was recorded.
         self._cycle.response_started = True
         self._cycle.disconnected = True
-        self._protocol.transport.abort()
+        self._protocol.reset()
 
     @property
     def free(self) -> bool:
@@ -207,6 +217,8 @@ class Wire:
                 else:
                     if cycle.flow.write_paused:
                         await cycle.flow.drain()
+                        if self._protocol.gone:  # which ends the waiting, too
+                            raise self._lost("the client closed the connection")
                     self._send_with_head(head, message)
                     return
             if self._until_close and not message.get("more_body", False):
@@ -264,8 +276,9 @@ class Wire:
         head, self._head = self._head, b""
         if cycle.expected_content_length != len(body):
             raise ReplyBroken("the head announces another length than the content has")
+        if not self._write_now(head + body):
+            return False  # whoever sends it otherwise is told that the client is gone
         cycle.expected_content_length = 0
-        self._write_now(head + body)
         self.body_sent = len(body)
         self._end_unless(more=False)
         return True
@@ -274,12 +287,13 @@ class Wire:
         """Head and first piece in one write: one packet for a small file."""
         body = message.get("body", b"")
         self._cycle.expected_content_length -= len(body)
-        self._write_now(head + body)
+        if not self._write_now(head + body):
+            raise self._lost("the client closed the connection")
         self.body_sent += len(body)
         self._end_unless(message.get("more_body", False))
 
-    def _write_now(self, data: bytes) -> None:
-        """Sends what the socket takes at once; the transport sends the rest.
+    def _write_now(self, data: bytes) -> bool:
+        """Sends what the socket takes at once; the transport sends the rest. False: the connection is lost.
 
         The transport alone would send it at the end of this turn of the event loop, with all that is sent in it,
         and the other sides would have nothing to do until then.
@@ -288,10 +302,13 @@ class Wire:
         if not transport.get_write_buffer_size():
             try:
                 sent = self._outgoing.socket.send(data)
-            except OSError:  # it is full, or lost, which the transport will notice
+            except BlockingIOError:
                 sent = 0
+            except OSError:  # the transport will notice; what it is given now would count as sent
+                return False
         if sent < len(data):
             transport.write(data[sent:])
+        return True
 
     async def _go_direct(self) -> socket.socket:
         """The socket, once everything that the transport still holds has left."""

@@ -1,0 +1,91 @@
+"""Making: the pieces of a content that is made while it is sent, taken by threads of its own.
+
+Nothing of it runs on the event loop, its first step included: a query or a function may take as long as it likes to
+give its first row. When the client leaves, what is waited for is cancelled, as far as it can be, and closed.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+from collections.abc import AsyncIterator, Callable, Iterator
+from contextlib import suppress
+from typing import Any
+
+from invio.delivery.endings import ClientGone, NotMade, ReplyBroken
+from invio.delivery.turns import in_a_task
+from invio.workers.pool import Pool, PoolBusy
+
+log = logging.getLogger("invio.delivery")
+
+_POOL = Pool("making", 32, waiting=200)  # for what has no threads of its own
+_LOOKED_EVERY = 0.25  # seconds between two looks whether the client is still there
+_END = object()
+
+
+async def made_pieces(source: object, gone: Callable[[], bool]) -> AsyncIterator[bytes]:
+    """The pieces of `source`, a `Made` or something like it, as they come; `gone` tells whether nobody takes them.
+
+    Raises:
+        NotMade: whoever makes the content failed. The log says how; whoever obtains it is not told.
+        ClientGone.
+    """
+    pool: Pool = getattr(source, "pool", None) or _POOL
+    await in_a_task()
+    pieces: Any = None
+    try:
+        pieces = await _waited(pool, gone, None, source.chunks)  # type: ignore[attr-defined]
+        if isinstance(pieces, AsyncIterator):
+            async for piece in pieces:
+                yield piece
+            return
+        while (piece := await _waited(pool, gone, pieces, next, pieces, _END)) is not _END:
+            yield piece
+    except (ClientGone, ReplyBroken, asyncio.CancelledError, GeneratorExit):
+        raise
+    except PoolBusy as error:
+        raise NotMade("too much of this is being made at once") from error
+    except Exception as error:  # a producer is the operator's own code, and may raise anything
+        log.error("producer.failed", exc_info=error)
+        raise NotMade("the content could not be made") from error
+    finally:
+        if isinstance(pieces, Iterator):
+            _close(pool, pieces)
+
+
+async def _waited(pool: Pool, gone: Callable[[], bool], pieces: Any, work: Callable[..., Any], *given: Any) -> Any:
+    """What `work` gives, called by a thread of the pool. Raises ClientGone, and what `work` raises."""
+    future = asyncio.wrap_future(pool.submit(work, *given))
+    while not future.done():
+        await asyncio.wait({future}, timeout=_LOOKED_EVERY)
+        if not future.done() and gone():
+            cancel = getattr(pieces, "cancel", None)
+            if cancel is not None:
+                with suppress(Exception):  # a driver's own errors, of a query that nobody wants any more
+                    cancel()
+            future.add_done_callback(_looked_at)
+            raise ClientGone("the client closed the connection")
+    return future.result()
+
+
+def _looked_at(future: asyncio.Future[Any]) -> None:
+    """Takes the outcome of what nobody waits for any more."""
+    if not future.cancelled():
+        future.exception()
+
+
+def _close(pool: Pool, pieces: Iterator[bytes]) -> None:
+    """Closes what pieces came from, by a thread: that may wait for a database. One that still runs closes itself."""
+    close = getattr(pieces, "close", None)
+    if close is not None:
+        with suppress(PoolBusy):
+            pool.submit(_closed, close)
+
+
+def _closed(close: Callable[[], object]) -> None:
+    try:
+        close()
+    except ValueError:  # a generator that is running: its thread has not returned from what it waits for
+        pass
+    except Exception as error:  # the operator's own code
+        log.warning("producer.not-closed", exc_info=error)
