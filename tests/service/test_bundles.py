@@ -203,3 +203,28 @@ def test_nothing_of_an_archive_is_left_on_the_disk(service: Service) -> None:
     told = bundle(service, ["files/big.bin", "tables/tides.csv"]).json()
     service.get(told["url"], "bob")
     assert everything() == before
+
+
+def test_an_archive_that_another_process_would_make_otherwise_is_never_mixed(
+    start: Start, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    (tmp_path / "chance.py").write_text(
+        "import random\ndef rows():\n    for n in range(20_000):\n        yield (n, random.random())\n"
+    )
+    monkeypatch.setenv("PYTHONPATH", str(tmp_path))
+    one = start(files=FILES, rules=CLOSED, settings=SETTINGS.replace("invio.demo.tides:this_year", "chance:rows"))
+    two = start(one.folder)
+    told = bundle(one, ["files/a/chart.pdf", "tables/tides.csv"]).json()
+    begun = one.get(told["url"], "bob", Range="bytes=0-99999")
+    assert begun.status_code == 206
+    # A resume that names no tag gets all of it there, one that names it all of it as well: it is another archive.
+    for more in ({}, {"If_Range": begun.headers["etag"]}):
+        elsewhere = two.get(told["url"], "bob", Range="bytes=100000-", **more)
+        assert elsewhere.status_code == 200
+        assert elsewhere.headers["etag"] != begun.headers["etag"]
+        assert zipfile.ZipFile(io.BytesIO(elsewhere.content)).testzip() is None
+    own = two.get(told["url"], "bob", Range="bytes=100000-", If_Range=elsewhere.headers["etag"])
+    assert (own.status_code, own.content) == (206, elsewhere.content[100000:])
+    rest = one.get(told["url"], "bob", Range="bytes=100000-")
+    assert rest.status_code == 206
+    assert zipfile.ZipFile(io.BytesIO(begun.content + rest.content)).testzip() is None

@@ -18,6 +18,7 @@ import pytest
 from tests.running import NO_TLS, Service, get_raw
 
 Start = Callable[..., Service]
+Invio = Callable[..., subprocess.CompletedProcess[str]]
 ROOT = Path(__file__).parents[2]
 BIG = os.urandom(2_000_000)
 FILES = {"big.bin": BIG, "Über uns 100%.txt": b"about\n", "page.html": b"<script>1</script>", "a.csv": b"a,b\r\n" * 500}
@@ -25,6 +26,8 @@ SETTINGS = """
 [front]
 networks = ["127.0.0.1/32"]
 redirect_header = "X-Accel-Redirect"
+secret_header = "X-Front-Secret"
+secret = "put-48-hexadecimal-digits-of-your-own-here"
 rate_header = "X-Accel-Limit-Rate"
 
 [stores.files]
@@ -32,6 +35,9 @@ kind = "directory"
 root = "files"
 front = "/stored/charts/"
 """
+
+
+SECRET = "put-48-hexadecimal-digits-of-your-own-here"
 
 
 def nginx() -> str:
@@ -93,7 +99,7 @@ def settled(service: Service) -> list[dict[str, Any]]:
 
 def test_the_front_server_sends_the_file_with_our_headers(front: httpx.Client, service: Service) -> None:
     direct = service.get(
-        "/get/files/big.bin", X_Forwarded_For="192.0.2.1, 203.0.113.9"
+        "/get/files/big.bin", X_Forwarded_For="192.0.2.1, 203.0.113.9", X_Front_Secret=SECRET
     )  # as the front server would ask
     assert direct.headers["x-accel-redirect"] == "/stored/charts/big.bin"
     assert direct.content == b""
@@ -157,6 +163,17 @@ def test_the_client_is_whom_the_front_server_names(front: httpx.Client, service:
 
 def test_nobody_else_is_told_where_files_lie(start: Start) -> None:
     service = start(files=FILES, settings=SETTINGS.replace("127.0.0.1/32", "10.0.0.0/8"))
-    answer = get_raw(service.port, "/get/files/big.bin", "x-forwarded-for: 10.0.0.1")
-    assert "x-accel-redirect" not in answer.headers
-    assert answer.body == BIG
+    for told in ((), (f"x-front-secret: {SECRET}",)):
+        answer = get_raw(service.port, "/get/files/big.bin", "x-forwarded-for: 10.0.0.1", *told)
+        assert "x-accel-redirect" not in answer.headers
+        assert answer.body == BIG
+
+
+def test_who_comes_from_where_the_front_server_does_gets_the_file_itself(service: Service, invio: Invio) -> None:
+    for told in ((), ("x-front-secret: a guess",), (f"x-front-secret: {SECRET}x",)):
+        answer = get_raw(service.port, "/get/files/big.bin", *told)
+        assert "x-accel-redirect" not in answer.headers
+        assert answer.body == BIG
+    fetched = invio("fetch", "files/big.bin", url=service.url)
+    assert (fetched.returncode, "1.9 MiB" in fetched.stdout) == (0, True), fetched.stderr
+    assert SECRET not in service.logged()

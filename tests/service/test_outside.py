@@ -97,7 +97,10 @@ def started(start: Start, application: Application) -> Service:
 
 
 def test_the_application_is_asked_and_has_its_way(start: Start, application: Application) -> None:
-    application.says = lambda asked: (200, {"applies": asked["address"].endswith("a.txt"), "because": "it is paid for"})
+    application.says = lambda asked: (
+        200,
+        {"applies": asked["address"].endswith(("a.txt", "paid/")), "because": "it is paid for"},
+    )
     service = started(start, application)
     assert service.get("/get/files/paid/a.txt", "bob").content == b"aaa"
     assert application.asked[0] == {
@@ -114,7 +117,7 @@ def test_the_application_is_asked_and_has_its_way(start: Start, application: App
     assert service.get("/get/files/paid/a.txt").status_code == 401
     assert len(application.asked) == asked, "nobody is asked where it cannot matter"
     listed = service.get("/api/files?in=files/paid/", "bob").json()["files"]
-    assert [one["address"] for one in listed] == ["files/paid/held/", "files/paid/a.txt"]
+    assert [one["address"] for one in listed] == ["files/paid/a.txt"], "a folder's name is asked about as well"
     with service.client("bob") as client:
         made = client.post("/api/bundles", json={"files": ["files/paid/a.txt"]})
         assert (made.status_code, made.json()["entries"]) == (201, 1)

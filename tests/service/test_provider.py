@@ -117,7 +117,7 @@ def test_a_good_token_tells_who_asks_and_the_groups(service: Service, issuer: Is
         assert client.get("/api/sessions/current").json() == {
             "recipient": "dora",
             "groups": ["pilots"],
-            "manages": False,
+            "administers": False,
         }
         assert client.get("/get/files/pilots/a.txt").content == b"for pilots"
     assert status(service, issuer.token(groups="crew pilots"), "crew/b.txt") == 200, "groups may be one text"

@@ -27,7 +27,7 @@ def test_changed_rules_hold_without_a_restart_and_broken_ones_never(start: Start
     assert service.get("/get/files/a.txt", "bob").status_code == 200
 
     rules.write_text(RULES.replace('"allow"', '"permit"'))
-    until(lambda: "rules" in service.get("/readyz").json())
+    until(lambda: "rules" in service.get("/readyz").json().get("hints", {}))
     assert service.get("/get/files/a.txt").status_code == 401, "the rules before it are in force"
     told = service.get("/api/rules", "ann").json()
     assert "rules.toml:4: effect is 'permit'" in told["fault"]

@@ -16,9 +16,12 @@ def service(start: Callable[..., Service]) -> Service:
 
 def test_a_token_becomes_a_session_and_the_session_ends(service: Service) -> None:
     with service.client() as browser:
-        assert browser.get("/api/sessions/current").json() == {"recipient": None, "groups": [], "manages": False}
+        assert browser.get("/api/sessions/current").json() == {"recipient": None, "groups": [], "administers": False}
         signed = browser.post("/api/sessions", json={"token": service.tokens["bob"]})
-        assert (signed.status_code, signed.json()) == (201, {"recipient": "bob", "groups": ["crew"], "manages": False})
+        assert (signed.status_code, signed.json()) == (
+            201,
+            {"recipient": "bob", "groups": ["crew"], "administers": False},
+        )
         cookie = signed.headers["set-cookie"].lower()
         assert "httponly" in cookie
         assert "samesite=strict" in cookie

@@ -122,7 +122,7 @@ name = "the office has everything"
 effect = "allow"
 who = ["group:office"]
 what = ["**"]
-actions = ["list", "read", "bundle", "link", "put", "manage"]
+actions = ["list", "read", "bundle", "link", "put", "manage", "administer"]
 
 # What is meant by all this; 'invio rules check' puts it to the rules.
 

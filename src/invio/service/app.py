@@ -2,28 +2,30 @@
 
 from __future__ import annotations
 
-import asyncio
+import inspect
 import logging
-import threading
-import time
+import sqlite3
 from collections.abc import AsyncIterator, Awaitable, Sequence
 from contextlib import asynccontextmanager
-from functools import partial
 from types import ModuleType
-from typing import Any
+from typing import Any, cast
 
 from fastapi import FastAPI, Request, Response
+from fastapi.exception_handlers import http_exception_handler
+from fastapi.exceptions import HTTPException as FastAPIHTTPException
 from fastapi.exceptions import RequestValidationError
+from sqlalchemy.exc import SQLAlchemyError
+from starlette.applications import Starlette
+from starlette.concurrency import run_in_threadpool
 from starlette.exceptions import HTTPException
 
 from invio import __version__
 from invio.core.reasons import Refusal
-from invio.core.request_head import RequestHead
 from invio.delivery.answers import PREFIX as FILES
 from invio.delivery.refusals import USUAL_PAGES, refusal_reply, unreachable
 from invio.delivery.turns import in_a_task
-from invio.records.history import forget
 from invio.service import (
+    auditing,
     bundles,
     console,
     decisions,
@@ -40,7 +42,10 @@ from invio.service import (
 )
 from invio.service.assembly import Parts
 from invio.service.description import described
+from invio.service.guard import Guard, allowed_methods
+from invio.service.running import running
 from invio.stores.store import StoreFault
+from invio.workers.pool import DeadlinePassed, PoolBusy
 
 log = logging.getLogger("invio.service")
 _ROUTERS = (
@@ -55,13 +60,15 @@ _ROUTERS = (
     history,
     transfers,
     sessions,
+    auditing,
     operators,
 )
 # What is left inside an application: it decides, signs people in and is watched over by itself.
 _MOUNTED = (files, putting, bundles, transfers)
 
 _LONG = 256 * 1024  # bytes
-_METHODS = "GET, HEAD, POST, PUT, DELETE"
+# In the scope of a request that came through somebody's own application: that application.
+APPLICATION = "invio.application"
 
 
 class Service:
@@ -75,7 +82,7 @@ class Service:
         self.api = make_api(parts, _MOUNTED if mounted else _ROUTERS)
         self._delivery = parts.delivery
         self._console = None if mounted else console.Console()
-        self._cross_origin = parts.way.cross_origin
+        self._guard = Guard(self.api, parts.way.cross_origin, parts.settings.limits)
 
     def __call__(self, scope: Any, receive: Any, send: Any) -> Awaitable[None]:
         if scope["type"] != "http":
@@ -90,27 +97,7 @@ class Service:
         if self._console is not None and (path.startswith(console.PREFIX) or path == console.API_PAGE):
             await self._console(scope, receive, send)
         else:
-            await self._shared(scope, receive, send)
-
-    async def _shared(self, scope: Any, receive: Any, send: Any) -> None:
-        """The API, with what pages of other origins need to read it, if the settings let them."""
-        cross_origin = self._cross_origin
-        if not cross_origin.origins:
-            await self.api(scope, receive, send)
-            return
-        head = RequestHead(scope["method"], scope["headers"])
-        granted = cross_origin.preflight(head, _METHODS)
-        if head.method == "OPTIONS" and granted:
-            await send({"type": "http.response.start", "status": 204, "headers": [*granted, (b"vary", b"origin")]})
-            await send({"type": "http.response.body"})
-            return
-
-        async def with_fields(message: Any) -> None:
-            if message["type"] == "http.response.start":
-                message = {**message, "headers": cross_origin.added_to(list(message["headers"]), head)}
-            await send(message)
-
-        await self.api(scope, receive, with_fields)
+            await self._guard(path, scope, receive, send)
 
 
 def make_api(parts: Parts | None, modules: Sequence[ModuleType] = _ROUTERS) -> FastAPI:
@@ -119,23 +106,8 @@ def make_api(parts: Parts | None, modules: Sequence[ModuleType] = _ROUTERS) -> F
     @asynccontextmanager
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
         assert parts is not None
-        lasting = [asyncio.create_task(parts.transfers.note_progress())]
-        if parts.rules_file is not None:
-            lasting.append(asyncio.create_task(parts.rules_file.keep(parts.decide_by)))
-        if parts.keys_file is not None:
-            lasting.append(asyncio.create_task(parts.keys_file.keep(parts.seal_by)))
-        ended = threading.Event()
-        if parts.settings.bundles.scan_every:
-            lasting.append(asyncio.create_task(_scan(parts, parts.settings.bundles.scan_every, ended)))
-        if parts.settings.service.history_days is not None:
-            lasting.append(asyncio.create_task(_forget(parts, parts.settings.service.history_days)))
-        yield
-        ended.set()
-        for task in lasting:
-            task.cancel()
-        await asyncio.gather(*lasting, return_exceptions=True)
-        parts.delivery.stop()
-        await asyncio.to_thread(parts.close)
+        async with running(parts):
+            yield
 
     api = FastAPI(
         title="Invio",
@@ -147,6 +119,7 @@ def make_api(parts: Parts | None, modules: Sequence[ModuleType] = _ROUTERS) -> F
         lifespan=lifespan,
     )
     api.state.parts = parts
+    api.state.every_route = [route for module in modules for route in module.router.routes]
     for module in modules:
         api.include_router(module.router)
     if sessions in modules:
@@ -155,28 +128,14 @@ def make_api(parts: Parts | None, modules: Sequence[ModuleType] = _ROUTERS) -> F
     api.add_exception_handler(Refusal, _refused)
     api.add_exception_handler(StoreFault, _store_failed)
     api.add_exception_handler(RequestValidationError, _not_valid)
-    api.add_exception_handler(HTTPException, _http_error)
+    api.add_exception_handler(HTTPException, _http_error if sessions in modules else _application_error)
+    for error in (SQLAlchemyError, sqlite3.Error):
+        api.add_exception_handler(error, _records_failed)
+    api.add_exception_handler(PoolBusy, _busy)
+    api.add_exception_handler(DeadlinePassed, _busy)
+    api.add_exception_handler(Exception, _failed)
     described(api)
     return api
-
-
-async def _forget(parts: Parts, days: int) -> None:
-    """Runs for the life of the service: drops what the history is no longer kept for."""
-    while True:
-        await parts.journal.call(partial(forget, before=time.time() - days * 86_400))
-        await asyncio.sleep(3600)
-
-
-async def _scan(parts: Parts, every: int, ended: threading.Event) -> None:
-    """Runs for the life of the service: has contents be known before archives need them."""
-    from invio.delivery.scanning import scan
-
-    while True:
-        began = time.monotonic()
-        read = await asyncio.to_thread(scan, parts.engine, parts.catalogue.stores.values(), ended.is_set)
-        if read:
-            log.info("scan.done", extra={"fields": {"files": read, "seconds": round(time.monotonic() - began, 1)}})
-        await asyncio.sleep(every)
 
 
 async def _to_console() -> Response:
@@ -193,7 +152,7 @@ async def _refused(request: Request, error: Exception) -> Response:
     body = b"".join(part for part in reply.parts if isinstance(part, bytes))
     response = Response(body, reply.status)
     response.raw_headers = reply.headers
-    if request.method == "PUT" and _is_long(request):
+    if reply.status in (408, 413) or (request.method == "PUT" and _is_long(request)):
         # RFC 9112 §9.6: whoever is told no need not send all of it, and stops when the connection ends.
         response.headers["Connection"] = "close"
     return response
@@ -219,7 +178,39 @@ async def _not_valid(request: Request, error: Exception) -> Response:
 async def _http_error(request: Request, error: Exception) -> Response:
     assert isinstance(error, HTTPException)
     if error.status_code == 405:
-        allow = (error.headers or {}).get("Allow", "")
+        allow = allowed_methods(request.app, request.scope)
         return await _refused(request, Refusal("wrong-method", f"use {allow}" if allow else "", allow=allow))
-    word = {404: "missing", 413: "too-large"}.get(error.status_code, "bad-request")
+    word = {404: "missing", 408: "too-slow", 413: "too-large"}.get(error.status_code, "bad-request")
     return await _refused(request, Refusal(word, str(error.detail)))
+
+
+async def _application_error(request: Request, error: Exception) -> Response:
+    """Mounted: what the application's own function raised is answered as the application says."""
+    assert isinstance(error, HTTPException)
+    if error.status_code in (404, 405, 408, 413) and not error.headers and not isinstance(error, FastAPIHTTPException):
+        return await _http_error(request, error)  # the framework's own
+    application = request.scope.get(APPLICATION)
+    if not isinstance(application, Starlette):
+        return await http_exception_handler(request, error)
+    own = application.exception_handlers
+    kinds = (own.get(kind) for kind in type(error).__mro__)
+    handler = own.get(error.status_code) or next(filter(None, kinds), http_exception_handler)
+    asked = Request({**request.scope, "app": application}, request.receive)
+    if inspect.iscoroutinefunction(handler):
+        return cast(Response, await handler(asked, error))
+    return cast(Response, await run_in_threadpool(handler, asked, error))
+
+
+async def _records_failed(request: Request, error: Exception) -> Response:
+    log.error("records.failed", extra={"fields": {"path": request.url.path, "error": str(error)[:500]}})
+    return await _refused(request, Refusal("unavailable", "the records cannot be used at present", retry_after=5))
+
+
+async def _busy(request: Request, error: Exception) -> Response:
+    log.warning("service.busy", extra={"fields": {"path": request.url.path, "error": str(error)}})
+    return await _refused(request, Refusal("busy", "the service has too much of this to do; ask again", retry_after=5))
+
+
+async def _failed(request: Request, error: Exception) -> Response:
+    log.error("request.failed", exc_info=error, extra={"fields": {"method": request.method, "path": request.url.path}})
+    return await _refused(request, Refusal("failed", "the operator's log says why"))

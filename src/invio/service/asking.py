@@ -10,6 +10,7 @@ from invio.core.addresses import Address, BadAddress, parse_address, percent_dec
 from invio.core.files import Caller
 from invio.core.reasons import Refusal
 from invio.core.request_head import RequestHead
+from invio.core.rules import ADMINISTER, THE_SERVICE
 from invio.delivery.answers import raw_path
 from invio.delivery.identify import check_same_site
 from invio.service.assembly import Parts
@@ -28,7 +29,7 @@ async def caller_of(request: Request) -> Caller:
     """The caller. Raises Refusal (`bad-token`, `cross-site`)."""
     head, parts = head_of(request), parts_of(request)
     network = parts.way.front.network(request.client.host if request.client else None, head)
-    caller = await parts.identifier.identify(head, network, request.scope)
+    caller = await parts.identifier.identify(head, network, request.scope.get("invio.outer", request.scope))
     check_same_site(head, caller)
     return caller
 
@@ -53,18 +54,15 @@ def read_address(text: str) -> Address:
         raise Refusal("malformed", f"the address {text[:200]!r}: {error}") from None
 
 
-def manages(parts: Parts, caller: Caller) -> bool:
-    """Whether somebody may `manage` all of a store, and so what is about the whole service."""
-    return any(parts.rules.allows_below(caller, "manage", Address(name, "")) for name in parts.catalogue.stores)
-
-
-def require_manager(parts: Parts, caller: Caller) -> None:
-    """Raises Refusal, for those who manage nothing."""
-    if manages(parts, caller):
+async def require_administrator(parts: Parts, caller: Caller) -> None:
+    """Raises Refusal, for those who do not have the right `administer`."""
+    await parts.rules.ask_ahead(caller, ADMINISTER, THE_SERVICE)
+    if parts.rules.administers(caller):
         return
     if caller.recipient is None:
-        raise Refusal("sign-in", "this is for those who manage the service")
-    raise Refusal("not-allowed", f"the rules do not let {caller.recipient} manage any store")
+        raise Refusal("sign-in", "this is for administrators of the service; sign in as one")
+    said = f"this takes the right {ADMINISTER!r} on the whole service, which the rules do not give {caller.recipient}"
+    raise Refusal("not-allowed", said)
 
 
 TheParts = Annotated[Parts, Depends(parts_of)]

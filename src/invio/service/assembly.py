@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import time
+import os
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -14,7 +14,6 @@ from invio.core.addresses import BadAddress, parse_file_address
 from invio.core.cross_origin import CrossOrigin
 from invio.core.forwarded import read_networks
 from invio.core.keys import KeyRing, read_keys
-from invio.core.quotas import LONGEST
 from invio.core.rules import RuleSet
 from invio.core.rules_file import read_rules
 from invio.delivery.answers import Way
@@ -35,7 +34,9 @@ from invio.records import transfers as transfer_records
 from invio.records.company import Company
 from invio.records.database import open_database, patient
 from invio.records.journal import Journal
-from invio.service.attempts import Attempts
+from invio.service.audit import Audit
+from invio.service.health import Health
+from invio.service.planners import Planners
 from invio.service.settings import (
     BadSettings,
     DirectorySettings,
@@ -45,13 +46,31 @@ from invio.service.settings import (
     TableSettings,
     TablesSettings,
 )
+from invio.service.streams import Streams
 from invio.service.watched import Watched
 from invio.stores.directory import DirectoryStore
 from invio.stores.store import Store, StoreFault, Sweeps
 from invio.stores.tables import TablesStore
+from invio.workers.pool import Pool
 
 if TYPE_CHECKING:
     from invio.service.outside import Outside
+
+
+_DELIVERY_LIMITS = ("rate", "recipient_rate", "requests", "recipient_transfers", "idle")
+
+
+@dataclass(frozen=True, slots=True)
+class Pools:
+    """Threads of their own for work that anybody can cause, so that it never stands in the way of other work."""
+
+    identification: Pool = field(default_factory=lambda: Pool("identification", 4, waiting=2000, deadline=30.0))
+    # Each hash takes 19 MiB and most of a core.
+    passwords: Pool = field(default_factory=lambda: Pool("passwords", 2, waiting=16, deadline=30.0))
+    planning: Pool = field(default_factory=lambda: Pool("planning", 4, waiting=60))
+    history: Pool = field(default_factory=lambda: Pool("history", 2, waiting=30, deadline=60.0))
+    files: Pool = field(default_factory=lambda: Pool("looks", 1, waiting=100, deadline=10.0))
+    scanning: Pool = field(default_factory=lambda: Pool("scanning", 1, waiting=1))
 
 
 @dataclass(slots=True, eq=False)
@@ -72,7 +91,12 @@ class Parts:
     rules_file: Watched[RuleSet] | None  # None where the application decides
     keys_file: Watched[KeyRing] | None
     company: Company
-    attempts: Attempts = field(default_factory=Attempts)
+    streams: Streams
+    records_identity: tuple[int, int]
+    audit: Audit
+    health: Health = field(default_factory=Health)
+    planners: Planners = field(default_factory=Planners)
+    pools: Pools = field(default_factory=Pools)
     stopping: Callable[[], bool] = field(default=lambda: False)
 
     @property
@@ -88,8 +112,8 @@ class Parts:
         self.keys, self.way.keys = keys, keys.keys
 
     def close(self) -> None:
+        """Lets go of everything; the journal is to be stopped before."""
         self.digests.close()
-        self.journal.close()
         self.bundles.close()
         self.engine.dispose()
         self.company.close()
@@ -103,36 +127,38 @@ def assemble(settings: Settings, decider: Decider | None = None, identifier: Ide
     Raises:
         BadSettings, BadRules, BadKeyFile: with what is wrong and where.
     """
+    audit = Audit()
     rules_file, keys_file, keys, rules = None, None, KeyRing({}, ""), decider
     if decider is None:
-        rules_file = Watched("rules", settings.path(settings.service.rules), _reads_rules(settings))
+        rules_file = Watched("rules", settings.path(settings.service.rules), _reads_rules(settings), audit)
         rules = rules_file.value
     if decider is None or settings.path(settings.service.keys).exists():
-        keys_file = Watched("keys", settings.path(settings.service.keys), read_keys)
+        keys_file = Watched("keys", settings.path(settings.service.keys), read_keys, audit)
         keys = keys_file.value
     assert rules is not None
-    settings.database.parent.mkdir(parents=True, exist_ok=True)
-    engine = open_database(settings.database)
-    stores = open_stores(settings, engine)
-    company = Company(settings.database.parent)
-    if company.first:
-        with patient(engine).begin() as connection:
-            quota_records.give_back_orphans(connection)
-            transfer_records.break_off_orphans(connection, "the service ended before the transfer did")
-            quota_records.forget(connection, time.time() - LONGEST)
+    _check_roots(settings)
+    company = _joined(settings)
+    try:
+        engine = open_database(settings.database)
+        _put_in_order(engine, company)
+        stores = open_stores(settings, engine)
         for store in stores:
             if isinstance(store, Sweeps):
-                store.sweep()
+                store.sweep(company.first)
+    except BaseException:
+        company.close()
+        raise
     company.joined()
-    journal = Journal(engine)
+    journal = Journal(engine, company.number)
     catalogue = Catalogue(stores, rules)
     provider = None
     if settings.identity is not None:
         from invio.service.provider import Provider  # each is loaded where the settings have it
 
         provider = Provider(settings.identity, settings.folder)
-    identifier = identifier or Identifier(engine, provider)
-    limits = Limits(**settings.limits.model_dump(exclude={"put_bytes"}))
+    pools = Pools()
+    identifier = identifier or Identifier(engine, provider, pools.identification)
+    limits = Limits(**settings.limits.model_dump(include=set(_DELIVERY_LIMITS)))
     transfers = Transfers(engine, journal, limits)
     bundles = _bundles(settings, catalogue, engine, company.first)
     digests = Digests(engine)
@@ -156,6 +182,7 @@ def assemble(settings: Settings, decider: Decider | None = None, identifier: Ide
     if decider is not None:
         way.pages = replace(way.pages, sign_in=None)  # the application has its own page for that
     delivery = Delivery(way)
+    status = os.stat(settings.database)
     return Parts(
         settings,
         keys,
@@ -171,7 +198,63 @@ def assemble(settings: Settings, decider: Decider | None = None, identifier: Ide
         rules_file,
         keys_file,
         company,
+        Streams(settings.limits.streams, settings.limits.recipient_streams),
+        (status.st_dev, status.st_ino),
+        audit,
+        pools=pools,
     )
+
+
+def _check_roots(settings: Settings) -> None:
+    """Refuses roots that lie within each other where one store would take another's files for its own.
+
+    Raises BadSettings.
+    """
+    roots = {
+        name: settings.path(store.root).resolve()
+        for name, store in settings.stores.items()
+        if isinstance(store, DirectorySettings | ManagedSettings)
+    }
+    own = {
+        "data": settings.path(settings.service.data).resolve(),
+        "keys": settings.path(settings.service.keys).resolve(),
+    }
+    for name, root in roots.items():
+        for what, path in own.items():
+            if path.is_relative_to(root):
+                raise BadSettings(
+                    f"{settings.folder}: store {name!r}: its root {root} holds the service's own {what} ({path}); "
+                    "give the store another folder, or it would hand them out"
+                )
+        for other, its_root in roots.items():
+            managed = isinstance(settings.stores[name], ManagedSettings)
+            if managed and other != name and (its_root.is_relative_to(root) or root.is_relative_to(its_root)):
+                raise BadSettings(
+                    f"{settings.folder}: store {name!r} keeps versions in {root}, and store {other!r} has its files in "
+                    f"{its_root}: a managed store's folder is its own; give one of them another"
+                )
+
+
+def _joined(settings: Settings) -> Company:
+    """This process among those that serve. Raises BadSettings."""
+    folder = settings.database.parent
+    try:
+        folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+        return Company(folder)
+    except OSError as error:
+        raise BadSettings(f"{folder}: the data folder cannot be written to: {error.strerror}") from None
+
+
+def _put_in_order(engine: sa.Engine, company: Company) -> None:
+    """Ends what processes left that died: all of it where nobody else lives, else what this one's number left."""
+    with patient(engine).begin() as connection:
+        if company.first:
+            quota_records.take_orphans(connection)
+            transfer_records.break_off_orphans(connection, "the service ended before the transfer did")
+        elif (left := company.before) is not None:
+            quota_records.take_orphans(connection, left.number, left.since)
+            said = "the process that sent it ended before the transfer did"
+            transfer_records.break_off_orphans(connection, said, left.number, left.since)
 
 
 def open_stores(settings: Settings, engine: sa.Engine | None) -> list[Store]:
@@ -225,7 +308,15 @@ def _front(settings: Settings) -> Front:
         for name, store in settings.stores.items()
         if isinstance(store, DirectorySettings) and store.front is not None
     }
-    return Front(read_networks(given.networks), given.redirect_header, given.rate_header, prefixes)
+    secret = "" if given.secret is None else given.secret.get_secret_value()
+    return Front(
+        read_networks(given.networks),
+        given.redirect_header,
+        given.rate_header,
+        prefixes,
+        given.secret_header,
+        secret,
+    )
 
 
 def _store(settings: Settings, engine: sa.Engine | None, name: str) -> Store | None:
@@ -246,7 +337,7 @@ def _store(settings: Settings, engine: sa.Engine | None, name: str) -> Store | N
         if isinstance(given, RemoteSettings):
             from invio.stores.remote import RemoteStore  # the library for it is loaded where there is such a store
 
-            return RemoteStore(name, given.url, given.options, given.redirect)
+            return RemoteStore(name, given.url, given.options, given.redirect, given.timeout)
         return _tables(settings, name, given)
     except (StoreFault, ProducerFault) as error:
         raise BadSettings(f"{settings.folder}: {error}") from None
@@ -259,11 +350,11 @@ def _tables(settings: Settings, name: str, given: TablesSettings) -> TablesStore
             parse_file_address(f"{name}/{table.path}")
         except BadAddress as error:
             raise StoreFault(f"store {name!r}: path {table.path!r}: {error}") from None
-        tables[table.path] = _rows(settings, table)
+        tables[table.path] = _rows(settings, table, given.connections)
     return TablesStore(name, tables)
 
 
-def _rows(settings: Settings, table: TableSettings) -> Callable[[], Rows]:
+def _rows(settings: Settings, table: TableSettings, connections: int) -> Callable[[], Rows]:
     if table.function is not None:
         return function_rows(table.function)
-    return query_rows(str(table.database), str(table.query), settings.folder)
+    return query_rows(str(table.database), str(table.query), settings.folder, connections)

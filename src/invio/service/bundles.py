@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import asyncio
 import logging
+import threading
 from typing import Annotated, Any
 
 from fastapi import APIRouter, BackgroundTasks, Form, Query, Request, Response
@@ -10,10 +12,12 @@ from fastapi.responses import RedirectResponse
 
 from invio.core.addresses import quoted
 from invio.core.files import Caller
+from invio.core.moments import timestamp
 from invio.core.reasons import Refusal
 from invio.delivery import bundles
-from invio.delivery.board import timestamp
 from invio.delivery.bundles import Made
+from invio.delivery.endings import NobodyWaits
+from invio.delivery.turns import in_pool
 from invio.records.bundles import BundleOptions, BundleRecord
 from invio.service.asking import TheCaller, TheParts
 from invio.service.assembly import Parts
@@ -35,10 +39,12 @@ router = APIRouter(tags=["bundles"])
 _REFUSALS: dict[int | str, dict[str, Any]] = {status: {"model": Problem} for status in (400, 401, 403, 413)}
 _KNOWN: dict[int | str, dict[str, Any]] = {404: {"model": Problem}}
 _PAGE = 1000  # entries
+_LOOKED_EVERY = 0.25  # seconds between two looks whether the client is still there
+_WORTH_ASKING_AGAIN = ("busy", "too-many", "changed", "unreachable", "unavailable")
 
 
 @router.post("/api/bundles", status_code=201, summary="Bundle a selection", responses=_REFUSALS)
-def make_bundle(
+async def make_bundle(
     asked: BundleAsk,
     request: Request,
     response: Response,
@@ -53,9 +59,10 @@ def make_bundle(
     `GET /api/bundles/{id}` tells how far that is.
     """
     options = BundleOptions(asked.folders == "flatten", asked.sums, asked.on_problem == "leave-out")
-    record = parts.bundles.save(caller, asked.files, asked.name, options, asked.format, asked.versions)
+    given = (caller, asked.files, asked.name, options, asked.format, asked.versions, asked.wait is False)
+    record = await in_pool(parts.pools.planning, parts.bundles.save, *given)
     if asked.wait:
-        made = _told(request, record, parts.bundles.plan(caller, record))
+        made = _told(request, record, await _planned(request, parts, caller, record))
     else:
         parts.bundles.announce(record)
         later.add_task(_plan, parts, caller, record)
@@ -64,23 +71,45 @@ def make_bundle(
     return made
 
 
+async def _planned(request: Request, parts: Parts, caller: Caller, record: BundleRecord) -> Made:
+    """The plan of a bundle, made by a thread of its own; it is given up when the client leaves."""
+    left = threading.Event()
+    async with parts.planners.turn(caller):
+        planning = asyncio.create_task(in_pool(parts.pools.planning, parts.bundles.plan, caller, record, left.is_set))
+        try:
+            while not (await asyncio.wait({planning}, timeout=_LOOKED_EVERY))[0]:
+                if await request.is_disconnected():
+                    left.set()
+            return planning.result()
+        except NobodyWaits:
+            raise Refusal("bad-request", "the client left before the archive was planned") from None
+        finally:
+            left.set()
+            if not planning.done():
+                planning.cancel()
+
+
 @router.get("/api/bundles/{bundle_id}", summary="One bundle", responses={**_REFUSALS, **_KNOWN})
-def get_bundle(bundle_id: str, request: Request, caller: TheCaller, parts: TheParts) -> BundleShape:
+async def get_bundle(bundle_id: str, request: Request, caller: TheCaller, parts: TheParts) -> BundleShape:
     """What is known of a bundle of the caller's: its exact size, or how far its plan is."""
-    record = parts.bundles.named(caller, bundle_id)
+    record = await in_pool(parts.pools.identification, parts.bundles.named, caller, bundle_id)
     preparing = parts.bundles.preparing(bundle_id)
     if preparing is not None:
         return _told(request, record, None, PreparingShape(files=preparing.files, read=preparing.read))
-    return _told(request, record, parts.bundles.plan(caller, record))
+    return _told(request, record, await _planned(request, parts, caller, record))
 
 
 @router.get("/api/bundles/{bundle_id}/entries", summary="What is in a bundle", responses={**_REFUSALS, **_KNOWN})
-def get_entries(
-    bundle_id: str, caller: TheCaller, parts: TheParts, after: Annotated[int, Query(ge=0)] = 0
+async def get_entries(
+    bundle_id: str,
+    request: Request,
+    caller: TheCaller,
+    parts: TheParts,
+    after: Annotated[int, Query(ge=0, le=10**9)] = 0,
 ) -> BundleEntries:
     """The archive's entries in their order, a thousand at a time, with where each of them ends in it."""
-    record = parts.bundles.named(caller, bundle_id)
-    plan = parts.bundles.plan(caller, record).plan
+    record = await in_pool(parts.pools.identification, parts.bundles.named, caller, bundle_id)
+    plan = (await _planned(request, parts, caller, record)).plan
     content, upto, versions = plan.content, min(len(plan), after + _PAGE), plan.versions()
     entries = [
         BundleEntry(
@@ -95,11 +124,11 @@ def get_entries(
 
 
 @router.post("/bundles", status_code=303, summary="Bundle a selection, from a form", responses=_REFUSALS)
-def make_bundle_from_form(
+async def make_bundle_from_form(
     request: Request,
     caller: TheCaller,
     parts: TheParts,
-    file: Annotated[list[str] | None, Form(description="an address; repeated")] = None,
+    file: Annotated[list[str] | None, Form(max_length=100_000, description="an address; repeated")] = None,
     name: Annotated[str | None, Form(max_length=200)] = None,
     folders: Annotated[FormFolders, Form()] = "keep",
     format: Annotated[FormFormat | None, Form()] = None,
@@ -107,15 +136,20 @@ def make_bundle_from_form(
 ) -> RedirectResponse:
     """The same for a page without scripts: answered with the archive's address."""
     files = file or []
-    record = parts.bundles.save(caller, files, name, BundleOptions(folders == "flatten", sums), format)
-    parts.bundles.plan(caller, record)
+    options = BundleOptions(folders == "flatten", sums)
+    record = await in_pool(parts.pools.planning, parts.bundles.save, caller, files, name, options, format, {}, False)
+    await _planned(request, parts, caller, record)
     return RedirectResponse(_url(request, record), status_code=303)
 
 
-def _plan(parts: Parts, caller: Caller, record: BundleRecord) -> None:
+async def _plan(parts: Parts, caller: Caller, record: BundleRecord) -> None:
+    """Plans a bundle that nobody waits for; whoever asks for it is told what came of it."""
     try:
-        parts.bundles.plan(caller, record)
-    except Refusal as refusal:  # whoever asks for it is told
+        async with parts.planners.turn(caller):
+            await in_pool(parts.pools.planning, parts.bundles.plan, caller, record)
+    except Refusal as refusal:
+        if refusal.reason.word not in _WORTH_ASKING_AGAIN:
+            await in_pool(parts.pools.planning, parts.bundles.keep_refusal, record, refusal)
         log.info("bundle.refused", extra={"fields": {"bundle": record.id, "reason": refusal.reason.word}})
 
 

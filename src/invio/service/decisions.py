@@ -29,7 +29,7 @@ async def get_decision(
     ),
     action: Action = "read",
     version: Annotated[
-        int | None, Query(ge=1, description="of a file that is kept in versions; else the newest")
+        int | None, Query(ge=1, le=10**15 - 1, description="of a file that is kept in versions; else the newest")
     ] = None,
 ) -> DecisionShape:
     """Each rule that spoke and, for the others, the first thing that kept them from it.
@@ -42,6 +42,10 @@ async def get_decision(
     facts = await run_in_threadpool(parts.catalogue.facts, where, version)
     await parts.rules.ask_ahead(subject, action, where)
     decision = parts.rules.explain(subject, action, where, facts)
+    allowed = decision.allowed
+    if facts is None and parts.rules.looks_at_files and not where.folder:
+        # What depends on the file is not told of one that is not there: or absence would differ from refusal.
+        allowed = allowed and parts.rules.allows_below(subject, action, where)
     reasons = [ReasonShape.model_validate(asdict(reason)) for reason in decision.reasons]
     if not parts.rules.allows(caller, "manage", where):
         reasons = []
@@ -50,7 +54,7 @@ async def get_decision(
         groups=sorted(subject.groups),
         action=action,
         address=str(where),
-        allowed=decision.allowed,
+        allowed=allowed,
         reasons=reasons,
     )
 

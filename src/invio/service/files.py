@@ -9,21 +9,23 @@ from fastapi import APIRouter, Query, Request
 from invio.core.addresses import Address
 from invio.core.files import Caller, FileFacts
 from invio.core.media_types import media_type_of
+from invio.core.moments import timestamp
 from invio.core.reasons import Refusal
 from invio.core.rules import ACTIONS
 from invio.core.versions import Version
-from invio.delivery.board import timestamp
+from invio.delivery.catalogue import no_file
 from invio.delivery.offering import kind_of
+from invio.delivery.turns import in_pool
 from invio.service.asking import TheCaller, TheParts, address_in_path, read_address
 from invio.service.assembly import Parts
 from invio.service.shapes import Action, FileShape, Listing, VersionList, VersionShape
-from invio.stores.store import Found, KeepsVersions, Missing
+from invio.stores.store import Found, KeepsVersions, Missing, StoreFault
 
 router = APIRouter(tags=["files"])
 
 
 @router.get("/api/files", summary="List a store or a folder")
-def list_files(
+async def list_files(
     caller: TheCaller,
     parts: TheParts,
     within: Annotated[
@@ -36,39 +38,51 @@ def list_files(
     folder = None if within is None else read_address(within)
     if folder is not None and not folder.folder:
         raise Refusal("bad-request", f"in={within}: a folder's address ends in /; for one file ask /api/files/{within}")
-    page = parts.catalogue.page(caller, folder, after, limit)
-    files = [shape(parts, caller, line.address, line.found) for line in page.files]
-    return Listing(files=files, next=page.after)
+
+    def work() -> Listing:
+        page = parts.catalogue.page(caller, folder, after, limit)
+        files = [shape(parts, caller, line.address, line.found) for line in page.files]
+        return Listing(files=files, next=page.after)
+
+    return await in_pool(parts.catalogue.pool_of(folder), work)
 
 
 @router.get("/api/files/{address:path}", summary="Facts of one file")
-def file_facts(address: str, request: Request, caller: TheCaller, parts: TheParts) -> FileShape:
+async def file_facts(address: str, request: Request, caller: TheCaller, parts: TheParts) -> FileShape:
     """What is known of a file without opening it, for those who may list it."""
     where = address_in_path(request, "/api/files/")
     if where.folder:
         raise Refusal("bad-request", f"{where} is a folder; list it with /api/files?in={where}")
-    return shape(parts, caller, where, parts.catalogue.obtain(caller, "list", where))
+
+    def work() -> FileShape:
+        return shape(parts, caller, where, parts.catalogue.obtain(caller, "list", where))
+
+    return await in_pool(parts.catalogue.pool_of(where), work)
 
 
 @router.get("/api/versions/{address:path}", summary="Versions of a file")
-def file_versions(
+async def file_versions(
     address: str,
     request: Request,
     caller: TheCaller,
     parts: TheParts,
-    before: Annotated[int | None, Query(ge=1, description="`next` of the page before")] = None,
+    before: Annotated[int | None, Query(ge=1, le=10**15 - 1, description="`next` of the page before")] = None,
     limit: Annotated[int, Query(ge=1, le=1000)] = 100,
 ) -> VersionList:
     """Those that the caller may list, the newest first. Each is had from `/get/` with `?version=`."""
     where = address_in_path(request, "/api/versions/")
+    return await in_pool(parts.catalogue.pool_of(where), _versions, parts, caller, where, before, limit)
+
+
+def _versions(parts: Parts, caller: Caller, where: Address, before: int | None, limit: int) -> VersionList:
     parts.catalogue.require(caller, "list", where)
     store = parts.catalogue.stores.get(where.store)
     if where.folder or not isinstance(store, KeepsVersions):
-        raise Refusal("missing", f"{where} is no file in a store that keeps versions")
+        raise Refusal("missing", no_file(where))
     try:
         found = store.versions(where, before, limit)
     except Missing:
-        raise Refusal("missing", f"there is no file {where}") from None
+        raise Refusal("missing", no_file(where)) from None
     listed = []
     for version in found:
         facts = version.facts(where.store)
@@ -76,7 +90,7 @@ def file_versions(
         if "list" in may:
             listed.append(_version_shape(version, facts, may))
     if not listed and before is None:
-        raise Refusal("missing", f"there is no file {where} for you here")
+        raise Refusal("missing", no_file(where))
     following = found[-1].number if len(found) == limit else None
     return VersionList(address=str(where), versions=listed, next=following)
 
@@ -111,8 +125,16 @@ def shape(parts: Parts, caller: Caller, address: Address, found: Found | None) -
         folder=False,
         size=facts.size,
         modified=None if facts.modified is None else timestamp(facts.modified),
-        media_type=kind_of(found).media_type,
+        media_type=_media_type(found),
         sha256=None if sha256 is None else sha256.hex(),
         may=_may(parts, caller, address, facts),
         version=facts.version,
     )
+
+
+def _media_type(found: Found) -> str:
+    """What a file is; of one that cannot be read at present, as its name says."""
+    try:
+        return kind_of(found).media_type
+    except (Refusal, StoreFault):
+        return media_type_of(found.facts.address.name)

@@ -5,30 +5,37 @@ from __future__ import annotations
 import csv
 import io
 import json
-from collections.abc import Iterable, Iterator
+import time
+from collections.abc import AsyncIterator, Iterable, Iterator
+from itertools import islice
 from typing import Annotated, Literal
 
-from fastapi import APIRouter, Query
+from fastapi import APIRouter, Query, Request
 from fastapi.responses import StreamingResponse
-from starlette.concurrency import run_in_threadpool
 
+from invio.core.shown import shown
 from invio.delivery.board import view
+from invio.delivery.turns import in_pool
 from invio.records.history import Filters, pages
 from invio.records.rows import TransferRow
 from invio.service.asking import TheCaller, TheParts
-from invio.service.transfers import Sight
+from invio.service.assembly import Parts
+from invio.service.transfers import Sight, is_still
 
 router = APIRouter(tags=["history"])
 # What is told of each; never a token, nor a seal.
 FIELDS = (
-    "id", "started", "updated", "state", "reason", "decided_by", "recipient", "credential", "network", "link", "via",
-    "tag", "address", "version", "etag", "size", "bytes", "requests", "coverage",
+    "id", "started", "updated", "state", "reason", "decided_by", "recipient", "made_for", "credential", "network",
+    "link", "via", "tag", "address", "version", "etag", "size", "bytes", "requests", "coverage",
 )  # fmt: skip
+_AT_ONCE = 200  # lines that are made together
+_IDENTIFIED_FOR = 0.75  # seconds
 _Word = Annotated[str | None, Query(max_length=300)]
 
 
 @router.get("/api/history", summary="Who asked for what, and what came of it", response_class=StreamingResponse)
 async def get_history(
+    request: Request,
     caller: TheCaller,
     parts: TheParts,
     recipient: _Word = None,
@@ -44,7 +51,7 @@ async def get_history(
     state: Literal["running", "complete", "partial", "broken-off", "handed-off", "refused"] | None = None,
     since: Annotated[float | None, Query(description="Unix seconds of its beginning")] = None,
     until: float | None = None,
-    limit: Annotated[int | None, Query(ge=1)] = None,
+    limit: Annotated[int | None, Query(ge=1, le=10**9)] = None,
     form: Annotated[Literal["jsonl", "csv"], Query(alias="format")] = "jsonl",
 ) -> StreamingResponse:
     """What was obtained, and what was refused: one's own; for those who may `manage` a file, everyone's of it.
@@ -52,58 +59,85 @@ async def get_history(
     The newest first, a line each. Of refusals, a hundred a second are kept at most.
     """
     sight = Sight(parts, caller)
-    await sight.look_around()
-    await parts.transfers.told()
-    filters = Filters(recipient, address, link, state, since, until, token)
-    rows = _seen(pages(parts.engine, filters), sight, limit)
-    made = _csv(rows) if form == "csv" else _lines(rows)
-    first = await run_in_threadpool(next, made, "")
+    pieces: Iterator[str] = iter(())
+    if not sight.nothing:
+        await sight.look_around()
+        await parts.transfers.told()
+        manages = address is not None and await sight.manages(address)
+        filters = Filters(recipient, address, link, state, since, until, token, sight.scope, manages)
+        rows = _seen(pages(parts.engine, filters), sight, limit, manages)
+        pieces = _csv(rows) if form == "csv" else _lines(rows)
+    elif form == "csv":
+        pieces = _csv(())
+    first = await in_pool(parts.pools.history, next, pieces, "")
     media_type = "text/csv; charset=utf-8" if form == "csv" else "application/jsonl"
     headers = {"Cache-Control": "no-store", "Content-Disposition": f'attachment; filename="history.{form}"'}
-    return StreamingResponse(_after(first, made), media_type=media_type, headers=headers)
+    sent = _sent(first, pieces, parts, request, sight)
+    return StreamingResponse(sent, media_type=media_type, headers=headers)
 
 
-def _seen(found: Iterable[list[TransferRow]], sight: Sight, limit: int | None) -> Iterator[dict[str, object]]:
+async def _sent(first: str, rest: Iterator[str], parts: Parts, request: Request, sight: Sight) -> AsyncIterator[str]:
+    """The lines, some hundred at a time; no more of them once the caller is no longer who asked."""
+    yield first
+    looked = time.monotonic()
+    while piece := await in_pool(parts.pools.history, next, rest, ""):
+        if sight.caller.recipient is not None and time.monotonic() - looked > _IDENTIFIED_FOR:
+            looked = time.monotonic()
+            if not await is_still(sight, request):
+                return
+        yield piece
+
+
+def _seen(
+    found: Iterable[list[TransferRow]], sight: Sight, limit: int | None, manages: bool
+) -> Iterator[dict[str, object]]:
+    """The lines that the caller may see; `manages`: all that were found, of a file that they manage."""
     left = limit
     for page in found:
         for row in page:
             if left == 0:
                 return
-            if sight(row):
+            if manages or sight(row):
                 left = None if left is None else left - 1
                 yield _told(row)
 
 
 def _told(row: TransferRow) -> dict[str, object]:
-    shown = view(row) | {
+    told = view(row) | {
         "network": row.network,
         "credential": row.credential,
         "decided_by": row.decided_by,
         "etag": row.etag,
         "coverage": row.coverage,
     }
-    return {name: shown[name] for name in FIELDS}
+    return {name: told[name] for name in FIELDS}
 
 
 def _lines(rows: Iterable[dict[str, object]]) -> Iterator[str]:
-    for row in rows:
-        yield json.dumps(row, ensure_ascii=False) + "\n"
+    """JSON Lines, in pieces. In ASCII: some programs take U+2028 and others for the end of a line."""
+    found = iter(rows)
+    while some := list(islice(found, _AT_ONCE)):
+        yield "".join(json.dumps(row) + "\n" for row in some)
 
 
 def _csv(rows: Iterable[dict[str, object]]) -> Iterator[str]:
     out = io.StringIO()
     writer = csv.writer(out)
     writer.writerow(FIELDS)
-    for row in rows:
+    found = iter(rows)
+    while some := list(islice(found, _AT_ONCE)):
+        for row in some:
+            ranges = " ".join(f"{start}-{stop}" for start, stop in row["coverage"])  # type: ignore[attr-defined]
+            writer.writerow([*(_cell(row[name]) for name in FIELDS[:-1]), ranges])
         yield _taken(out)
-        ranges = " ".join(f"{start}-{stop}" for start, stop in row["coverage"])  # type: ignore[attr-defined]
-        writer.writerow([*(_cell(row[name]) for name in FIELDS[:-1]), ranges])
     yield _taken(out)
 
 
 def _cell(value: object) -> object:
-    """A text that a spreadsheet would take for a formula is marked as text."""
-    return "'" + value if isinstance(value, str) and value[:1] in ("=", "+", "-", "@", "\t", "\r") else value
+    """A text that a spreadsheet would take for a formula is marked as text; what a terminal would obey is escaped."""
+    if not isinstance(value, str):
+        return value
+    return shown("'" + value if value[:1] in ("=", "+", "-", "@", "\t", "\r") else value)
 
 
 def _taken(out: io.StringIO) -> str:
@@ -111,8 +145,3 @@ def _taken(out: io.StringIO) -> str:
     out.seek(0)
     out.truncate()
     return text
-
-
-def _after(first: str, rest: Iterator[str]) -> Iterator[str]:
-    yield first
-    yield from rest

@@ -12,20 +12,20 @@ from fastapi import APIRouter, Query, Request, Response
 from invio.core.addresses import Address
 from invio.core.files import Caller
 from invio.core.link_terms import CONDITION_NAMES, ROOT
-from invio.core.links import link_target, make_link
+from invio.core.links import id_of_maker, link_target, make_link
+from invio.core.moments import LAST_MOMENT, timestamp
 from invio.core.quotas import period_text
 from invio.core.reasons import Refusal
 from invio.core.rules import RuleSet
 from invio.core.terms import Terms
 from invio.delivery import bundles
-from invio.delivery.board import timestamp
 from invio.records import links as records
 from invio.records.bundles import BundleRecord
 from invio.records.database import patient
 from invio.records.links import LinkKnown, LinkRow
-from invio.service.asking import TheCaller, TheParts, manages, read_address
+from invio.service.asking import TheCaller, TheParts, read_address, require_administrator
 from invio.service.assembly import Parts
-from invio.service.shapes import LinkAsk, LinkFacts, LinkList, LinkShape, Problem
+from invio.service.shapes import LinkAsk, LinkFacts, LinkList, LinkShape, Problem, RevokedShape
 
 router = APIRouter(tags=["links"])
 
@@ -43,19 +43,22 @@ def post_link(asked: LinkAsk, request: Request, response: Response, caller: TheC
     its maker may have it, and counts to the maker's quotas.
     """
     address = read_address(asked.address)
+    within = None if asked.within is None else read_address(asked.within)
     if address.folder:
         said = f"{address} is a folder; give the address of a file in it, and the folder as 'in' to open all of it"
         raise Refusal("bad-request", said)
     record = _bundle(parts, caller, address)
     if record is None:
-        _require(parts, caller, address, asked.within, asked.version)
+        if within is not None and not address.within(within):
+            raise Refusal("bad-request", f"in={within}: {address} is not in that folder; name a file that is")
+        _require(parts, caller, address, within, asked.version)
+    elif within is not None or asked.version is not None:
+        # The seal would be of the folder, and the rights were looked at for the bundle alone.
+        raise Refusal("bad-request", "a link for a bundle opens that bundle; leave 'in' and 'version' out")
     given = asked.model_dump(by_alias=True, exclude_none=True)
-    if asked.seconds is not None:
-        if asked.until is not None:
-            raise Refusal("bad-request", "give until or seconds, not both")
-        given["until"] = int(time.time()) + asked.seconds
+    _check_times(asked, given)
     if record is None:
-        terms = _terms(parts, caller, address, asked.within, asked.version)
+        terms = _terms(parts, caller, address, within, asked.version)
     else:
         terms = _require_all(parts, caller, record)
         given.setdefault("until", int(record.expires))
@@ -65,7 +68,7 @@ def post_link(asked: LinkAsk, request: Request, response: Response, caller: TheC
     if speeds:
         given["rate"] = min([*speeds, asked.rate or min(speeds)])
     quotas = dict.fromkeys(quota.name for one in reading for quota in one.quotas)
-    given.setdefault("id", secrets.token_hex(8))  # which no command line takes for an option
+    given["id"] = _id(parts, caller, asked.id)
     link = make_link(
         address,
         parts.keys.current,
@@ -78,6 +81,7 @@ def post_link(asked: LinkAsk, request: Request, response: Response, caller: TheC
             records.note_made(connection, link, caller.recipient, tuple(quotas))
     except LinkKnown:
         raise Refusal("bad-request", f"there is a link with the id {link.says('id')!r} already") from None
+    parts.audit("link.made", caller, link=link.says("id"), address=str(address), within=asked.within)
     if record is not None and link.expires is not None:
         parts.bundles.extend(record.id, link.expires)
     target = link_target(link)
@@ -93,21 +97,37 @@ def list_links(
     parts: TheParts,
     limit: Annotated[int, Query(ge=1, le=1000)] = 200,
     before: Annotated[float | None, Query(description="`next` of the page before")] = None,
+    maker: Annotated[str | None, Query(max_length=64, description="those that this recipient had made")] = None,
 ) -> LinkList:
-    """Those that one made; for those who may `manage` a store, everybody's."""
-    maker = None if manages(parts, caller) else caller.recipient
-    if maker is None and caller.recipient is None:
-        raise Refusal("sign-in", "the list is of your own links, or of those that you manage")
+    """Those that one made; for administrators, everybody's."""
+    if caller.recipient is None:
+        raise Refusal("sign-in", "sign in: the list is of your own links, or of everybody's for administrators")
+    if maker is None and not parts.rules.administers(caller):
+        maker = caller.recipient
+    if maker is not None and maker != caller.recipient and not parts.rules.administers(caller):
+        raise Refusal("not-allowed", "only administrators list the links of others")
     with parts.engine.connect() as connection:
         rows = records.known_links(connection, maker, limit, before)
     following = rows[-1].made if len(rows) == limit else None
     return LinkList(links=[_facts(row) for row in rows], next=following)
 
 
+@router.delete("/api/links", summary="Revoke all links of one recipient")
+async def delete_links(
+    caller: TheCaller, parts: TheParts, maker: Annotated[str, Query(min_length=1, max_length=64)]
+) -> RevokedShape:
+    """Revokes every link that a recipient had the service make. For that recipient, and for administrators."""
+    if caller.recipient is None or caller.recipient != maker:
+        await require_administrator(parts, caller)
+    count = await parts.journal.call(lambda connection: records.revoke_all(connection, maker))
+    parts.audit("links.revoked", caller, maker=maker, count=count)
+    return RevokedShape(maker=maker, revoked=count)
+
+
 @router.delete("/api/links/{link}", summary="Revoke a link")
 async def delete_link(caller: TheCaller, parts: TheParts, link: str) -> LinkFacts:
-    """Every link of this id is refused from now on. For whoever made it, and for those who may `manage` a store."""
-    may = manages(parts, caller)
+    """Every link of this id is refused from now on. For whoever made it, and for administrators."""
+    may = parts.rules.administers(caller)
 
     def work(connection: sa.Connection) -> LinkFacts:
         row = records.link_named(connection, link)
@@ -120,7 +140,9 @@ async def delete_link(caller: TheCaller, parts: TheParts, link: str) -> LinkFact
         raise Refusal("sign-in", "links are revoked by those who made them")
     if not 1 <= len(link) <= 64:
         raise Refusal("bad-request", "a link's id has 1 to 64 characters")
-    return await parts.journal.call(work)
+    facts = await parts.journal.call(work)
+    parts.audit("link.revoked", caller, link=link)
+    return facts
 
 
 def _facts(row: LinkRow) -> LinkFacts:
@@ -145,6 +167,28 @@ def _facts(row: LinkRow) -> LinkFacts:
         revoked=None if row.revoked is None else timestamp(row.revoked),
         key=row.key,
     )
+
+
+def _check_times(asked: LinkAsk, given: dict[str, object]) -> None:
+    """Sets the end that was asked for, and refuses times at which the link could never work. Raises Refusal."""
+    now = int(time.time())
+    if asked.seconds is not None:
+        if asked.until is not None:
+            raise Refusal("bad-request", "give until or seconds, not both")
+        given["until"] = now + asked.seconds
+    until = int(str(given.get("until", LAST_MOMENT)))
+    if until <= now:
+        raise Refusal("bad-request", f"until={until} is in the past: the link would never work; name a later end")
+    if asked.after is not None and asked.after >= until:
+        raise Refusal("bad-request", "after is not before until: the link would never work; name an earlier beginning")
+
+
+def _id(parts: Parts, caller: Caller, asked: str | None) -> str:
+    """The id to seal: the maker's own, so that nobody counts, uses up or revokes links of anybody else."""
+    given = asked or secrets.token_hex(8)  # which no command line takes for an option
+    if asked is not None and parts.rules.administers(caller):
+        return asked
+    return id_of_maker(given, caller.recipient or "anyone")
 
 
 def _conditions(given: dict[str, object]) -> list[tuple[str, str]]:
@@ -173,15 +217,14 @@ class _Terms(NamedTuple):
     reading: Terms
 
 
-def _terms(parts: Parts, caller: Caller, address: Address, within: str | None, version: int | None) -> list[_Terms]:
+def _terms(parts: Parts, caller: Caller, address: Address, within: Address | None, version: int | None) -> list[_Terms]:
     """What applies to a file and, where a link opens more than that, to all of its folder."""
     rules = parts.rules
     assert isinstance(rules, RuleSet)
     facts = parts.catalogue.facts(address, version)
     found = [_Terms(rules.terms(caller, "link", address, facts), rules.terms(caller, "read", address, facts))]
     if within is not None:
-        folder = read_address(within)
-        found.append(_Terms(rules.terms_within(caller, "link", folder), rules.terms_within(caller, "read", folder)))
+        found.append(_Terms(rules.terms_within(caller, "link", within), rules.terms_within(caller, "read", within)))
     return found
 
 
@@ -208,11 +251,9 @@ def _hold_for(terms: list[Terms], address: Address, given: dict[str, object]) ->
         raise Refusal("not-allowed", f"the rules let a link for {address} hold for at most {period_text(longest)}")
 
 
-def _require(parts: Parts, caller: Caller, address: Address, within: str | None, version: int | None) -> None:
-    """Nobody hands on more than they have."""
+def _require(parts: Parts, caller: Caller, address: Address, within: Address | None, version: int | None) -> None:
+    """Nobody hands on more than they have: it is decided for the file, and for all that the link will open."""
     for action in ("link", "read"):
         parts.catalogue.obtain(caller, action, address, version)
-        if within is not None:
-            folder = read_address(within)
-            if not parts.rules.allows_below(caller, action, folder):
-                raise Refusal("not-allowed", f"the rules do not let you {action} everything in {folder}")
+        if within is not None and not parts.rules.allows_below(caller, action, within):
+            raise Refusal("not-allowed", f"the rules do not let you {action} everything in {within}")

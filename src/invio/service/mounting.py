@@ -9,13 +9,14 @@ from __future__ import annotations
 
 import asyncio
 import inspect
-from collections.abc import AsyncIterator, Awaitable, Callable, Collection, Mapping
-from contextlib import asynccontextmanager, suppress
+from collections.abc import AsyncIterator, Awaitable, Callable, Collection, Mapping, Sequence
+from contextlib import asynccontextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, cast
 
-from anyio import from_thread
+from fastapi import Depends, FastAPI, Response
+from fastapi.params import Depends as Dependency
 from starlette.applications import Starlette
 from starlette.concurrency import run_in_threadpool
 from starlette.requests import Request
@@ -27,8 +28,9 @@ from invio.core.quotas import Quota
 from invio.core.request_head import RequestHead
 from invio.core.rules import Decision, Reason
 from invio.core.terms import NO_TERMS, Terms
-from invio.service.app import Service
+from invio.service.app import APPLICATION, Service
 from invio.service.assembly import Parts, assemble
+from invio.service.running import running
 from invio.service.settings import Settings, read_settings, settings_of
 
 
@@ -49,6 +51,9 @@ Answer = bool | Allowed | None
 Authorize = Callable[[Request, str, str], Answer | Awaitable[Answer]]
 WhoIs = Callable[[Request], str | Awaitable[str | None] | None]
 
+_RECIPIENT = "invio.recipient"  # in the scope of a request: what the application's dependency said of who asks
+_METHODS = ["GET", "HEAD", "OPTIONS", "POST", "PUT", "PATCH", "DELETE"]
+
 
 @dataclass(slots=True, eq=False)
 class _Context:
@@ -61,14 +66,16 @@ class _Context:
 class _AppIdentifier:
     """Asks the application who is asking."""
 
-    def __init__(self, recipient: WhoIs | None) -> None:
+    def __init__(self, recipient: WhoIs | Dependency | None) -> None:
         self._recipient = recipient
 
     async def identify(self, head: RequestHead, network: str | None, scope: Any) -> Caller:
         """The caller, whose context is the application's own request."""
         request = Request(scope)
         name = None
-        if self._recipient is not None:
+        if isinstance(self._recipient, Dependency):
+            name = scope[_RECIPIENT]
+        elif self._recipient is not None:
             said = self._recipient(request)
             name = await said if inspect.isawaitable(said) else said
         agent = head.get(b"user-agent") or ""
@@ -91,8 +98,10 @@ class _AppDecider:
     looks_at_files = False
     has_reasons = sure_below = has_quotas = False
 
-    def __init__(self, authorize: Authorize) -> None:
+    def __init__(self, authorize: Authorize, loop: asyncio.AbstractEventLoop | None = None) -> None:
+        """`loop` is where the application runs, and its function with it."""
         self._authorize = authorize
+        self.loop = loop
 
     async def ask_ahead(self, caller: Caller, action: str, address: Address) -> None:
         answers = _context(caller).answers
@@ -117,6 +126,14 @@ class _AppDecider:
     def quotas_named(self, names: Collection[str], address: Address) -> tuple[Quota, ...]:
         return ()
 
+    def reached_by(self, caller: Caller, action: str) -> frozenset[str] | None:
+        """Perhaps in any: only the application knows."""
+        return None
+
+    def administers(self, caller: Caller) -> bool:
+        """Nobody: the application administers itself."""
+        return False
+
     def may_enter(self, caller: Caller, folder: Address) -> bool:
         return self.allows(caller, "list", folder)
 
@@ -134,7 +151,8 @@ class _AppDecider:
         if key not in answers:
             if inspect.iscoroutinefunction(self._authorize):
                 # Listings and archives are made in worker threads, and the function runs on the loop.
-                from_thread.run(self.ask_ahead, caller, action, address)
+                assert self.loop is not None
+                asyncio.run_coroutine_threadsafe(self.ask_ahead(caller, action, address), self.loop).result()
             else:
                 answers[key] = cast(Answer, self._authorize(_context(caller).request, action, str(address)))
         return answers[key]
@@ -145,14 +163,95 @@ def _context(caller: Caller) -> _Context:
     return caller.context
 
 
+class Mounted:
+    """The delivery inside an application, from the application's start to its end; it may be started again.
+
+    An ASGI application. `parts` is what it consists of while it runs.
+    """
+
+    begins_at_once = False
+
+    def __init__(self, settings: Settings, authorize: Authorize, recipient: WhoIs | Dependency | None) -> None:
+        self._settings = settings
+        self._authorize = authorize
+        self._recipient = recipient
+        self._parts: Parts | None = None
+        self._service: Service | None = None
+
+    def __repr__(self) -> str:
+        return f"<invio delivery of {', '.join(self._settings.stores)}>"
+
+    @property
+    def parts(self) -> Parts:
+        """What the delivery consists of. Raises RuntimeError while the application does not run."""
+        if self._parts is None:
+            raise RuntimeError("the delivery runs while the application does; start the application's lifespan first")
+        return self._parts
+
+    @asynccontextmanager
+    async def running(self) -> AsyncIterator[None]:
+        """Opens the records, delivers, and closes them: what the application's lifespan has to last for."""
+        if self._parts is not None:
+            raise RuntimeError("the delivery runs already")
+        decider = _AppDecider(self._authorize, asyncio.get_running_loop())
+        identifier = _AppIdentifier(self._recipient)
+        parts = await run_in_threadpool(assemble, self._settings, decider, identifier)
+        self._parts, self._service = parts, Service(parts, mounted=True)
+        try:
+            async with running(parts):
+                yield
+        finally:
+            self._parts = self._service = None
+
+    async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
+        if self._service is None:
+            raise RuntimeError("the delivery does not run: start the server with the application's lifespan on")
+        scope[APPLICATION] = scope.get("app")
+        await self._service(scope, receive, send)
+
+
+class _Onward(Response):
+    """Lets the delivery answer, once FastAPI has seen to the application's dependencies."""
+
+    def __init__(self, mounted: Mounted, path: str, who: object) -> None:
+        super().__init__()
+        self._mounted, self._path, self._who = mounted, path, who
+
+    async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
+        root = scope.get("root_path", "")
+        below = {"root_path": root + self._path, "app_root_path": scope.get("app_root_path", root), "path_params": {}}
+        await self._mounted({**scope, **below, _RECIPIENT: self._who}, receive, send)
+
+
+def _nobody() -> None:
+    """Who asks, where no dependency tells."""
+
+
+def _add_route(app: FastAPI, path: str, mounted: Mounted, dependencies: Sequence[Dependency], who: Dependency) -> None:
+    """A route of the application itself: its dependencies hold, their overrides and its handlers, too."""
+
+    async def onward(said: Any = who) -> Response:
+        return _Onward(mounted, path, said)
+
+    app.router.add_api_route(
+        path + "/{below:path}",
+        onward,
+        methods=_METHODS,
+        dependencies=list(dependencies),
+        include_in_schema=False,
+        response_model=None,
+    )
+
+
 def mount(
     app: Starlette,
     path: str,
     settings: Settings | Mapping[str, Any] | str | Path,
     *,
     authorize: Authorize,
-    recipient: WhoIs | None = None,
-) -> Parts:
+    recipient: WhoIs | Dependency | None = None,
+    dependencies: Sequence[Dependency] = (),
+) -> Mounted:
     """Puts the delivery of `settings`' stores inside `app`, below `path` (as in `/files`).
 
     `settings` are those of a service: a file, or the same as a mapping. Its rules are not read:
@@ -161,33 +260,35 @@ def mount(
     Actions are `list`, `read` and `bundle`, and where the settings have stores that take files, `put` and
     `manage` (remove); the address of a folder ends in `/`. `recipient(request)`
     tells who is asking, for the records, speed limits and bundles of one's own; without it, callers
-    are told apart by where they come from.
+    are told apart by where they come from. It may be a FastAPI dependency, `Depends(…)`, that gives the name.
+    `dependencies` are asked before anything is delivered, and so are those that the application has for all its
+    routes: what they raise refuses the request, links included.
 
-    Sealed links work when the settings' key file is there. To be called before the application runs.
+    Sealed links work when the settings' key file is there. The records are opened when the application starts and
+    closed when it ends; it may be started any number of times. To be called before the application runs.
 
     Raises:
-        BadSettings, BadKeyFile: with what is wrong and where.
+        BadSettings: with what is wrong and where.
+        TypeError: dependencies need a FastAPI application.
     """
+    if not isinstance(app, FastAPI) and (dependencies or isinstance(recipient, Dependency)):
+        raise TypeError(f"dependencies are FastAPI's, and {app!r} is no FastAPI application")
     read = settings if isinstance(settings, Settings) else _read(settings)
-    parts = assemble(read, _AppDecider(authorize), _AppIdentifier(recipient))
-    app.mount(path, Service(parts, mounted=True))
+    mounted = Mounted(read, authorize, recipient)
+    if isinstance(app, FastAPI) and (dependencies or app.router.dependencies or isinstance(recipient, Dependency)):
+        who = recipient if isinstance(recipient, Dependency) else Depends(_nobody)
+        _add_route(app, path.rstrip("/"), mounted, dependencies, who)
+    else:
+        app.mount(path, mounted)
     surrounding = app.router.lifespan_context
 
     @asynccontextmanager
     async def lifespan(inside: Any) -> AsyncIterator[Any]:
-        async with surrounding(inside) as state:
-            noting = asyncio.create_task(parts.transfers.note_progress())
-            try:
-                yield state
-            finally:
-                noting.cancel()
-                with suppress(asyncio.CancelledError):
-                    await noting
-                parts.delivery.stop()
-                await run_in_threadpool(parts.close)
+        async with surrounding(inside) as state, mounted.running():
+            yield state
 
     app.router.lifespan_context = lifespan
-    return parts
+    return mounted
 
 
 def _read(settings: Mapping[str, Any] | str | Path) -> Settings:

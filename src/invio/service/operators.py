@@ -2,12 +2,19 @@
 
 from __future__ import annotations
 
+import asyncio
+import time
+
 import sqlalchemy as sa
 from fastapi import APIRouter, Response
 
+from invio.records.facts import save_fact
 from invio.service.asking import TheParts
+from invio.service.assembly import Parts
+from invio.service.shapes import Readiness
 
 router = APIRouter(tags=["operators"])
+_WRITES_WITHIN = 2.0  # seconds
 
 
 @router.get("/healthz", summary="The process answers")
@@ -16,22 +23,41 @@ async def healthz() -> dict[str, str]:
     return {"status": "alive"}
 
 
-@router.get("/readyz", summary="The service can deliver")
-async def readyz(response: Response, parts: TheParts) -> dict[str, str]:
-    """200 when the records can be written; 503 otherwise, and while the service is stopping.
+@router.get(
+    "/readyz",
+    summary="The service can deliver",
+    response_model_exclude_defaults=True,
+    responses={503: {"model": Readiness}},
+)
+async def readyz(response: Response, parts: TheParts) -> Readiness:
+    """200 when what there is can be delivered and recorded; 503 otherwise, and from when the service is to stop.
 
-    `rules` and `keys` stand there when a file of them came that cannot be used.
+    `faults` name each part that does not work, and `hints` what somebody should look at though everything is
+    delivered: a file of rules or keys that cannot be used, for which those before it are in force.
     """
-    if parts.stopping():
-        response.status_code = 503
-        return {"status": "stopping"}
-    try:
-        await parts.journal.call(lambda connection: connection.execute(sa.text("SELECT 1")).scalar())
-    except sa.exc.SQLAlchemyError:
-        response.status_code = 503
-        return {"status": "the records cannot be written"}
-    told = {"status": "ready"}
+    faults, hints = parts.health.faults, parts.health.hints
     for what, file in (("rules", parts.rules_file), ("keys", parts.keys_file)):
         if file is not None and file.fault is not None:
-            told[what] = f"the file of the {what} cannot be used; those before it are in force"
-    return told
+            hints[what] = f"the file of the {what} cannot be used; those before it are in force"
+    if parts.stopping():
+        response.status_code = 503
+        return Readiness(status="stopping", faults=faults, hints=hints)
+    fault = await _writing_fails(parts)
+    if fault is not None:
+        faults["records"] = fault
+    if faults:
+        response.status_code = 503
+        return Readiness(status="not ready", faults=faults, hints=hints)
+    return Readiness(status="ready", faults={}, hints=hints)
+
+
+async def _writing_fails(parts: Parts) -> str | None:
+    """Why the records cannot be written now; None when they can."""
+    try:
+        async with asyncio.timeout(_WRITES_WITHIN):
+            await parts.journal.call(lambda connection: save_fact(connection, "readiness", str(int(time.time()))))
+    except TimeoutError:
+        return f"nothing could be written to the records for {_WRITES_WITHIN:g} seconds"
+    except sa.exc.SQLAlchemyError as error:
+        return f"the records cannot be written: {error.__cause__ or error}"
+    return None

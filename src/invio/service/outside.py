@@ -9,6 +9,7 @@ A function gets the question and gives a bool or an `invio.Answer`.
 from __future__ import annotations
 
 import asyncio
+import json
 import logging
 import threading
 import time
@@ -21,6 +22,7 @@ from invio.core.outside import Answer, Ask, Question
 from invio.core.rules import RuleSet
 from invio.core.rules_file import BadRules
 from invio.producers.producer import ProducerFault, function_named
+from invio.workers.pool import DeadlinePassed, Pool, PoolBusy
 
 log = logging.getLogger("invio.service")
 
@@ -28,6 +30,8 @@ log = logging.getLogger("invio.service")
 _OF_ONE_REQUEST = 5.0
 _SILENT_FOR = 1.0  # seconds for which somebody who gave no answer is not asked again
 _LONGEST = 3600.0  # seconds for which an answer is believed
+_LONGEST_ANSWER = 64 * 1024  # bytes
+_AT_ONCE = 8  # questions to one application, and as many that wait
 _KEPT = 4096
 _Key = tuple[Ask, Question]
 
@@ -51,6 +55,7 @@ class Outside:
         self._kept: dict[_Key, _Kept] = {}
         self._lock = threading.Lock()
         self._client: Any = None
+        self._pools: dict[Ask, Pool] = {}
         self._functions: dict[str, Callable[[Question], bool | Answer]] = {}
 
     def use(self, rules: RuleSet, file: Path) -> RuleSet:
@@ -61,6 +66,8 @@ class Outside:
         """
         for rule in rules.rules:
             ask = rule.conditions.ask
+            if ask is not None and ask.url is not None:
+                self._make_client()  # it takes longer than some answers may
             if ask is not None and ask.function is not None:
                 try:
                     self._functions[ask.function] = function_named(ask.function)
@@ -89,17 +96,47 @@ class Outside:
         for key in questions:
             kept = self._kept.get(key)
             if kept is None or not kept.is_fresh(now):
-                asking.append(asyncio.to_thread(self._asked, *key))
+                asking.append(self._asked_async(*key))
         if asking:
             await asyncio.gather(*asking)
 
+    def _pool(self, ask: Ask) -> Pool:
+        """The threads that ask somebody: who hangs keeps nobody else from being asked."""
+        with self._lock:
+            pool = self._pools.get(ask)
+            if pool is None:
+                pool = self._pools[ask] = Pool("asking", _AT_ONCE, waiting=_AT_ONCE, deadline=ask.timeout)
+            return pool
+
+    async def _asked_async(self, ask: Ask, question: Question) -> Answer | None:
+        try:
+            return self._keep(ask, question, await self._pool(ask).run(self._answer_of, ask, question))
+        except (PoolBusy, DeadlinePassed) as error:
+            return self._silent(ask, question, error)
+
     def _asked(self, ask: Ask, question: Question) -> Answer | None:
         try:
-            answer = self._by_http(ask, question) if ask.url is not None else self._by_function(ask, question)
+            return self._keep(ask, question, self._pool(ask).call(self._answer_of, ask, question))
+        except (PoolBusy, DeadlinePassed) as error:
+            return self._silent(ask, question, error)
+
+    def _answer_of(self, ask: Ask, question: Question) -> Answer | None:
+        try:
+            return self._by_http(ask, question) if ask.url is not None else self._by_function(ask, question)
         except Exception as error:  # it is somebody else's code, or network, and may fail in any way
-            said = {"rule": question.rule, "asked": str(ask), "error": f"{type(error).__name__}: {error}"}
-            log.warning("rule.no-answer", extra={"fields": said})
-            answer = None
+            self._log(ask, question, error)
+            return None
+
+    @staticmethod
+    def _log(ask: Ask, question: Question, error: BaseException) -> None:
+        said = {"rule": question.rule, "asked": str(ask), "error": f"{type(error).__name__}: {error}"}
+        log.warning("rule.no-answer", extra={"fields": said})
+
+    def _silent(self, ask: Ask, question: Question, error: BaseException) -> Answer | None:
+        self._log(ask, question, error)
+        return self._keep(ask, question, None)
+
+    def _keep(self, ask: Ask, question: Question, answer: Answer | None) -> Answer | None:
         with self._lock:
             if len(self._kept) >= _KEPT:
                 self._kept.clear()
@@ -114,20 +151,28 @@ class Outside:
             raise TypeError(f"it gave {type(said).__name__}; expected True, False or an Answer")
         return Answer(said)
 
-    def _by_http(self, ask: Ask, question: Question) -> Answer:
+    def _make_client(self) -> None:
         import httpx  # loaded where a rule asks
 
-        with self._lock:
-            if self._client is None:
-                self._client = httpx.Client(follow_redirects=False, trust_env=False)
+        if self._client is None:
+            self._client = httpx.Client(follow_redirects=False, trust_env=False)
+
+    def _by_http(self, ask: Ask, question: Question) -> Answer:
         posted = {**asdict(question), "groups": sorted(question.groups)}
-        response = self._client.post(str(ask.url), json=posted, timeout=ask.timeout)
-        if response.status_code != 200:
-            raise ValueError(f"it answered {response.status_code}")
-        said = response.json()
+        end, body = time.monotonic() + ask.timeout, b""
+        with self._client.stream("POST", str(ask.url), json=posted, timeout=ask.timeout) as response:
+            if response.status_code != 200:
+                raise ValueError(f"it answered {response.status_code}")
+            for piece in response.iter_bytes():
+                body += piece
+                if len(body) > _LONGEST_ANSWER:
+                    raise ValueError(f"its answer is longer than {_LONGEST_ANSWER} bytes")
+                if time.monotonic() > end:  # the library's own limit is of each piece
+                    raise TimeoutError(f"its answer took longer than {ask.timeout:g} seconds")
+        said = json.loads(body)
         if not isinstance(said, dict) or not isinstance(said.get("applies"), bool):
             raise ValueError("its answer has no 'applies' that is true or false")
         seconds = said.get("seconds", 0)
-        if type(seconds) not in (int, float) or seconds < 0:
+        if type(seconds) not in (int, float) or not 0 <= seconds < float("inf"):
             raise ValueError(f"'seconds' of its answer is {seconds!r}")
         return Answer(said["applies"], min(float(seconds), _LONGEST), str(said.get("because", ""))[:300])

@@ -20,7 +20,8 @@ from invio.core.media_types import media_type_told
 from invio.core.reasons import Refusal
 from invio.core.request_head import RequestHead
 from invio.core.versions import InTheWay, Putting
-from invio.service.asking import TheCaller, TheParts, address_in_path, head_of
+from invio.delivery.catalogue import no_file
+from invio.service.asking import TheCaller, TheParts, address_in_path, caller_of, head_of
 from invio.service.assembly import Parts
 from invio.service.files import shape
 from invio.service.shapes import FileShape, Problem
@@ -65,6 +66,11 @@ async def put_file(address: str, request: Request, response: Response, caller: T
     try:
         with await run_in_threadpool(store.begin) as arriving:
             await _take(request, arriving, parts)
+            if length >= 0 and arriving.size != length:  # whatever the server made of the request
+                short = f"{length} bytes were announced and {arriving.size} arrived; nothing was changed"
+                raise Refusal("bad-request", short)
+            # It may have taken hours: whoever can no longer sign in puts nothing any more.
+            caller = await caller_of(request)
             if wanted is not None and wanted != arriving.sha256:
                 raise Refusal("bad-request", "what arrived is not what its digest says; send it again")
             found, new = await run_in_threadpool(_put, parts, store, caller, where, arriving, putting)
@@ -91,7 +97,9 @@ def remove_file(
     request: Request,
     caller: TheCaller,
     parts: TheParts,
-    version: Annotated[int | None, Query(ge=1, description="this one; without it the file with all of them")] = None,
+    version: Annotated[
+        int | None, Query(ge=1, le=10**15 - 1, description="this one; without it the file with all of them")
+    ] = None,
 ) -> None:
     """It takes the right `manage`. Downloads under way go on; a version's number is not given again.
 
@@ -104,7 +112,7 @@ def remove_file(
     try:
         count = store.remove(where, version, Putting(head_of(request), parts.digests.known, caller.recipient))
     except Missing:
-        raise Refusal("missing", f"there is no file {where}") from None
+        raise Refusal("missing", no_file(where)) from None
     said = {"address": str(where), "version": version, "versions": count, "by": caller.recipient}
     log.info("file.removed", extra={"fields": said})
 
@@ -121,7 +129,7 @@ def _store(parts: Parts, address: Address) -> Takes:
     """The store, if files can be put into it. Raises Refusal."""
     store = parts.catalogue.stores.get(address.store)
     if store is None:
-        raise Refusal("missing", f"there is no store {address.store!r}")
+        raise Refusal("missing", no_file(address))
     if not isinstance(store, Takes):
         raise Refusal("wrong-method", f"nothing can be put into the store {address.store!r}", allow="GET, HEAD")
     return store

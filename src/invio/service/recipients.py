@@ -1,4 +1,4 @@
-"""Recipients and their tokens, for those who manage a store."""
+"""Recipients and their tokens, for administrators."""
 
 from __future__ import annotations
 
@@ -7,27 +7,34 @@ from collections.abc import Callable
 from typing import TypeVar
 
 import sqlalchemy as sa
-from fastapi import APIRouter, Path
-from starlette.concurrency import run_in_threadpool
+from fastapi import APIRouter, Path, Request
 
+from invio.core.files import Caller
+from invio.core.moments import timestamp
 from invio.core.reasons import Refusal
-from invio.delivery.board import timestamp
+from invio.core.sign_ins import password_counters
+from invio.delivery.identify import session_secret
 from invio.records import recipients as records
 from invio.records.recipients import Recipient, TokenFacts
-from invio.service.asking import TheCaller, TheParts, require_manager
+from invio.records.sign_ins import forget_devices, succeeded
+from invio.service.asking import TheCaller, TheParts, head_of, require_administrator
 from invio.service.assembly import Parts
-from invio.service.passwords import hashed_password
+from invio.service.passwords import hashed_password, is_password
+from invio.service.sessions import count_attempt
 from invio.service.shapes import PasswordAsk, RecipientAsk, RecipientList, RecipientShape, TokenAsk, TokenShape
+from invio.workers.pool import PoolBusy
 
 router = APIRouter(tags=["recipients"])
 _Id = Path(pattern=r"^[A-Za-z0-9._@-]{1,64}$", description="the recipient")
+_FRESH = 600.0  # seconds after signing in within which a password need not be given again
+_MEANS_OTHERS = ("anyone", "signed-in")
 T = TypeVar("T")
 
 
 @router.get("/api/recipients", summary="Everybody")
 async def list_recipients(caller: TheCaller, parts: TheParts) -> RecipientList:
-    """All recipients with what is known of their tokens. For those who may `manage` a store."""
-    require_manager(parts, caller)
+    """All recipients with what is known of their tokens. For administrators."""
+    await require_administrator(parts, caller)
 
     def work(connection: sa.Connection) -> list[RecipientShape]:
         return [_shape(connection, one) for one in records.all_recipients(connection)]
@@ -40,19 +47,23 @@ async def put_recipient(
     asked: RecipientAsk, caller: TheCaller, parts: TheParts, recipient: str = _Id
 ) -> RecipientShape:
     """Adds a recipient, without a token; or gives an existing one this name and these groups."""
-    require_manager(parts, caller)
+    if recipient in _MEANS_OTHERS:
+        raise Refusal("bad-request", f"{recipient!r} means others in the rules; choose another id")
+    await require_administrator(parts, caller)
 
     def work(connection: sa.Connection) -> RecipientShape:
         records.save_recipient(connection, recipient, asked.name or recipient, asked.groups)
         return _known(connection, recipient)
 
-    return await _changed(parts, work)
+    changed = await _changed(parts, work)
+    parts.audit("recipient.saved", caller, recipient=recipient, groups=changed.groups)
+    return changed
 
 
 @router.post("/api/recipients/{recipient}/tokens", status_code=201, summary="Make a token")
 async def post_token(asked: TokenAsk, caller: TheCaller, parts: TheParts, recipient: str = _Id) -> TokenShape:
     """The token is told in this answer and never again; what is kept of it is a hash."""
-    require_manager(parts, caller)
+    await require_administrator(parts, caller)
 
     def work(connection: sa.Connection) -> TokenShape:
         _known(connection, recipient)
@@ -61,25 +72,70 @@ async def post_token(asked: TokenAsk, caller: TheCaller, parts: TheParts, recipi
         [facts] = [one for one in records.tokens_of(connection, recipient) if one.id == records.token_id(token)]
         return _token(facts).model_copy(update={"token": token})
 
-    return await _changed(parts, work)
+    made = await _changed(parts, work)
+    parts.audit("token.made", caller, recipient=recipient, token=made.id, label=made.label, until=made.expires)
+    return made
 
 
 @router.delete("/api/recipients/{recipient}/tokens/{token}", status_code=204, summary="End a token")
 async def delete_token(caller: TheCaller, parts: TheParts, token: str, recipient: str = _Id) -> None:
     """By its id. It is refused from now on; in other processes within two seconds."""
-    require_manager(parts, caller)
+    await require_administrator(parts, caller)
     if not await _changed(parts, lambda connection: records.end_token(connection, recipient, token)):
         raise Refusal("missing", f"{recipient} has no token {token[:64]!r}")
+    parts.audit("token.ended", caller, recipient=recipient, token=token)
 
 
 @router.put("/api/recipients/{recipient}/password", status_code=204, summary="Set a password for the console")
-async def put_password(asked: PasswordAsk, caller: TheCaller, parts: TheParts, recipient: str = _Id) -> None:
-    """Anybody for themselves, with a session or a token; those who manage, for everybody. Ends their sessions."""
+async def put_password(
+    asked: PasswordAsk, request: Request, caller: TheCaller, parts: TheParts, recipient: str = _Id
+) -> None:
+    """Administrators, for everybody; anybody for themselves, with `current` or within ten minutes of having signed
+    in with it. A token alone is not enough: one that was stolen would last for ever. Ends the recipient's sessions.
+    """
     if caller.recipient is None or caller.recipient != recipient:
-        require_manager(parts, caller)
-    kept = None if asked.password is None else await run_in_threadpool(hashed_password, asked.password)
-    if not await _changed(parts, lambda connection: records.set_password(connection, recipient, kept)):
+        await require_administrator(parts, caller)
+    elif not parts.rules.administers(caller):
+        await _require_current(asked, request, parts, caller)
+    kept = None if asked.password is None else await _hashed(parts, asked.password)
+
+    def work(connection: sa.Connection) -> bool:
+        forget_devices(connection, recipient)
+        return records.set_password(connection, recipient, kept)
+
+    if not await _changed(parts, work):
         raise Refusal("missing", f"there is no recipient {recipient!r}")
+    parts.audit("password.set" if kept else "password.removed", caller, recipient=recipient)
+
+
+async def _hashed(parts: Parts, password: str) -> str:
+    try:
+        return await parts.pools.passwords.run(hashed_password, password)
+    except PoolBusy:
+        raise Refusal("busy", "too many people sign in at this moment", retry_after=2) from None
+
+
+async def _require_current(asked: PasswordAsk, request: Request, parts: Parts, caller: Caller) -> None:
+    """Raises Refusal, unless the caller knows the password that is to be changed."""
+    recipient, secret = str(caller.recipient), session_secret(head_of(request)) if caller.session else None
+
+    def look_up() -> tuple[str | None, bool]:
+        with parts.engine.connect() as connection:
+            lately = secret is not None and records.signed_in_lately(connection, secret, _FRESH)
+            return records.password_of(connection, recipient), lately
+
+    kept, lately = await parts.pools.identification.run(look_up)
+    if lately:
+        return
+    if kept is None:
+        raise Refusal("not-allowed", "your first password is set by an administrator; ask one")
+    if asked.current is None:
+        raise Refusal("not-allowed", "give the password that you have now, in 'current'")
+    counters = password_counters(recipient, caller.network, None)
+    await count_attempt(parts, counters, caller.network, recipient)
+    if not await parts.pools.passwords.run(is_password, kept, asked.current):
+        raise Refusal("not-allowed", "'current' is not the password that you have now")
+    await parts.journal.call(lambda connection: succeeded(connection, counters))
 
 
 @router.post("/api/recipients/{recipient}/disable", summary="Let nobody in as this recipient")
@@ -95,7 +151,7 @@ async def post_enable(caller: TheCaller, parts: TheParts, recipient: str = _Id) 
 
 
 async def _disable(caller: TheCaller, parts: TheParts, recipient: str, disabled: bool) -> RecipientShape:
-    require_manager(parts, caller)
+    await require_administrator(parts, caller)
     if disabled and recipient == caller.recipient:
         raise Refusal("bad-request", "that is yourself; have somebody else do it")
 
@@ -103,7 +159,9 @@ async def _disable(caller: TheCaller, parts: TheParts, recipient: str, disabled:
         records.disable(connection, recipient, disabled)
         return _known(connection, recipient)
 
-    return await _changed(parts, work)
+    changed = await _changed(parts, work)
+    parts.audit("recipient.disabled" if disabled else "recipient.enabled", caller, recipient=recipient)
+    return changed
 
 
 async def _changed(parts: Parts, work: Callable[[sa.Connection], T]) -> T:

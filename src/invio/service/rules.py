@@ -1,21 +1,21 @@
-"""The rules in force, for those who manage."""
+"""The rules in force, for administrators."""
 
 from __future__ import annotations
 
 from fastapi import APIRouter
 
+from invio.core.moments import timestamp
 from invio.core.rules import Rule
-from invio.delivery.board import timestamp
-from invio.service.asking import TheCaller, TheParts, require_manager
+from invio.service.asking import TheCaller, TheParts, require_administrator
 from invio.service.shapes import RuleShape, RulesShape
 
 router = APIRouter(tags=["rules"])
 
 
 @router.get("/api/rules", summary="The rules in force")
-def get_rules(caller: TheCaller, parts: TheParts) -> RulesShape:
-    """What decides now, and whether a rules file came since that cannot be used. For those who may `manage` a store."""
-    require_manager(parts, caller)
+async def get_rules(caller: TheCaller, parts: TheParts) -> RulesShape:
+    """What decides now, and whether a rules file came since that cannot be used. For administrators."""
+    await require_administrator(parts, caller)
     in_force = parts.rules_file
     assert in_force is not None
     fault = in_force.fault

@@ -10,20 +10,31 @@ import importlib
 import json
 import linecache
 import logging
+import os
 import re
+import resource
 import signal
 import socket
 import sys
+import threading
+import time
 from collections.abc import Callable, Iterator
 
 import uvicorn
+import uvloop
 
+from invio import __version__
 from invio.core.errors import Unusable
-from invio.delivery.board import timestamp
+from invio.core.moments import timestamp
 from invio.delivery.zerocopy import ZeroCopyProtocol
 from invio.service.app import Service
-from invio.service.assembly import assemble
+from invio.service.assembly import Parts, assemble
+from invio.service.permissions import exposed
 from invio.service.settings import Settings
+
+log = logging.getLogger("invio.service")
+
+_SETTLES_WITHIN = 15.0  # seconds that the end may take beyond what running transfers are given
 
 
 class CannotListen(Unusable):
@@ -31,11 +42,18 @@ class CannotListen(Unusable):
 
 
 class _Server(uvicorn.Server):
-    """uvicorn's server, which tells when it answers, and exits as asked instead of by the signal."""
+    """uvicorn's server, which tells when it answers, and exits as asked instead of by the signal.
 
-    def __init__(self, config: uvicorn.Config, ready: Callable[[], None]) -> None:
+    A stop is announced before it is done: for `drain` seconds `/readyz` says no while everything is answered, so that
+    whatever spreads requests over several services learns of it. SIGHUP reads the rules and keys again.
+    """
+
+    def __init__(self, config: uvicorn.Config, parts: Parts, ready: Callable[[], None], drain: float) -> None:
         super().__init__(config)
+        self._parts = parts
         self._ready = ready
+        self._drain = drain
+        self.asked_to_stop = False
 
     async def startup(self, sockets: list[socket.socket] | None = None) -> None:
         await super().startup(sockets)
@@ -46,12 +64,56 @@ class _Server(uvicorn.Server):
     def capture_signals(self) -> Iterator[None]:
         loop = asyncio.get_running_loop()
         for number in (signal.SIGINT, signal.SIGTERM):
-            loop.add_signal_handler(number, self.handle_exit, number, None)
+            loop.add_signal_handler(number, self._stop, loop, number)
+        loop.add_signal_handler(signal.SIGHUP, self._read_again)
         try:
             yield
         finally:
             for number in (signal.SIGINT, signal.SIGTERM):
                 loop.remove_signal_handler(number)
+            # A terminal that is closed meanwhile is not to end what is being settled.
+            signal.signal(signal.SIGHUP, signal.SIG_IGN)
+
+    def _stop(self, loop: asyncio.AbstractEventLoop, number: int) -> None:
+        if self.asked_to_stop:
+            self.should_exit = True  # the second time: without waiting, but settled all the same
+            for connection in list(self.server_state.connections):
+                connection.transport.abort()
+            return
+        self.asked_to_stop = True
+        log.info("service.stopping", extra={"fields": {"signal": signal.Signals(number).name}})
+        _end_by_force_after(self._drain + (self.config.timeout_graceful_shutdown or 0) + _SETTLES_WITHIN)
+        loop.call_later(self._drain, self._exit)
+
+    def _exit(self) -> None:
+        self.should_exit = True
+
+    def _read_again(self) -> None:
+        log.info("service.reads-again")
+        for file in (self._parts.rules_file, self._parts.keys_file):
+            if file is not None:
+                file.expire()
+
+
+def _end_by_force_after(seconds: float) -> None:
+    """Ends the process when it has not ended by then: something hangs that nothing else ends."""
+
+    def end() -> None:
+        time.sleep(seconds)
+        log.error("service.ended-by-force", extra={"fields": {"seconds": seconds}})
+        logging.shutdown()
+        os._exit(1)
+
+    threading.Thread(target=end, name="end-by-force", daemon=True).start()
+
+
+def raise_descriptor_limit() -> int:
+    """Lets the process have as many files and connections open as the system allows it to; gives how many."""
+    soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
+    if soft < hard:
+        with contextlib.suppress(ValueError, OSError):
+            resource.setrlimit(resource.RLIMIT_NOFILE, (hard, hard))
+    return resource.getrlimit(resource.RLIMIT_NOFILE)[0]
 
 
 def listening_socket(host: str, port: int) -> socket.socket:
@@ -89,13 +151,18 @@ def run(settings: Settings, listener: socket.socket, ready: Callable[[str], None
         BadSettings, BadRules, BadKeyFile: with what is wrong and where.
     """
     _set_up_logging()
+    descriptors = raise_descriptor_limit()
+    for said in exposed(settings):
+        log.warning("permissions.open", extra={"fields": {"file": said}})
     parts = assemble(settings)
+    limits = settings.limits
+    bounds = {"head_seconds": limits.head, "network_connections": limits.network_connections, "__slots__": ()}
     config = uvicorn.Config(
         Service(parts),
         interface="asgi3",
-        http=ZeroCopyProtocol,
+        http=type("BoundedProtocol", (ZeroCopyProtocol,), bounds),
         ws="none",
-        loop="uvloop",
+        loop="none",
         lifespan="on",
         access_log=False,  # it would write seals down; the history is what tells who got what
         log_config=None,
@@ -104,11 +171,31 @@ def run(settings: Settings, listener: socket.socket, ready: Callable[[str], None
         timeout_graceful_shutdown=settings.service.shutdown,
     )
     _spare_the_collector()
-    server = _Server(config, lambda: ready(url_of(listener)))
-    parts.stopping = lambda: server.should_exit
-    # A Runner of its own, for asyncio.run takes no loop before Python 3.12.
-    with asyncio.Runner(loop_factory=config.get_loop_factory()) as runner:
-        runner.run(server.serve(sockets=[listener]))
+    url = url_of(listener)
+    server = _Server(config, parts, lambda: ready(url), settings.service.drain)
+    parts.stopping = lambda: server.asked_to_stop or server.should_exit
+    log.info("service.started", extra={"fields": {"version": __version__, "url": url, "descriptors": descriptors}})
+    # Not `asyncio.Runner`, which waits at its end for threads that may hang.
+    loop = uvloop.new_event_loop()
+    asyncio.set_event_loop(loop)
+    try:
+        loop.run_until_complete(server.serve(sockets=[listener]))
+    finally:
+        log.info("service.stopped")
+        asyncio.set_event_loop(None)
+    if not server.started:
+        raise CannotListen("the service could not be started; the log says why")
+    _leave()
+
+
+def _leave() -> None:
+    """Ends the process now when threads are left in work that may never end; else they would be waited for."""
+    left = [one for one in threading.enumerate() if one is not threading.main_thread() and not one.daemon]
+    if left:
+        logging.shutdown()
+        sys.stdout.flush()
+        sys.stderr.flush()
+        os._exit(0)
 
 
 def _spare_the_collector() -> None:

@@ -2,22 +2,33 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter, Request, Response
-from starlette.concurrency import run_in_threadpool
+import math
+from dataclasses import replace
 
+from fastapi import APIRouter, Request, Response
+
+from invio.core.cookies import cookie_named
 from invio.core.files import Caller
 from invio.core.reasons import Refusal
+from invio.core.request_head import RequestHead
+from invio.core.rules import ADMINISTER, THE_SERVICE
+from invio.core.sign_ins import Counter, password_counters, token_counters
 from invio.delivery.identify import COOKIE, session_secret
 from invio.records.recipients import (
+    Recipient,
     close_session,
     open_session,
     password_of,
     recipient_named,
     recipient_of_token,
 )
-from invio.service.asking import TheCaller, TheParts, head_of, manages
+from invio.records.sign_ins import DEVICE_LIFE, MustWait, attempt, device_of, know_device, succeeded
+from invio.service.asking import TheCaller, TheParts, head_of
+from invio.service.assembly import Parts
+from invio.service.guard import DEVICE
 from invio.service.passwords import is_password
 from invio.service.shapes import Me, SignIn
+from invio.workers.pool import PoolBusy
 
 router = APIRouter(tags=["sessions"])
 
@@ -28,52 +39,93 @@ async def sign_in(asked: SignIn, request: Request, response: Response, parts: Th
 
     Makes a session and sets its cookie: `HttpOnly`, `SameSite=Strict`, for 12 hours, or until the token ends.
 
-    After five failures from one network address, each further one makes the next attempt wait longer.
+    After some failures the next attempt has to wait: those for one account, and those from one network. A device
+    that signed in to the account before is counted by itself, and a good token never waits.
     """
-    network = parts.way.front.network(request.client.host if request.client else None, head_of(request))
-    parts.attempts.check(network)
-
+    head = head_of(request)
+    network = parts.way.front.network(request.client.host if request.client else None, head)
+    recipient = await (_by_token(asked, parts, network) if asked.token else _by_password(asked, head, parts, network))
     token = None if asked.token is None else asked.token.strip()
-
-    def look_up() -> Me | None:
-        with parts.engine.connect() as connection:
-            if token is not None:
-                recipient = recipient_of_token(connection, token)
-            else:
-                recipient = recipient_named(connection, str(asked.recipient))
-                kept = password_of(connection, str(asked.recipient))
-        if asked.password is not None and not is_password(kept, asked.password):
-            return None
-        if recipient is None:
-            return None
-        may = manages(parts, Caller(recipient.id, recipient.groups, network))
-        return Me(recipient=recipient.id, groups=sorted(recipient.groups), manages=may)
-
-    me = await run_in_threadpool(look_up)
-    session = None
-    if me is not None:
-        recipient = str(me.recipient)
-        session = await parts.journal.call(lambda connection: open_session(connection, recipient, token))
-    if me is None or session is None:
-        parts.attempts.failed(network)
-        given = "a token of a recipient" if asked.token is not None else "the password of such a recipient"
-        raise Refusal("bad-token", f"this is not {given} here")
-    parts.attempts.succeeded(network)
+    session = await parts.journal.call(lambda connection: open_session(connection, recipient.id, token))
+    caller = Caller(recipient.id, recipient.groups, network, credential=recipient.credential)
+    if session is None:
+        raise Refusal("bad-token", "this is not a token of a recipient here")
+    parts.audit("sign-in.done", caller)
+    secure = is_secure(request, parts)
     response.set_cookie(
-        COOKIE,
-        session.secret,
-        max_age=session.seconds,
-        httponly=True,
-        samesite="strict",
-        secure=request.url.scheme == "https",
+        COOKIE, session.secret, max_age=session.seconds, httponly=True, samesite="strict", secure=secure
     )
-    return me
+    if token is None:
+        known = cookie_named(head.get(b"cookie") or "", DEVICE)
+        secret = await parts.journal.call(lambda connection: know_device(connection, recipient.id, known))
+        response.set_cookie(DEVICE, secret, max_age=DEVICE_LIFE, httponly=True, samesite="strict", secure=secure)
+    await parts.rules.ask_ahead(caller, ADMINISTER, THE_SERVICE)
+    return Me(recipient=recipient.id, groups=sorted(recipient.groups), administers=parts.rules.administers(caller))
+
+
+async def _by_token(asked: SignIn, parts: Parts, network: str | None) -> Recipient:
+    """Whose token it is; a good one is always looked at. Raises Refusal."""
+    token = str(asked.token).strip()
+
+    def look_up() -> Recipient | None:
+        with parts.engine.connect() as connection:
+            return recipient_of_token(connection, token)
+
+    recipient = await parts.pools.identification.run(look_up)
+    if recipient is not None:
+        return recipient
+    await count_attempt(parts, token_counters(network), network, None)
+    raise Refusal("bad-token", "this is not a token of a recipient here")
+
+
+async def _by_password(asked: SignIn, head: RequestHead, parts: Parts, network: str | None) -> Recipient:
+    """Whose password it is. Raises Refusal."""
+    name, secret = str(asked.recipient), cookie_named(head.get(b"cookie") or "", DEVICE)
+
+    def look_up() -> tuple[Recipient | None, str | None, str | None]:
+        with parts.engine.connect() as connection:
+            device = None if secret is None else device_of(connection, secret, name)
+            return recipient_named(connection, name), password_of(connection, name), device
+
+    recipient, kept, device = await parts.pools.identification.run(look_up)
+    counters = password_counters(name, network, device)
+    await count_attempt(parts, counters, network, name)
+    try:
+        fits = await parts.pools.passwords.run(is_password, kept, str(asked.password))
+    except PoolBusy:
+        raise Refusal("busy", "too many people sign in at this moment", retry_after=2) from None
+    if not fits or recipient is None:
+        raise Refusal("bad-token", "this is not the password of such a recipient here")
+    await parts.journal.call(lambda connection: succeeded(connection, counters))
+    return replace(recipient, credential="password")
+
+
+async def count_attempt(parts: Parts, counters: list[Counter], network: str | None, name: str | None) -> None:
+    """Counts an attempt. Raises Refusal (`slow-down`)."""
+    caller = Caller(None, frozenset(), network)
+    try:
+        await parts.journal.call(lambda connection: attempt(connection, counters))
+    except MustWait as wait:
+        parts.audit("sign-in.slowed", caller, recipient=name)
+        seconds = math.ceil(wait.seconds)
+        said = f"too many sign-ins failed; the next one is looked at in {seconds} s"
+        raise Refusal("slow-down", said, retry_after=seconds) from None
+    parts.audit("sign-in.attempt", caller, recipient=name)
+
+
+def is_secure(request: Request, parts: Parts) -> bool:
+    """Whether the browser came by TLS: to this service, to its public address, or to the front server."""
+    if request.url.scheme == "https" or (parts.settings.service.public_url or "").startswith("https:"):
+        return True
+    peer = request.client.host if request.client else None
+    return parts.way.front.scheme(peer, head_of(request)) == "https"
 
 
 @router.get("/api/sessions/current", summary="Who am I")
 def current(caller: TheCaller, parts: TheParts) -> Me:
     """The caller, by token or by session; `recipient` is null without either."""
-    return Me(recipient=caller.recipient, groups=sorted(caller.groups), manages=manages(parts, caller))
+    administers = parts.rules.administers(caller)
+    return Me(recipient=caller.recipient, groups=sorted(caller.groups), administers=administers)
 
 
 @router.delete("/api/sessions/current", status_code=204, summary="Sign out")
@@ -83,4 +135,5 @@ async def sign_out(request: Request, response: Response, caller: TheCaller, part
     if secret is not None:
         await parts.journal.call(lambda connection: close_session(connection, secret))
         parts.identifier.forget(secret)
+        parts.audit("sign-out", caller)
     response.delete_cookie(COOKIE)

@@ -11,7 +11,7 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
+from pydantic import BaseModel, ConfigDict, Field, SecretStr, ValidationError, model_validator
 
 from invio.core.errors import Unusable
 from invio.core.forwarded import read_networks
@@ -20,6 +20,7 @@ from invio.core.toml_places import line_of
 # What an address may not have as a store, because it means something else.
 RESERVED = ("bundles",)
 _ORIGIN = re.compile(r"https?://[^/?#\s@*]+\Z")
+_URL = r"^https?://[^/?#\s]+(/[^?#\s]*)?$"
 _FIELD_NAME = r"^[!#$%&'*+.^_`|~0-9A-Za-z-]+$"
 _LINK = r"^$|^(https?://|mailto:|tel:|/)"
 _ALGORITHMS = ("RS256", "RS384", "RS512", "PS256", "PS384", "PS512", "ES256", "ES384", "ES512", "EdDSA")
@@ -42,12 +43,19 @@ class ServiceSettings(_Strict):
     data: Path = Path("data")
     keys: Path = Path("keys.json")
     rules: Path = Path("rules.toml")
-    public_url: str | None = Field(None, description="what links begin with, as in https://files.example.org")
+    public_url: str | None = Field(
+        None,
+        pattern=r"^https?://[^/?#\s]+(/[^?#\s]*)?$",
+        description="what links begin with, as in https://files.example.org",
+    )
     link_grace: int = Field(900, ge=0, description="seconds for which an expired link resumes what it began")
     digests: Literal["asked", "always"] = Field(
         "asked", description="whose SHA-256 is computed: what somebody asks for"
     )
     history_days: int | None = Field(None, ge=1, description="for which the history is kept; without it, for good")
+    drain: float = Field(
+        0.0, ge=0, le=600, description="seconds for which /readyz says no before a stop closes the listener"
+    )
     shutdown: int = Field(5, ge=0, description="seconds that running transfers get when the service stops")
     contact: str = Field("", max_length=300, description="whom people may ask, on every page that refuses something")
     contact_link: str = Field("", pattern=_LINK, description="where that leads, as in mailto:desk@example.org")
@@ -73,6 +81,12 @@ class LimitSettings(_Strict):
     recipient_transfers: int | None = Field(None, ge=1, description="files that one recipient obtains at once")
     put_bytes: int | None = Field(None, ge=1, description="bytes of a file that is put")
     idle: float = Field(60.0, gt=0, description="seconds for which a reader may take nothing")
+    head: float = Field(30.0, gt=0, description="seconds within which a request's head has to be there")
+    body_bytes: int = Field(1 << 20, ge=1, description="bytes of a request's body, but of a selection or a file")
+    selection_bytes: int = Field(8 << 20, ge=1, description="bytes of the body that holds a selection")
+    network_connections: int | None = Field(None, ge=1, description="connections of one network at once")
+    streams: int = Field(500, ge=1, description="event streams of each process at once")
+    recipient_streams: int = Field(20, ge=1, description="event streams of one recipient at once")
 
 
 class CorsSettings(_Strict):
@@ -102,9 +116,19 @@ class FrontSettings(_Strict):
     redirect_header: str | None = Field(None, pattern=_FIELD_NAME, description="what orders it to send a file")
     rate_header: str | None = Field(None, pattern=_FIELD_NAME, description="what tells it a speed")
 
+    secret_header: str | None = Field(None, pattern=_FIELD_NAME, description="what it proves itself with")
+    secret: SecretStr | None = Field(None, description="what that header holds, of 16 characters or more")
+
     @model_validator(mode="after")
     def _networks(self) -> FrontSettings:
         read_networks(self.networks)
+        if self.redirect_header and not (self.secret_header and self.secret):
+            raise ValueError(
+                "redirect_header needs secret_header and secret: other programs connect from where the front server "
+                "does, and would get an empty answer in the place of a file"
+            )
+        if self.secret is not None and len(self.secret.get_secret_value()) < 16:
+            raise ValueError("secret has 16 characters or more; openssl rand -hex 24 makes one")
         if self.redirect_header and not self.networks:
             raise ValueError("redirect_header needs networks: to anybody else it would show where files lie")
         return self
@@ -167,6 +191,7 @@ class TablesSettings(_Strict):
     """A store of files that are made when they are asked for."""
 
     kind: Literal["tables"]
+    connections: int = Field(5, ge=1, le=100, description="to each of its databases, at once")
     file: list[TableSettings] = Field(min_length=1)
 
 
@@ -176,6 +201,7 @@ class RemoteSettings(_Strict):
     kind: Literal["remote"]
     url: str = Field(description="where the files are; the scheme says how they are reached")
     options: dict[str, Any] = Field(default_factory=dict, description="for that kind of file system")
+    timeout: float = Field(20.0, gt=0, le=600, description="seconds that one call of it may take")
     redirect: int | None = Field(
         None, ge=1, le=86400, description="seconds that an address holds which the other system makes for a download"
     )
@@ -198,6 +224,7 @@ class Settings(_Strict):
     identity: IdentitySettings | None = None
     stores: dict[str, StoreSettings] = Field(min_length=1)
     folder: Path = Field(Path(), exclude=True)
+    file: Path | None = Field(None, exclude=True)
 
     @model_validator(mode="after")
     def _store_names(self) -> Settings:
@@ -233,9 +260,10 @@ def read_settings(path: str | Path) -> Settings:
         found = re.search(r"at line (\d+)", str(error))
         line = found[1] if found else len(text.splitlines()) or 1
         raise BadSettings(f"{file}:{line}: not TOML: {error}") from None
-    data.pop("folder", None)
+    for ours in ("folder", "file"):
+        data.pop(ours, None)
     try:
-        return Settings.model_validate({**data, "folder": file.resolve().parent})
+        return Settings.model_validate({**data, "folder": file.resolve().parent, "file": file.resolve()})
     except ValidationError as error:
         raise BadSettings("\n".join(_said(file, text, item) for item in error.errors())) from None
 

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
+from invio.core.moments import LAST_MOMENT, LONGEST_SPAN
 from invio.service.passwords import SHORTEST
 
+# Whole numbers of 15 digits at most: the link format's limit, which a database's integers hold as well.
+Version = Annotated[int, Field(ge=1, le=10**15 - 1)]
+Moment = Annotated[int, Field(ge=0, le=LAST_MOMENT, description="Unix seconds")]
 Action = Literal["list", "read", "bundle", "link", "put", "manage"]
 
 
@@ -27,14 +31,23 @@ class SignIn(BaseModel):
 
 
 class PasswordAsk(BaseModel):
-    """A password for the console; null takes it away."""
+    """A password for the console; null takes it away. `current` is the one before it."""
 
     model_config = ConfigDict(extra="forbid")
     password: str | None = Field(min_length=SHORTEST, max_length=500)
+    current: str | None = Field(None, max_length=500, description="what whoever does not administer has to give")
 
 
 FormFolders = Literal["keep", "flatten"]
 FormFormat = Literal["zip", "tar"]
+
+
+class Readiness(BaseModel):
+    """Whether the service can deliver and record; what cannot, by name, and what somebody should look at."""
+
+    status: Literal["ready", "not ready", "stopping"]
+    faults: dict[str, str] = Field(default_factory=dict)
+    hints: dict[str, str] = Field(default_factory=dict)
 
 
 class Me(BaseModel):
@@ -42,7 +55,7 @@ class Me(BaseModel):
 
     recipient: str | None
     groups: list[str]
-    manages: bool = Field(description="whether what is about the whole service may be seen and changed")
+    administers: bool = Field(description="whether what concerns the whole service may be seen and changed")
 
 
 class FileShape(BaseModel):
@@ -92,8 +105,10 @@ class BundleAsk(BaseModel):
 
     model_config = ConfigDict(extra="forbid")
     files: list[str] = Field(max_length=100_000)
-    versions: dict[str, Annotated[int, Field(ge=1)]] = Field(
-        default_factory=dict, description="which version of a file, by address; of others the newest as it is now"
+    versions: dict[str, Version] = Field(
+        default_factory=dict,
+        max_length=100_000,
+        description="which version of a file, by address; of others the newest as it is now",
     )
     name: str | None = Field(None, max_length=200)
     format: FormFormat | None = Field(None, description="zip, unless the name ends in .tar")
@@ -158,20 +173,20 @@ class LinkAsk(BaseModel):
     model_config = ConfigDict(extra="forbid", populate_by_name=True)
     address: str
     within: str | None = Field(None, alias="in", description="open this whole folder, too")
-    version: int | None = Field(None, ge=1)
+    version: Version | None = None
     disposition: Literal["attachment", "inline"] | None = Field(None, alias="as")
     name: str | None = None
     id: str | None = None
     to: str | None = None
-    only: list[str] = Field(default_factory=list)
-    until: int | None = Field(None, ge=0)
-    seconds: int | None = Field(None, ge=1, description="instead of until: from now on")
-    after: int | None = Field(None, ge=0)
+    only: list[str] = Field(default_factory=list, max_length=32)
+    until: Moment | None = None
+    seconds: int | None = Field(None, ge=1, le=LONGEST_SPAN, description="instead of until: from now on")
+    after: Moment | None = None
     who: str | None = None
-    net: list[str] = Field(default_factory=list)
+    net: list[str] = Field(default_factory=list, max_length=32)
     agent: str | None = None
-    uses: int | None = Field(None, ge=1)
-    rate: int | None = Field(None, ge=1, description="bytes a second")
+    uses: Version | None = None
+    rate: Version | None = Field(None, description="bytes a second")
     via: str | None = None
     tag: str | None = None
 
@@ -215,6 +230,7 @@ class TransferShape(BaseModel):
     address: str
     version: int | None = Field(description="of a file that is kept in versions")
     recipient: str | None
+    made_for: str | None = Field(description="whom the link says that it was made for")
     link: str | None
     via: str | None
     tag: str | None
@@ -287,7 +303,7 @@ class TokenAsk(BaseModel):
 
     model_config = ConfigDict(extra="forbid")
     label: str = Field("", max_length=200)
-    seconds: int | None = Field(None, ge=1)
+    seconds: int | None = Field(None, ge=1, le=LONGEST_SPAN)
 
 
 class TokenShape(BaseModel):
@@ -315,6 +331,25 @@ class RecipientList(BaseModel):
     recipients: list[RecipientShape]
 
 
+class AuditShape(BaseModel):
+    """Something that changed who may have what, or a sign-in; `about` says to what."""
+
+    id: int
+    at: str
+    event: str
+    by: str | None = Field(description="a recipient's id, `anyone`, or null for the service itself")
+    network: str | None
+    credential: str | None
+    about: dict[str, Any]
+
+
+class AuditList(BaseModel):
+    """A page of the audit, the newest first; `next` goes into `before` for the next one."""
+
+    lines: list[AuditShape]
+    next: int | None
+
+
 class LinkFacts(BaseModel):
     """What is known of a link by its id; null where it was made elsewhere."""
 
@@ -330,6 +365,13 @@ class LinkFacts(BaseModel):
     uses: int | None
     revoked: str | None
     key: str | None
+
+
+class RevokedShape(BaseModel):
+    """How many of a recipient's links were revoked now."""
+
+    maker: str
+    revoked: int
 
 
 class LinkList(BaseModel):

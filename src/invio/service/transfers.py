@@ -4,28 +4,33 @@ from __future__ import annotations
 
 import asyncio
 import json
-from collections.abc import AsyncIterator, Callable
+import time
+from collections.abc import AsyncIterator
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Query
+from fastapi import APIRouter, Query, Request
 from fastapi.responses import StreamingResponse
-from starlette.concurrency import run_in_threadpool
 
 from invio.core.addresses import BadAddress, parse_address
 from invio.core.files import Caller
 from invio.core.reasons import Refusal
 from invio.delivery.board import view
+from invio.delivery.turns import in_pool
 from invio.records.rows import TransferRow
-from invio.records.transfers import newest
-from invio.service.asking import TheCaller, TheParts, manages
+from invio.records.transfers import Scope, newest
+from invio.service.asking import TheCaller, TheParts, caller_of
 from invio.service.assembly import Parts
 from invio.service.shapes import TransferList, TransferShape
+from invio.service.streams import Watching
 
 router = APIRouter(tags=["transfers"])
 
 TICK = 0.25  # seconds between two looks at the board
 # A comment line often enough that no proxy takes the stream for dead. In ticks.
 _ALIVE_EVERY = 60
+_IDENTIFIED_EVERY = 3  # ticks
+_DECIDED_FOR = 1.0  # seconds
+_DECISIONS = 10_000
 _SCAN = 20  # pages of records that one answer looks through for a caller's own
 
 
@@ -34,25 +39,25 @@ async def list_transfers(
     caller: TheCaller,
     parts: TheParts,
     limit: Annotated[int, Query(ge=1, le=500)] = 50,
-    before: Annotated[str | None, Query(description="`next` of the page before")] = None,
+    before: Annotated[str | None, Query(max_length=24, description="`next` of the page before")] = None,
 ) -> TransferList:
     """One's own; for those who may `manage` a file, everyone's of it."""
     may_see = Sight(parts, caller)
+    if may_see.nothing:
+        return TransferList(transfers=[], next=None)
     await may_see.look_around()
     await parts.transfers.told()
     live = {shown["id"]: shown for shown in parts.transfers.board.running(may_see)}
-    rows, following = await run_in_threadpool(_recorded, parts, may_see, limit, before)
+    rows, following = await in_pool(parts.pools.history, _recorded, parts, may_see, limit, before)
     shown = [TransferShape.model_validate(live.get(row.id) or view(row)) for row in rows]
     return TransferList(transfers=shown, next=following)
 
 
-def _recorded(
-    parts: Parts, may_see: Callable[[TransferRow], bool], limit: int, before: str | None
-) -> tuple[list[TransferRow], str | None]:
+def _recorded(parts: Parts, may_see: Sight, limit: int, before: str | None) -> tuple[list[TransferRow], str | None]:
     found: list[TransferRow] = []
     with parts.engine.connect() as connection:
         for _ in range(_SCAN):
-            page = newest(connection, limit, before)
+            page = newest(connection, limit, before, may_see.scope)
             for row in page:
                 before = row.id
                 if may_see(row):
@@ -70,67 +75,134 @@ def _recorded(
     response_class=StreamingResponse,
     responses={200: {"content": {"text/event-stream": {}}, "description": "server-sent events"}},
 )
-async def stream_transfers(caller: TheCaller, parts: TheParts) -> StreamingResponse:
-    """Server-sent events: `transfer`, whose data is a transfer as `/api/transfers` shows it, whenever one changes."""
+async def stream_transfers(request: Request, caller: TheCaller, parts: TheParts) -> StreamingResponse:
+    """Server-sent events: `transfer`, whose data is a transfer as `/api/transfers` shows it, whenever one changes.
+
+    It ends when the caller is no longer who asked for it, as by signing out; rights are looked at again as they
+    change.
+    """
     if caller.recipient is None:
         raise Refusal("sign-in", "the stream shows your own transfers, or those that you manage")
+    watching = parts.streams.begin(caller.recipient)
     headers = {"Cache-Control": "no-store", "X-Accel-Buffering": "no"}
-    return StreamingResponse(_events(parts, Sight(parts, caller)), media_type="text/event-stream", headers=headers)
+    events = _events(parts, Sight(parts, caller), request, watching)
+    return StreamingResponse(events, media_type="text/event-stream", headers=headers)
 
 
-async def _events(parts: Parts, may_see: Sight) -> AsyncIterator[str]:
+async def _events(parts: Parts, may_see: Sight, request: Request, watching: Watching) -> AsyncIterator[str]:
     board = parts.transfers.board
-    ended, quiet = board.count, 0
+    ended, quiet, looks = board.count, 0, 0
     last: dict[str, tuple[Any, ...]] = {}
-    yield ": transfers, as they go\n\n"
-    while not parts.stopping():
-        events = []
-        await may_see.look_around()
-        for shown in board.running(may_see):
-            state = (shown["bytes"], shown["requests"], shown["rate"])
-            if last.get(shown["id"]) != state:
-                last[shown["id"]] = state
+    try:
+        yield ": transfers, as they go\n\n"
+        while not parts.stopping():
+            looks += 1
+            if looks % _IDENTIFIED_EVERY == 0 and not await is_still(may_see, request):
+                return
+            events = []
+            await may_see.look_around()
+            for row, shown in board.snapshot():
+                state = (shown["bytes"], shown["requests"], shown["rate"])
+                if last.get(row.id) != state and may_see(row):
+                    last[row.id] = state
+                    events.append(shown)
+            count = board.count
+            for shown in board.ended_since(ended, may_see):
+                last.pop(shown["id"], None)
                 events.append(shown)
-        count = board.count
-        for shown in board.ended_since(ended, may_see):
-            last.pop(shown["id"], None)
-            events.append(shown)
-        ended = count
-        for shown in events:
-            yield f"event: transfer\ndata: {json.dumps(shown)}\n\n"
-        quiet = 0 if events else quiet + 1
-        if quiet >= _ALIVE_EVERY:
-            quiet = 0
-            yield ": nothing moved\n\n"
-        await asyncio.sleep(TICK)
+            ended = count
+            if events:
+                yield "".join(f"event: transfer\ndata: {json.dumps(shown)}\n\n" for shown in events)
+            quiet = 0 if events else quiet + 1
+            if quiet >= _ALIVE_EVERY:
+                quiet = 0
+                yield ": nothing moved\n\n"
+            await asyncio.sleep(TICK)
+    finally:
+        watching.end()
+
+
+async def is_still(may_see: Sight, request: Request) -> bool:
+    """Whether whoever asked for a stream still is who they were; their groups may have changed."""
+    try:
+        caller = await caller_of(request)
+    except Refusal:
+        return False
+    if caller.recipient is None or caller.recipient != may_see.caller.recipient:
+        return False
+    if caller.groups != may_see.caller.groups:
+        may_see.forget()
+    may_see.caller = caller
+    return True
 
 
 class Sight:
-    """Which transfers a caller may see: their own, and those of files that they manage."""
+    """Which transfers a caller may see: their own, and those of files that they manage.
+
+    What was decided is remembered for as long as the rules are the same, and for two seconds at most.
+    """
 
     def __init__(self, parts: Parts, caller: Caller) -> None:
         self._parts = parts
-        self._caller = caller
+        self.caller = caller
         self._manages: dict[str, bool] = {}
+        self._rules = parts.rules
+        self._since = time.monotonic()
+
+    @property
+    def scope(self) -> Scope:
+        """What has to be looked through for it."""
+        return Scope(self.caller.recipient, self._parts.rules.reached_by(self.caller, "manage"))
+
+    @property
+    def nothing(self) -> bool:
+        """Whether there can be nothing for the caller to see."""
+        return self.caller.recipient is None and self.scope.stores == frozenset()
+
+    def forget(self) -> None:
+        """Has everything be decided anew."""
+        self._manages = {}
+        self._rules, self._since = self._parts.rules, time.monotonic()
+
+    def _refresh(self) -> None:
+        if self._rules is not self._parts.rules or time.monotonic() - self._since > _DECIDED_FOR:
+            self.forget()
+        elif len(self._manages) > _DECISIONS:
+            self._manages = {}
 
     async def look_around(self) -> None:
         """Decides about what is on the board, where whoever decides may be waited for."""
+        self._refresh()
         for address in self._parts.transfers.board.addresses() - self._manages.keys():
             try:
-                await self._parts.rules.ask_ahead(self._caller, "manage", parse_address(address))
+                await self._parts.rules.ask_ahead(self.caller, "manage", parse_address(address))
             except BadAddress:
                 pass  # it is told by _may_manage
             self._manages[address] = self._may_manage(address)
 
+    async def manages(self, address: str) -> bool:
+        """Whether the caller manages all that is at an address: a file, or a folder."""
+        try:
+            where = parse_address(address)
+        except BadAddress:
+            return False
+        rules = self._parts.rules
+        await rules.ask_ahead(self.caller, "manage", where)
+        if where.folder:
+            return rules.allows_below(self.caller, "manage", where)
+        return rules.allows(self.caller, "manage", where)
+
     def __call__(self, row: TransferRow) -> bool:
-        if self._caller.recipient is not None and row.recipient == self._caller.recipient:
+        if self.caller.recipient is not None and self.caller.recipient in (row.recipient, row.made_for):
             return True
-        if row.address not in self._manages:
-            self._manages[row.address] = self._may_manage(row.address)
-        return self._manages[row.address]
+        self._refresh()
+        known = self._manages.get(row.address)
+        if known is None:
+            known = self._manages[row.address] = self._may_manage(row.address)
+        return known
 
     def _may_manage(self, address: str) -> bool:
         try:
-            return self._parts.rules.allows(self._caller, "manage", parse_address(address))
+            return self._parts.rules.allows(self.caller, "manage", parse_address(address))
         except BadAddress:  # somebody asked for it, and there is no such thing
-            return manages(self._parts, self._caller)
+            return self._parts.rules.administers(self.caller)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 import logging
 import time
 from collections.abc import Callable
@@ -10,24 +9,27 @@ from pathlib import Path
 from typing import Generic, TypeVar
 
 from invio.core.errors import Unusable
+from invio.service.audit import Audit
+from invio.workers.pool import Pool
 
 log = logging.getLogger("invio.service")
-_LOOKED_EVERY = 1.0  # seconds
 T = TypeVar("T")
 
 
 class Watched(Generic[T]):
     """One file, what it says, and whom to tell when that changes."""
 
-    def __init__(self, what: str, path: Path, read: Callable[[Path], T]) -> None:
-        """`what` it holds, for the log.
+    def __init__(self, what: str, path: Path, read: Callable[[Path], T], audit: Audit) -> None:
+        """`what` it holds, for the log and the audit.
 
         Raises:
             Unusable: as `read` does; there is nothing before it that could be left in force.
         """
         self._what = what
         self._read = read
+        self._audit = audit
         self.path = path
+        self._reader = Pool(f"{what}-reader", 1, waiting=1)
         self._seen = self._signature()
         self.value = read(path)
         self.since = time.time()  # when it was read, Unix seconds
@@ -40,6 +42,10 @@ class Watched(Generic[T]):
             return None
         return status.st_ino, status.st_size, status.st_mtime_ns
 
+    def expire(self) -> None:
+        """Has the file be read again at the next look, altered or not."""
+        self._seen = (-1,)
+
     def look(self) -> bool:
         """Reads the file if it has changed; whether there is something new in force."""
         signature = self._signature()
@@ -48,17 +54,15 @@ class Watched(Generic[T]):
         self._seen = signature
         try:
             self.value = self._read(self.path)
-        except Unusable as error:
-            self.fault = str(error)
+        except Exception as error:  # a file may be odd in any way, and an operator's module raise anything
+            self.fault = str(error) if isinstance(error, Unusable) else f"{type(error).__name__}: {error}"
             log.error(f"{self._what}.broken", extra={"fields": {"error": self.fault, "in_force_since": self.since}})
             return False
         self.since, self.fault = time.time(), None
-        log.info(f"{self._what}.read", extra={"fields": {"file": self.path.name}})
+        self._audit(f"{self._what}.read", None, file=self.path.name)
         return True
 
     async def keep(self, tell: Callable[[T], None]) -> None:
-        """Runs for the life of the service; `tell` is called in the event loop."""
-        while True:
-            await asyncio.sleep(_LOOKED_EVERY)
-            if await asyncio.to_thread(self.look):
-                tell(self.value)
+        """Looks at the file; `tell` is called in the event loop when there is something new in force."""
+        if await self._reader.run(self.look):
+            tell(self.value)

@@ -1,0 +1,156 @@
+"""What runs beside the requests for the life of a service, mounted or not, and how it ends.
+
+Each piece of background work is called again and again; whatever it raises is logged and shown by `/readyz`, and
+does not end it. The order of the end: no more background work, then what is delivered is broken off and settled,
+then the records are written and closed.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+import os
+import threading
+import time
+from collections.abc import AsyncIterator, Awaitable, Callable
+from contextlib import asynccontextmanager
+from functools import partial
+
+import sqlalchemy as sa
+
+from invio.records import quotas, transfers
+from invio.records.archives import forget_unused
+from invio.records.audit import forget_lines
+from invio.records.company import Left
+from invio.records.facts import look_at_clock
+from invio.records.history import forget
+from invio.service.assembly import Parts
+from invio.stores.directory import DirectoryStore
+
+log = logging.getLogger("invio.service")
+
+_AGAIN = 1.0  # seconds after which background work that failed is tried again
+_HOURLY = 3600.0
+_LOOKED_EVERY = 1.0  # seconds between two looks at files and folders
+_COMPANY_EVERY = 2.0  # seconds between two looks at the other processes
+_FORGOTTEN_AT_ONCE = 500  # lines that one transaction drops
+
+
+@asynccontextmanager
+async def running(parts: Parts) -> AsyncIterator[None]:
+    """The background work of a service, for as long as it serves."""
+    ended = threading.Event()
+    work: list[tuple[str, Callable[[], Awaitable[object]], float]] = [
+        ("progress", parts.transfers.note_progress, 0.0),
+        ("records", partial(_look_at_records, parts), _LOOKED_EVERY),
+        ("stores", partial(_look_at_stores, parts), _LOOKED_EVERY),
+        ("audit", partial(parts.audit.write, parts.journal), _LOOKED_EVERY),
+        ("company", partial(_look_at_company, parts), _COMPANY_EVERY),
+        ("clock", partial(_hourly, parts), _HOURLY),
+    ]
+    if parts.rules_file is not None:
+        work.append(("rules", partial(parts.rules_file.keep, parts.decide_by), _LOOKED_EVERY))
+    if parts.keys_file is not None:
+        work.append(("keys", partial(parts.keys_file.keep, parts.seal_by), _LOOKED_EVERY))
+    if parts.settings.bundles.scan_every:
+        work.append(("scan", partial(_scan, parts, ended), parts.settings.bundles.scan_every))
+    tasks = [asyncio.create_task(_lasting(parts, *one), name=one[0]) for one in work]
+    try:
+        yield
+    finally:
+        ended.set()
+        for task in tasks:
+            task.cancel()
+        await asyncio.gather(*tasks, return_exceptions=True)
+        parts.delivery.stop()
+        try:
+            await parts.audit.write(parts.journal)
+        except Exception as error:  # the log has them
+            log.warning("audit.not-written", extra={"fields": {"error": str(error)[:500]}})
+        await parts.journal.stop()
+        parts.close()
+
+
+async def _lasting(parts: Parts, name: str, work: Callable[[], Awaitable[object]], every: float) -> None:
+    """Does a piece of background work again and again, whatever becomes of it."""
+    while True:
+        try:
+            await work()
+            parts.health.works(name)
+            await asyncio.sleep(every)
+        except Exception as error:  # it may be anything, and must not end the work
+            parts.health.fails(name, error, hint=name not in ("progress", "records"))
+            await asyncio.sleep(max(_AGAIN, min(every, 60.0)))
+
+
+async def _look_at_records(parts: Parts) -> None:
+    """Notices that the records were removed or replaced: what is written then is written nowhere."""
+    status = await parts.pools.files.run(_identity, parts.settings.database)
+    if status != parts.records_identity:
+        what = "are gone" if status is None else "were replaced"
+        raise RuntimeError(f"the records {what} while the service runs; start it again")
+    if parts.journal.fault is not None:
+        raise RuntimeError(f"the records cannot be written: {parts.journal.fault}")
+
+
+def _identity(path: os.PathLike[str]) -> tuple[int, int] | None:
+    try:
+        status = os.stat(path)
+    except OSError:
+        return None
+    return status.st_dev, status.st_ino
+
+
+async def _look_at_stores(parts: Parts) -> None:
+    """Notices that a directory is gone, as when its disk is not mounted."""
+    for name, store in parts.catalogue.stores.items():
+        if isinstance(store, DirectoryStore):
+            fault = await parts.pools.files.run(store.fault)
+            if fault is None:
+                parts.health.works(f"store {name}")
+            else:
+                parts.health.fails(f"store {name}", fault)
+
+
+async def _look_at_company(parts: Parts) -> None:
+    """Puts in order what a process has left that died while others, as this one, live."""
+    for number in parts.company.others():
+        with parts.company.left(number) as left:
+            if left is not None:
+                log.warning("process.died", extra={"fields": {"number": number}})
+                await parts.journal.call(partial(put_in_order, left=left))
+
+
+def put_in_order(connection: sa.Connection, left: Left) -> None:
+    """Ends what a process left that died: its reservations count as taken, its transfers as broken off."""
+    quotas.take_orphans(connection, left.number, left.since)
+    said = "the process that sent it ended before the transfer did"
+    transfers.break_off_orphans(connection, said, left.number, left.since)
+
+
+async def _hourly(parts: Parts) -> None:
+    """Forgets what is to be kept no longer, if the clock can be believed."""
+    clock = await parts.journal.call(look_at_clock)
+    if clock.jumped:
+        log.error("clock.jumped", extra={"fields": {"seconds": round(clock.jumped)}})
+    if not clock.trusted:
+        raise RuntimeError("the clock has jumped by days; nothing is forgotten until it has gone on for a week")
+    now = time.time()
+    while await parts.journal.call(partial(forget_unused, now=now)):
+        await asyncio.sleep(0.05)
+    await parts.journal.call(partial(quotas.forget, before=now - quotas.LONGEST_KEPT))
+    days = parts.settings.service.history_days
+    for drop in (forget, forget_lines) if days is not None else ():
+        before = now - (days or 0) * 86_400
+        while await parts.journal.call(partial(drop, before=before, most=_FORGOTTEN_AT_ONCE)) == _FORGOTTEN_AT_ONCE:
+            await asyncio.sleep(0.05)  # others' lines are not to wait
+
+
+async def _scan(parts: Parts, ended: threading.Event) -> None:
+    """Has contents be known before archives need them."""
+    from invio.delivery.scanning import scan
+
+    began = time.monotonic()
+    read = await parts.pools.scanning.run(scan, parts.engine, parts.catalogue.stores.values(), ended.is_set)
+    if read:
+        log.info("scan.done", extra={"fields": {"files": read, "seconds": round(time.monotonic() - began, 1)}})
