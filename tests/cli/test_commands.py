@@ -158,7 +158,7 @@ def test_transfers_lists_what_was_delivered(ann: Invio, bob: Invio) -> None:
     ("arguments", "status", "says"),
     [
         (["files", "none/"], 1, "(missing)"),
-        (["fetch", "files/none"], 1, "there is no file files/none (missing)"),
+        (["fetch", "files/none"], 1, "there is no file files/none for you here (missing)"),
         (["fetch", "files/../x"], 2, "not an address"),
         (["fetch"], 2, "Missing argument"),
         (["fetch", "files/a", "files/b", "-o", "one-name"], 2, "several files need a folder"),

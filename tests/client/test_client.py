@@ -133,7 +133,7 @@ def test_listing_facts_links_and_reasons(client: Client, tmp_path: Path) -> None
     with Client(link.partition("/get/")[0]) as anyone:
         assert anyone.fetch(link, folder=tmp_path).size == len(BIG)
     assert client.why("files/big.bin", "bob")["allowed"]
-    assert [shown["recipient"] for shown in client.transfers()] == ["bob"]
+    assert [(shown["recipient"], shown["made_for"]) for shown in client.transfers()] == [(None, "bob")]
 
 
 def test_no_service_and_no_address_are_said_as_such(tmp_path: Path) -> None:
@@ -216,3 +216,71 @@ def truncating(port: int, after: int, times: int = 1000) -> Iterator[int]:
         threading.Thread(target=run, args=(listener,), daemon=True).start()
         yield listener.getsockname()[1]
         listener.shutdown(socket.SHUT_RDWR)
+
+
+@pytest.mark.parametrize("made", ["link to a file", "link to nothing", "folder", "pipe", "file"])
+@pytest.mark.parametrize("of", ["target", "part"])
+def test_the_client_writes_to_nothing_that_it_did_not_make(client: Client, tmp_path: Path, made: str, of: str) -> None:
+    precious = tmp_path / "precious.txt"
+    precious.write_bytes(b"precious")
+    target = tmp_path / "got" / "big.bin"
+    target.parent.mkdir()
+    place = target if of == "target" else target.with_name("big.bin.part")
+    if made == "link to a file":
+        place.symlink_to(precious)
+    elif made == "link to nothing":
+        place.symlink_to(tmp_path / "elsewhere.bin")
+    elif made == "folder":
+        place.mkdir()
+    elif made == "pipe":
+        os.mkfifo(place)
+    else:
+        place.write_bytes(b"of somebody")
+    if of == "part" and made == "file":
+        # A part without its note belongs to no download that is known: it is begun anew.
+        assert client.fetch("files/big.bin", target=target).path.read_bytes() == BIG
+        return
+    with pytest.raises(OSError, match=r"big\.bin"):
+        client.fetch("files/big.bin", target=target)
+    assert precious.read_bytes() == b"precious"
+    assert not (tmp_path / "elsewhere.bin").exists()
+    assert place.is_symlink() == made.startswith("link")
+    if made == "file":
+        assert place.read_bytes() == b"of somebody"
+
+
+def test_two_downloads_do_not_share_a_partial_file(service: Service, client: Client, tmp_path: Path) -> None:
+    slow = service.url + service.link("files/big.bin", rate=400_000)
+    begun = threading.Event()
+    target = tmp_path / "big.bin"
+    failed: list[BaseException] = []
+
+    def first() -> None:
+        try:
+            with Client(service.url) as other:
+                other.fetch(slow, target=target, report=lambda _: begun.set())
+        except BaseException as error:  # told below
+            failed.append(error)
+
+    thread = threading.Thread(target=first)
+    thread.start()
+    assert begun.wait(10)
+    with pytest.raises(FileExistsError, match="another download of it is under way"):
+        client.fetch("files/big.bin", target=target)
+    thread.join(30)
+    assert failed == []
+    assert target.read_bytes() == BIG
+    assert [path.name for path in tmp_path.glob("big*")] == ["big.bin"]
+
+
+def test_what_came_to_be_there_meanwhile_is_not_replaced(service: Service, tmp_path: Path) -> None:
+    target = tmp_path / "big.bin"
+
+    def appear(_: Progress) -> None:
+        if not target.exists():
+            target.write_bytes(b"of somebody")
+
+    with Client(service.url) as client, pytest.raises(FileExistsError, match="meanwhile"):
+        client.fetch("files/big.bin", target=target, report=appear)
+    assert target.read_bytes() == b"of somebody"
+    assert (tmp_path / "big.bin.part").read_bytes() == BIG

@@ -9,12 +9,17 @@ import click
 
 from invio.core.addresses import BadAddress
 from invio.core.errors import Unusable
+from invio.core.shown import shown
 
 
 class SaidNo(click.ClickException):
     """The service or the file said no: exit status 1."""
 
     exit_code = 1
+
+    def format_message(self) -> str:
+        """The message, without orders to the terminal that somebody wrote into a name."""
+        return shown(self.message, keep="\n\t")
 
 
 class Commands(click.Group):

@@ -11,7 +11,7 @@ from rich.progress import BarColumn, Progress, TextColumn
 from rich.progress import TaskID as Line
 
 from invio.cli.options import gives_json, print_json, talks_to_service
-from invio.cli.output import console, duration_text, size_text
+from invio.cli.output import console, duration_text, say, size_text
 from invio.client import Client, Fetched
 from invio.client import Progress as Done
 
@@ -154,9 +154,9 @@ def bundle(
         print_json({**made, "path": str(fetched.path), "resumed": fetched.resumed})
         return
     entries = "1 file" if made["entries"] == 1 else f"{made['entries']:,} files"
-    click.echo(f"{fetched.path}: {entries}, {size_text(fetched.size)}{_resumed(fetched)}")
+    say(f"{fetched.path}: {entries}, {size_text(fetched.size)}{_resumed(fetched)}")
     for one in made["left_out"]:
-        click.echo(f"left out: {one['address']} ({one['reason']})")
+        say(f"left out: {one['address']} ({one['reason']})")
 
 
 def _where(output: Path | None) -> tuple[Path, Path | None]:
@@ -188,7 +188,7 @@ def _tell(fetched: list[Fetched], as_json: bool) -> None:
         return
     for item in fetched:
         verified = ", SHA-256 verified" if item.verified else ""
-        click.echo(f"{item.path}: {size_text(item.size)}{_resumed(item)}{verified}")
+        say(f"{item.path}: {size_text(item.size)}{_resumed(item)}{verified}")
 
 
 def _resumed(item: Fetched) -> str:

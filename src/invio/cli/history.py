@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator
+from itertools import islice
 from typing import Any
 
 import click
@@ -11,7 +12,7 @@ from rich.text import Text
 
 from invio.cli.links import WHEN
 from invio.cli.options import talks_to_service
-from invio.cli.output import STATES, print_table, size_text, state_text
+from invio.cli.output import STATES, print_table, say, size_text, state_text
 from invio.client import Client
 
 _SHOWN = 50  # lines of a table; the other forms give all
@@ -40,7 +41,7 @@ def history(
     lines = client.history(format=form, limit=most, token=of_token, **filters)
     if as_csv or as_json:
         for line in lines:
-            click.echo(line)
+            say(line)
         return
     columns = [("began (UTC)", "left"), ("state", "left"), ("bytes", "right"), ("requests", "right"), ("who", "left")]
     print_table([*columns, ("address, and through what", "left")], _rows(lines))
@@ -61,10 +62,17 @@ def _rows(lines: Iterator[str]) -> Iterator[tuple[str | Text, ...]]:
             state_text(one["state"]),
             _came_of(one),
             str(one["requests"]),
-            one["recipient"] or "anyone",
+            _who(one),
             Text(one["address"] + ("" if one["version"] is None else f"  (version {one['version']})"))
             + Text("\n" + _through(one), style="dim"),
         )
+
+
+def _who(one: dict[str, Any]) -> str:
+    """Who obtained it; of a link that somebody made for another, whom they said it was for."""
+    if one["recipient"]:
+        return str(one["recipient"])
+    return f"anyone (a link for {one['made_for']})" if one["made_for"] else "anyone"
 
 
 def _through(one: dict[str, Any]) -> str:
@@ -72,3 +80,31 @@ def _through(one: dict[str, Any]) -> str:
     parts = [one["credential"], f"link {one['link']}" if one["link"] else None, one["via"] and f"via {one['via']}"]
     origin = f"from {one['network']}" if one["network"] else None
     return " · ".join(part for part in (*parts, origin, one["decided_by"]) if part)
+
+
+@click.command()
+@click.option("--event", metavar="NAME", help="Of this event, or of all of a kind: sign-in, token, link.")
+@click.option("--by", metavar="ID", help="By this recipient.")
+@click.option("--limit", type=click.IntRange(min=1), help="So many, the newest first; 50 in a table, else all.")
+@click.option("--json", "as_json", is_flag=True, help="Print all of it as JSON Lines.")
+@talks_to_service
+def audit(client: Client, event: str | None, by: str | None, limit: int | None, as_json: bool) -> None:
+    """Show who signed in, and who changed recipients, tokens, keys, rules and links. For administrators."""
+    lines = islice(client.audit(event, by), limit if as_json else limit or _SHOWN)
+    if as_json:
+        for line in lines:
+            say(json.dumps(line))
+        return
+    columns = [("when (UTC)", "left"), ("event", "left"), ("by", "left"), ("what, and from where", "left")]
+    print_table(columns, (_audited(line) for line in lines))
+
+
+def _audited(line: dict[str, Any]) -> tuple[str | Text, ...]:
+    about = " · ".join(f"{name} {_listed(value)}" for name, value in line["about"].items())
+    origin = " · ".join(part for part in (line["credential"], line["network"] and f"from {line['network']}") if part)
+    what = Text(about + ("\n" if about and origin else "")) + Text(origin, style="dim")
+    return line["at"][:19].replace("T", " "), line["event"], line["by"] or "the service", what
+
+
+def _listed(value: object) -> str:
+    return ", ".join(map(str, value)) if isinstance(value, list) else str(value)

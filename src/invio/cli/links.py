@@ -14,7 +14,7 @@ from rich.text import Text
 
 from invio.cli.commands import SaidNo
 from invio.cli.options import gives_json, print_json, talks_to_service
-from invio.cli.output import console, print_table
+from invio.cli.output import console, print_table, say
 from invio.client import Client
 from invio.core.addresses import parse_address
 from invio.core.keys import read_keys
@@ -139,7 +139,7 @@ def _print_link(made: SealedLink, base: str, as_json: bool) -> None:
     if as_json:
         print_json({"url": url, **_facts(made)})
     else:
-        click.echo(url)
+        say(url)
 
 
 def _facts(of: SealedLink) -> dict[str, Any]:
@@ -188,9 +188,9 @@ def check(
 
 def _explain(result: dict[str, Any]) -> None:
     """The link in words."""
-    click.echo(f"  opens {result['root'].get('in', result['address'])}, sealed with key {result['key']}")
+    say(f"  opens {result['root'].get('in', result['address'])}, sealed with key {result['key']}")
     for name, value in [*result["root"].items(), *result["conditions"]]:
-        click.echo(f"  {name}: {_in_words(name, value)}")
+        say(f"  {name}: {_in_words(name, value)}")
 
 
 def _in_words(name: str, value: str) -> str:
@@ -231,13 +231,21 @@ def list_links(client: Client, as_json: bool) -> None:
 
 
 @link.command()
-@click.argument("link_id", metavar="ID")
+@click.argument("link_id", metavar="ID", required=False)
+@click.option("--made-by", "maker", metavar="RECIPIENT", help="Revoke all links that RECIPIENT made, instead of one.")
 @gives_json
 @talks_to_service
-def revoke(client: Client, link_id: str, as_json: bool) -> None:
-    """Have every link with this ID be refused from now on, however it was narrowed."""
+def revoke(client: Client, link_id: str | None, maker: str | None, as_json: bool) -> None:
+    """Revoke every link that has this ID, however it was narrowed."""
+    if (link_id is None) == (maker is None):
+        raise click.UsageError("name the ID of a link, or a recipient with --made-by")
+    if link_id is None:
+        ended = client.revoke_links_of(str(maker))
+        print_json(ended) if as_json else say(f"{ended['revoked']} links that {maker} made are revoked")
+        return
     told = client.revoke_link(link_id)
     if as_json:
         print_json(told)
         return
-    click.echo(f"links with the id {link_id} are refused now; downloads counted before: {told['used']}")
+    known = "" if told["made"] or told["used"] else "; none is known here, so check the id"
+    say(f"links with the id {link_id} are revoked; downloads counted before: {told['used']}{known}")

@@ -14,7 +14,7 @@ from rich.text import Text
 
 from invio.cli.commands import SaidNo
 from invio.cli.options import gives_json, print_json, talks_to_service
-from invio.cli.output import console, duration_text, print_table, size_text, state_text, table
+from invio.cli.output import console, duration_text, plain_table, print_table, say, size_text, state_text
 from invio.client import Client
 from invio.core.rules import ACTIONS
 
@@ -98,9 +98,9 @@ def why(client: Client, address: str, recipient: str | None, action: str, versio
     spoke = [reason for reason in decision["reasons"] if reason["spoke"]]
     silent = [reason for reason in decision["reasons"] if not reason["spoke"]]
     if not decision["reasons"]:
-        click.echo("The rules behind it are shown to those who manage the address.")
+        say("The rules behind it are shown to those who manage the address.")
     elif not spoke:
-        click.echo("No rule speaks about it, and without one that allows, the answer is no.")
+        say("No rule speaks about it, and without one that allows, the answer is no.")
     if decision["reasons"]:
         rows = [_reason(reason) for reason in spoke + silent]
         print_table([("", "left"), ("rule", "left"), ("line", "right"), ("because", "left")], rows)
@@ -138,7 +138,7 @@ def transfers(client: Client, follow: bool, limit: int, as_json: bool) -> None:
 def _follow(client: Client, listed: list[dict[str, Any]], as_json: bool) -> None:
     if as_json:
         for shown in client.follow():
-            click.echo(json.dumps(shown, ensure_ascii=False))
+            say(json.dumps(shown, ensure_ascii=False))
         return
     kept: OrderedDict[str, dict[str, Any]] = OrderedDict((item["id"], item) for item in reversed(listed))
     out = console()
@@ -158,7 +158,7 @@ def _latest(kept: OrderedDict[str, dict[str, Any]]) -> Group:
 def _transfers(listed: list[dict[str, Any]]) -> Table:
     columns = [("state", "left"), ("%", "right"), ("bytes", "right"), ("rate", "right"), ("left", "right"),
                ("who", "left"), ("address", "left")]  # fmt: skip
-    return table(columns, [_cells(item) for item in listed])
+    return plain_table(columns, [_cells(item) for item in listed])
 
 
 def _cells(item: dict[str, Any]) -> tuple[str | Text, ...]:

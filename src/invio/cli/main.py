@@ -27,6 +27,9 @@ from invio.cli.commands import Commands
         "keys": "invio.cli.managing",
         "transfers": "invio.cli.looking",
         "history": "invio.cli.history",
+        "audit": "invio.cli.history",
+        "backup": "invio.cli.backing_up",
+        "restore": "invio.cli.backing_up",
     },
 )
 @click.version_option(__version__, package_name="invio")

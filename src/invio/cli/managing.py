@@ -12,9 +12,9 @@ from rich.text import Text
 from invio.cli.commands import SaidNo
 from invio.cli.links import KEYS, WHEN
 from invio.cli.options import gives_json, print_json, talks_to_service
-from invio.cli.output import print_table
+from invio.cli.output import print_table, say
 from invio.client import Client
-from invio.core.keys import KeyRing, new_keys, read_keys, write_keys
+from invio.core.keys import KeyRing, is_key_id, new_keys, read_keys, write_keys
 
 
 @click.group()
@@ -35,7 +35,7 @@ def add_recipient(client: Client, recipient: str, name: str | None, groups: tupl
         print_json(made)
         return
     said = f" in {', '.join(made['groups'])}" if made["groups"] else ", in no group"
-    click.echo(f"{made['id']}: {made['name']}{said}")
+    say(f"{made['id']}: {made['name']}{said}")
 
 
 @recipients.command(name="list")
@@ -72,7 +72,7 @@ def make_token(client: Client, recipient: str, label: str, until: int | None, en
     """Make a token for RECIPIENT and show it, for the only time."""
     if end is not None:
         client.end_token(recipient, end)
-        print_json({"id": end}) if as_json else click.echo(f"the token {end} of {recipient} holds no longer")
+        print_json({"id": end}) if as_json else say(f"the token {end} of {recipient} holds no longer")
         return
     seconds = None if until is None else until - int(time.time())
     if seconds is not None and seconds < 1:
@@ -81,24 +81,27 @@ def make_token(client: Client, recipient: str, label: str, until: int | None, en
     if as_json:
         print_json(made)
         return
-    click.echo(f"The token {made['id']} of {recipient} is shown this once: {made['token']}")
+    say(f"The token {made['id']} of {recipient} is shown this once: {made['token']}")
 
 
 @recipients.command(name="password")
 @click.argument("recipient")
 @click.option("--none", "without", is_flag=True, help="Take the password away.")
+@click.option("--own", "known", is_flag=True, help="Change your own: the password that you have now is asked for, too.")
 @gives_json
 @talks_to_service
-def set_password(client: Client, recipient: str, without: bool, as_json: bool) -> None:
+def set_password(client: Client, recipient: str, without: bool, known: bool, as_json: bool) -> None:
     """Set RECIPIENT's password for the console; it is asked for, and never shown. Their sessions end."""
-    password = None
+    password, current = None, None
+    if known:
+        current = click.prompt("Password now", hide_input=True, err=True)
     if not without:
         password = click.prompt("Password", hide_input=True, confirmation_prompt=True, err=True)
-    client.set_password(recipient, password)
+    client.set_password(recipient, password, current)
     if as_json:
         print_json({"id": recipient, "password": password is not None})
         return
-    click.echo(f"{recipient} signs in with " + ("a token alone" if without else "the new password, or a token"))
+    say(f"{recipient} signs in with " + ("a token alone" if without else "the new password, or a token"))
 
 
 @recipients.command(name="disable")
@@ -112,7 +115,7 @@ def disable_recipient(client: Client, recipient: str, undo: bool, as_json: bool)
     if as_json:
         print_json(changed)
         return
-    click.echo(f"{recipient} " + ("may ask again" if undo else "is let in no more"))
+    say(f"{recipient} " + ("may ask again" if undo else "is let in no more"))
 
 
 def _day(moment: str | None) -> str:
@@ -145,6 +148,8 @@ def list_keys(keys: Path, as_json: bool) -> None:
 def new_key(name: str | None, keys: Path, as_json: bool) -> None:
     """Make a key, called NAME, that seals new links from now on; the others go on opening theirs."""
     ring = read_keys(keys)
+    if name is not None and not is_key_id(name):
+        raise SaidNo(f"key id {name!r} must be 1 to 32 characters of A-Z a-z 0-9 _ -; nothing was changed")
     if name is None:
         name = next(f"k{number}" for number in range(1, len(ring.keys) + 2) if f"k{number}" not in ring.keys)
     if name in ring.keys:
@@ -177,4 +182,4 @@ def _say(told: dict[str, Any], said: str, as_json: bool) -> None:
     if as_json:
         print_json(told)
     else:
-        click.echo(said)
+        say(said)

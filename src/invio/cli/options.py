@@ -10,6 +10,7 @@ from typing import Any, TypeVar
 import click
 
 from invio.cli.commands import SaidNo
+from invio.core.shown import shown
 
 Command = TypeVar("Command", bound=Callable[..., Any])
 
@@ -47,4 +48,7 @@ def gives_json(command: Command) -> Command:
 
 
 def print_json(result: Any) -> None:
-    click.echo(json.dumps(result, indent=2, ensure_ascii=False))
+    text = json.dumps(result, indent=2, ensure_ascii=False)
+    if shown(text, keep="\n") != text:  # names that strangers wrote, with orders to a terminal in them
+        text = json.dumps(result, indent=2)
+    click.echo(text)

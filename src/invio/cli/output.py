@@ -5,9 +5,12 @@ from __future__ import annotations
 import math
 from collections.abc import Iterable, Sequence
 
+import click
 from rich.console import Console
 from rich.table import Table
 from rich.text import Text
+
+from invio.core.shown import shown
 
 _UNITS = ("B", "KiB", "MiB", "GiB", "TiB")
 
@@ -40,18 +43,31 @@ def duration_text(seconds: float | None) -> str:
     return f"{hours}:{minutes:02}:{whole % 60:02}" if hours else f"{minutes}:{whole % 60:02}"
 
 
-def table(columns: Sequence[tuple[str, str]], rows: Iterable[Sequence[str | Text]]) -> Table:
+def plain_table(columns: Sequence[tuple[str, str]], rows: Iterable[Sequence[str | Text]]) -> Table:
     """A plain table; `columns` are (title, `left` or `right`)."""
-    shown = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
+    table = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
     for title, side in columns:
-        shown.add_column(title, justify=side, overflow="fold", no_wrap=side == "right")  # type: ignore[arg-type]
+        table.add_column(title, justify=side, overflow="fold", no_wrap=side == "right")  # type: ignore[arg-type]
     for row in rows:
-        shown.add_row(*row)
-    return shown
+        table.add_row(*map(_cell, row))
+    return table
+
+
+def _cell(value: str | Text) -> str | Text:
+    """Names and labels come from anybody; nothing in them is an order to the terminal."""
+    if isinstance(value, str):
+        return shown(value, keep="\n")
+    value.plain = shown(value.plain, keep="\n") if shown(value.plain, keep="\n") != value.plain else value.plain
+    return value
 
 
 def print_table(columns: Sequence[tuple[str, str]], rows: Iterable[Sequence[str | Text]]) -> None:
-    console().print(table(columns, rows))
+    console().print(plain_table(columns, rows))
+
+
+def say(text: object, err: bool = False, nl: bool = True) -> None:
+    """Prints a line; names in it come from anybody, and are no orders to the terminal."""
+    click.echo(shown(str(text), keep="\n\t\r"), err=err, nl=nl)
 
 
 def console(stderr: bool = False) -> Console:

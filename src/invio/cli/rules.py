@@ -15,7 +15,7 @@ from rich.progress import Progress, SpinnerColumn, TextColumn, TimeElapsedColumn
 from rich.text import Text
 
 from invio.cli.options import gives_json, print_json
-from invio.cli.output import console, print_table
+from invio.cli.output import console, print_table, say
 from invio.core.files import FileFacts
 from invio.core.rule_proofs import Change, Checked, check, compare
 
@@ -56,7 +56,7 @@ def check_rules(file: Path | None, settings: Path, as_json: bool) -> None:
         if checked:
             columns = [("", "left"), ("line", "right"), ("who", "left"), ("action", "left"), ("address", "left")]
             print_table([*columns, ("expected", "left"), ("because", "left")], [_row(one) for one in checked])
-        click.echo(f"{_from_here(path)}: {len(read.rules)} rules, {len(checked)} expectations, {len(failed)} not met")
+        say(f"{_from_here(path)}: {len(read.rules)} rules, {len(checked)} expectations, {len(failed)} not met")
     if failed:
         raise click.exceptions.Exit(1)
 
@@ -124,9 +124,9 @@ def compare_rules(new: Path, settings: Path, as_csv: bool, as_json: bool) -> Non
         rows, count = _rows_of(_watched(found, counted))
         _print_table(rows, count)
     for name, fault in proving.silent.items():
-        click.echo(f"{name}: its files were not compared, for the store did not answer ({fault})", err=True)
+        say(f"{name}: its files were not compared, for the store did not answer ({fault})", err=True)
     if not (as_csv or as_json):
-        click.echo(f"{counted.count} files, {len(callers)} callers: {count or 'no'} outcomes would change")
+        say(f"{counted.count} files, {len(callers)} callers: {count or 'no'} outcomes would change")
     if count:
         raise click.exceptions.Exit(1)
 
@@ -175,11 +175,11 @@ def _print_json(changes: Iterable[Change]) -> int:
     import json
 
     count = 0
-    click.echo('{"changes": [', nl=False)
+    say('{"changes": [', nl=False)
     for count, change in enumerate(changes, 1):
         entry = json.dumps(dict(zip(_COLUMNS, _line(change), strict=True)), ensure_ascii=False)
-        click.echo(("," if count > 1 else "") + "\n  " + entry, nl=False)
-    click.echo(f'{chr(10) if count else ""}], "count": {count}}}')
+        say(("," if count > 1 else "") + "\n  " + entry, nl=False)
+    say(f'{chr(10) if count else ""}], "count": {count}}}')
     return count
 
 
@@ -200,4 +200,4 @@ def _print_table(rows: list[tuple[str | Text, ...]], count: int) -> None:
         columns = [("who", "left"), ("file", "left"), ("action", "left"), ("would be", "left"), ("by the rule", "left")]
         print_table(columns, rows)
     if count > _TABLE_ROWS:
-        click.echo(f"… and {count - _TABLE_ROWS} more; --csv gives them all")
+        say(f"… and {count - _TABLE_ROWS} more; --csv gives them all")

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+import re
 from pathlib import Path
 from typing import Any
 
@@ -9,6 +11,7 @@ import click
 
 from invio.cli.commands import SaidNo
 from invio.cli.options import gives_json, print_json
+from invio.cli.output import say
 from invio.core.keys import new_keys, write_keys
 
 # The service itself is imported by the commands that run it: the others shall not wait for it.
@@ -34,14 +37,14 @@ _RULES = """\
 #
 #   who      "anyone", "signed-in", "recipient:ID", "group:NAME"
 #   what     store/path; * within a name, ** across folders
-#   actions  "list", "read", "bundle", "link", "put", "manage"
+#   actions  "list", "read", "bundle", "link", "put", "manage"; and for the whole service (what = ["**"]) "administer"
 
 [[rule]]
 name = "administrators have everything"
 effect = "allow"
 who = ["group:administrators"]
 what = ["**"]
-actions = ["list", "read", "bundle", "link", "put", "manage"]
+actions = ["list", "read", "bundle", "link", "put", "manage", "administer"]
 """
 
 
@@ -54,15 +57,19 @@ def init(folder: Path, admin: str, as_json: bool) -> None:
     from invio.records.database import open_database, patient
     from invio.records.recipients import add_token, save_recipient
 
+    os.umask(0o077)  # keys, tokens' hashes and settings are their owner's
     names = {"settings": "invio.toml", "rules": "rules.toml", "keys": "keys.json"}
     there = [name for name in names.values() if (folder / name).exists()]
     if there:
         raise SaidNo(f"{folder / there[0]} is there already; nothing was changed")
+    if not re.fullmatch(r"[A-Za-z0-9._@-]{1,64}", admin) or admin in ("anyone", "signed-in"):
+        raise click.UsageError(f"--admin {admin!r}: an id has 1 to 64 of A-Z a-z 0-9 . _ @ -, and is not 'anyone'")
     (folder / "files").mkdir(parents=True, exist_ok=True)
     (folder / "data").mkdir(exist_ok=True)
-    (folder / "invio.toml").write_text(_SETTINGS, "utf-8")
-    (folder / "rules.toml").write_text(_RULES, "utf-8")
+    # The settings come last: a service that was made in part is made again.
     write_keys(new_keys(), folder / "keys.json")
+    (folder / "rules.toml").write_text(_RULES, "utf-8")
+    (folder / "invio.toml").write_text(_SETTINGS, "utf-8")
     engine = open_database(folder / "data" / "records.sqlite")
     with patient(engine).begin() as connection:
         save_recipient(connection, admin, admin, ["administrators"])
@@ -71,9 +78,9 @@ def init(folder: Path, admin: str, as_json: bool) -> None:
     if as_json:
         print_json({**{key: str(folder / name) for key, name in names.items()}, "administrator": admin, "token": token})
         return
-    click.echo(f"Made {', '.join(str(folder / name) for name in names.values())}.")
-    click.echo(f"The token of {admin} is shown this once: {token}")
-    click.echo(f"Put files into {folder / 'files'}, then: invio serve --settings {folder / 'invio.toml'}")
+    say(f"Made {', '.join(str(folder / name) for name in names.values())}.")
+    say(f"The token of {admin} is shown this once: {token}")
+    say(f"Put files into {folder / 'files'}, then: invio serve --settings {folder / 'invio.toml'}")
 
 
 @click.command()
@@ -105,7 +112,7 @@ def demo(port: int, data: Path, fresh: bool) -> None:
     scenario = _scenario()
     # The port is taken first: making data for a service that cannot start would be in vain.
     with listening_socket("127.0.0.1", port) as listener:
-        tokens = scenario.prepare(data, fresh, lambda step: click.echo(f"making {step} …", err=True))
+        tokens = scenario.prepare(data, fresh, lambda step: say(f"making {step} …", err=True))
         scenario.write_card(data, url_of(listener), tokens)
         with scenario.other_system(data):
             run(read_settings(data / "invio.toml"), listener, _announce)
@@ -121,4 +128,4 @@ def _scenario() -> Any:
 
 
 def _announce(url: str) -> None:
-    click.echo(f"ready: {url}")
+    say(f"ready: {url}")

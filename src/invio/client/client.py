@@ -170,8 +170,12 @@ class Client:
                 return
 
     def revoke_link(self, link_id: str) -> dict[str, Any]:
-        """Has every link of this id be refused from now on."""
+        """Revokes every link of this id."""
         return self._json("DELETE", f"/api/links/{quote(link_id, safe='')}")
+
+    def revoke_links_of(self, maker: str) -> dict[str, Any]:
+        """Revokes every link that a recipient had the service make; `revoked` of the answer is how many."""
+        return self._json("DELETE", "/api/links", params={"maker": maker})
 
     def history(self, **filters: Any) -> Iterator[str]:
         """Who obtained what, line by line; `format` is `jsonl` or `csv`, the rest are the API's filters."""
@@ -179,9 +183,19 @@ class Client:
         try:
             with self._http.stream("GET", f"{self.url}/api/history", params=asked) as response:
                 raise_for_refusal(response)
-                yield from response.iter_lines()
+                yield from _lines(response)
         except httpx.TransportError as error:
             raise ServiceUnreachable(f"the history from {self.url} broke off: {error}") from None
+
+    def audit(self, event: str | None = None, by: str | None = None) -> Iterator[dict[str, Any]]:
+        """Sign-ins and changes of who may have what, the newest first; of an event or a kind (`token`), by somebody."""
+        asked: dict[str, Any] = {name: value for name, value in (("event", event), ("by", by)) if value is not None}
+        while True:
+            page = self._json("GET", "/api/audit", params=asked)
+            yield from page["lines"]
+            if page["next"] is None:
+                return
+            asked["before"] = page["next"]
 
     def recipients(self) -> list[dict[str, Any]]:
         """Everybody, with what is known of their tokens."""
@@ -200,9 +214,12 @@ class Client:
         """Ends a token by its id."""
         self._json("DELETE", f"{_path(recipient)}/tokens/{quote(token_id, safe='')}")
 
-    def set_password(self, recipient: str, password: str | None) -> None:
-        """Sets a password for the console, or takes it away."""
-        self._json("PUT", f"{_path(recipient)}/password", json={"password": password})
+    def set_password(self, recipient: str, password: str | None, current: str | None = None) -> None:
+        """Sets a password for the console, or takes it away; `current` is the one before it.
+
+        Administrators need not give that.
+        """
+        self._json("PUT", f"{_path(recipient)}/password", json={"password": password, "current": current})
 
     def disable(self, recipient: str, disabled: bool = True) -> dict[str, Any]:
         """Has the recipient's tokens and sessions be refused, or hold again."""
@@ -225,7 +242,7 @@ class Client:
         try:
             with self._http.stream("GET", f"{self.url}/api/transfers/stream", timeout=None) as response:
                 raise_for_refusal(response)
-                for line in response.iter_lines():
+                for line in _lines(response):
                     if line.startswith("data: "):
                         yield json.loads(line[6:])
         except httpx.TransportError as error:
@@ -247,6 +264,17 @@ class Client:
         raise_for_refusal(response)
         answer: dict[str, Any] = response.json() if response.content else {}
         return answer
+
+
+def _lines(response: httpx.Response) -> Iterator[str]:
+    """The lines of an answer, which `\\n` alone ends: texts in them may hold U+2028 and its like."""
+    rest = b""
+    for piece in response.iter_bytes():
+        *lines, rest = (rest + piece).split(b"\n")
+        for line in lines:
+            yield line.decode("utf-8", "replace").removesuffix("\r")
+    if rest:
+        yield rest.decode("utf-8", "replace")
 
 
 def _file_path(address: str) -> str:

@@ -14,20 +14,26 @@ class ServiceUnreachable(ClientError):
 
 
 class Refused(ClientError):
-    """The service said no. `status` and `reason` (the reason's word) are for programs."""
+    """The service said no. `status` and `reason` (the reason's word) are for programs.
 
-    def __init__(self, status: int, reason: str, detail: str, names: list[str]) -> None:
+    `retry_after` is in how many seconds to ask again, where the service says so.
+    """
+
+    def __init__(
+        self, status: int, reason: str, detail: str, names: list[str], retry_after: float | None = None
+    ) -> None:
         super().__init__(detail)
         self.status = status
         self.reason = reason
         self.detail = detail
         self.names = names
+        self.retry_after = retry_after
 
     @classmethod
-    def of(cls, status: int, problem: dict[str, Any]) -> Refused:
+    def of(cls, status: int, problem: dict[str, Any], retry_after: float | None = None) -> Refused:
         """From a problem document, or what there is of one."""
         detail = problem.get("detail") or problem.get("title") or f"the service answered {status}"
-        return cls(status, problem.get("reason", "unknown"), detail, problem.get("names", []))
+        return cls(status, problem.get("reason", "unknown"), detail, problem.get("names", []), retry_after)
 
 
 class FileChanged(ClientError):

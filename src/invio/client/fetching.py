@@ -8,14 +8,18 @@ and never mixed.
 from __future__ import annotations
 
 import base64
+import errno
+import fcntl
 import hashlib
 import json
 import os
 import re
+import stat
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
+from typing import BinaryIO
 from urllib.parse import unquote
 
 import httpx
@@ -31,6 +35,7 @@ _DIGEST = re.compile(r"(?:^|[, \t])sha-256=:([A-Za-z0-9+/=]+):")
 _PIECE = 256 * 1024  # bytes
 TRIES = 5
 _PAUSE = 0.5  # seconds before the second try; doubled each time
+_LONGEST_WAIT = 60.0  # seconds for which a busy service is waited for
 
 
 @dataclass(frozen=True, slots=True)
@@ -82,13 +87,17 @@ def fetch(
 ) -> Fetched:
     """Downloads `url` to `target`, or into `folder` under the name that the service gives.
 
-    A lost connection is taken up again, up to five times without a byte of progress in between.
+    A lost connection is taken up again, up to five times without a byte of progress in between; so is an answer that
+    the service is busy, after the time that it names. Nobody else can write to the same partial file meanwhile, and
+    nothing that is there already is replaced.
 
     Raises:
         Refused: the service says no.
         ServiceUnreachable: the connection was lost and could not be had again; the partial file stays.
-        FileExistsError: there is a file of that name already.
+        FileExistsError: there is a file of that name already, or another download of it is under way.
     """
+    if target is not None:
+        _require_absent(target)
     download = _Download(http, url, target, folder, report)
     return download.run()
 
@@ -104,6 +113,9 @@ class _Download:
         self._done = 0
         self._resumed: int | None = None
         self._sha256: bytes | None = None  # what the service says the content's digest is
+        self._etag: str | None = None
+        self._file: BinaryIO | None = None  # the partial file, while it is ours
+        self._finished = False
 
     def run(self) -> Fetched:
         began = time.monotonic()
@@ -119,6 +131,14 @@ class _Download:
                 tries = self._again(error, tries + 1)
             except httpx.TransportError as error:
                 tries = self._again(error, 1 if self._done > before else tries + 1)
+            except Refused as refused:
+                wait = refused.retry_after if refused.status == 503 else None
+                if wait is None or wait > _LONGEST_WAIT or tries >= TRIES:
+                    raise
+                tries += 1
+                time.sleep(wait)
+            finally:
+                self._unlock()
 
     def _again(self, error: httpx.TransportError, tries: int) -> int:
         """Waits before a further try. Raises ServiceUnreachable when there were enough."""
@@ -140,6 +160,8 @@ class _Download:
     def _attempt(self) -> Path:
         if self._target is None:
             self._target = self._left_behind()
+        if self._target is not None:
+            self._lock()
         begun = self._begun() if self._target is not None else _Begun()
         headers = {"accept-encoding": "identity", "want-repr-digest": "sha-256=1"}
         if begun.size and begun.etag:
@@ -151,9 +173,41 @@ class _Download:
             raise_for_refusal(response)
             if self._target is None:
                 self._target = self._folder / name_of(response)
-                if self._target.exists():
-                    raise FileExistsError(f"{self._target} is there already; move it away, or name another with -o")
+                _require_absent(self._target)
+            self._lock()
             return self._receive(response, begun.size if response.status_code == 206 else 0)
+
+    def _lock(self) -> None:
+        """Opens the partial file, for this download alone. Raises FileExistsError."""
+        if self._file is not None:
+            return
+        try:
+            # A link in its place would have another file be written.
+            descriptor = os.open(self._part, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | os.O_NOFOLLOW, 0o666)
+        except OSError as error:
+            if error.errno != errno.ELOOP:
+                raise
+            raise FileExistsError(f"{self._part} is a symbolic link, which is not written to; remove it") from None
+        if not stat.S_ISREG(os.fstat(descriptor).st_mode):
+            os.close(descriptor)
+            raise FileExistsError(f"{self._part} is no regular file; remove it, or name another target with -o")
+        file = os.fdopen(descriptor, "r+b")
+        try:
+            fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError:
+            file.close()
+            raise FileExistsError(f"{self._part}: another download of it is under way; wait for it to end") from None
+        self._file = file
+
+    def _unlock(self) -> None:
+        """Lets others have the partial file; one in which nothing has arrived is taken away."""
+        file, self._file = self._file, None
+        if file is None:
+            return
+        if not os.fstat(file.fileno()).st_size and not self._finished:
+            self._part.unlink(missing_ok=True)
+            self._note.unlink(missing_ok=True)
+        file.close()
 
     def _left_behind(self) -> Path | None:
         """The name under which an earlier download of the same URL was begun in the folder."""
@@ -178,9 +232,9 @@ class _Download:
 
     def _begun(self) -> _Begun:
         etag = self._noted(self._note)
-        if etag is None or not self._part.exists():
+        if etag is None or self._file is None:
             return _Begun()
-        return _Begun(self._part.stat().st_size, etag)
+        return _Begun(os.fstat(self._file.fileno()).st_size, etag)
 
     def _after_416(self, response: httpx.Response, begun: _Begun) -> Path:
         """All of the file may be there already: the connection was lost after its last byte."""
@@ -190,7 +244,8 @@ class _Download:
             self._done = begun.size
             self._resumed = begun.size
             return self._finish(begun.size)
-        self._part.unlink(missing_ok=True)
+        assert self._file is not None
+        self._file.truncate(0)
         self._note.unlink(missing_ok=True)
         return self._attempt()
 
@@ -198,22 +253,28 @@ class _Download:
         if self._resumed is None:
             self._resumed = offset
         self._sha256 = _told_digest(response)
+        self._etag = response.headers.get("etag")
         length = response.headers.get("content-length")
         size = None if length is None else offset + int(length)
+        if not size and not offset and "x-accel-redirect" in response.headers:
+            raise FileChanged("an order for a front server came instead of the file; ask by the front server's address")
         if not offset:
             note = {"url": self._url.partition("?")[0], "etag": response.headers.get("etag")}
-            self._note.write_text(json.dumps(note), "utf-8")
+            self._note.unlink(missing_ok=True)
+            with open(self._note, "x", encoding="utf-8") as file:
+                json.dump(note, file)
         self._done = offset
-        with self._part.open("r+b" if offset else "wb") as file:
-            file.seek(offset)
-            file.truncate()
+        part = self._file
+        assert part is not None
+        part.seek(offset)
+        part.truncate()
+        self._tell(size)
+        for piece in response.iter_raw(_PIECE):
+            part.write(piece)
+            self._done += len(piece)
             self._tell(size)
-            for piece in response.iter_raw(_PIECE):
-                file.write(piece)
-                self._done += len(piece)
-                self._tell(size)
-            file.flush()
-            os.fsync(file.fileno())
+        part.flush()
+        os.fsync(part.fileno())
         return self._finish(size)
 
     def _tell(self, size: int | None) -> None:
@@ -225,14 +286,50 @@ class _Download:
         assert self._target is not None
         if size is not None and self._done != size:
             raise FileChanged(f"{self._done} bytes arrived where {size} were announced; fetch it again")
+        if self._sha256 is None:
+            self._sha256 = self._asked_digest()
         if self._sha256 is not None and _digest_of(self._part) != self._sha256:
             # What is there is not the content, whatever it is; it must not be gone on with.
             self._part.unlink()
             self._note.unlink(missing_ok=True)
             raise FileChanged("what arrived has not the SHA-256 that the service tells; fetch it again")
-        self._part.replace(self._target)
+        self._finished = True
+        _named(self._part, self._target)
         self._note.unlink(missing_ok=True)
         return self._target
+
+    def _asked_digest(self) -> bytes | None:
+        """What the service says of the content's digest now: it may have been worked out meanwhile."""
+        etag = self._etag
+        if etag is None or etag.startswith("W/"):
+            return None
+        try:
+            # Named by a condition, a content keeps the tag that it had when it was asked for.
+            headers = {"want-repr-digest": "sha-256=1", "accept-encoding": "identity", "if-match": etag}
+            head = self._http.head(self._url, headers=headers, follow_redirects=True)
+        except httpx.TransportError:
+            return None
+        return _told_digest(head) if head.is_success and head.headers.get("etag") == etag else None
+
+
+def _require_absent(target: Path) -> None:
+    """Raises FileExistsError, or NotADirectoryError where there is no folder to save to."""
+    if os.path.lexists(target):
+        what = "a folder; name a file in it" if target.is_dir() else "there already; move it away, or name another"
+        raise FileExistsError(f"{target} is {what}")
+
+
+def _named(part: Path, target: Path) -> None:
+    """Gives what is whole its name, unless there is something of that name by now. Raises FileExistsError."""
+    try:
+        os.link(part, target, follow_symlinks=False)
+    except FileExistsError:
+        raise FileExistsError(f"{target} has come to be there meanwhile; what has arrived is in {part}") from None
+    except OSError:  # a file system without links
+        _require_absent(target)
+        part.replace(target)
+    else:
+        part.unlink()
 
 
 def _told_digest(response: httpx.Response) -> bytes | None:
@@ -269,7 +366,9 @@ def raise_for_refusal(response: httpx.Response) -> None:
         problem = response.json()
     except ValueError:
         problem = {}
-    raise Refused.of(response.status_code, problem if isinstance(problem, dict) else {})
+    told = response.headers.get("retry-after", "")
+    wait = float(told) if told.isdecimal() else None
+    raise Refused.of(response.status_code, problem if isinstance(problem, dict) else {}, wait)
 
 
 def _archive_of(url: str) -> str:

@@ -1,0 +1,59 @@
+"""`invio backup` and `invio restore`: a service's records and contents, kept and put back."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from invio.cli.options import gives_json, print_json
+from invio.cli.output import say, size_text
+
+_SETTINGS = click.option(
+    "--settings", type=click.Path(path_type=Path), envvar="INVIO_SETTINGS", default=Path("invio.toml"),
+    show_default=True, show_envvar=True, help="The settings file.",
+)  # fmt: skip
+
+
+def _shown(_: str, done: int, of: int) -> None:
+    """How far it is, on standard error, a hundred times at most."""
+    if done == of or done % max(1, of // 100) == 0:
+        say(f"\r{done} of {of} contents", err=True, nl=done == of)
+
+
+@click.command()
+@click.argument("file", type=click.Path(path_type=Path))
+@_SETTINGS
+@gives_json
+def backup(file: Path, settings: Path, as_json: bool) -> None:
+    """Write a backup to FILE: settings, keys, records, and the contents of managed stores. The service may run.
+
+    Files of directories are not in it. FILE holds the keys: only its owner can read it.
+    """
+    from invio.service.backup import back_up
+    from invio.service.settings import read_settings
+
+    made = back_up(read_settings(settings), file, _shown)
+    if as_json:
+        print_json({"path": str(made.path), "size": made.size, "contents": made.contents, "left_out": made.left_out})
+        return
+    said = f"; {made.left_out} were removed meanwhile" if made.left_out else ""
+    say(f"{made.path}: {size_text(made.size)}, the records and {made.contents} contents{said}")
+
+
+@click.command()
+@click.argument("file", type=click.Path(path_type=Path))
+@click.option("--dir", "folder", type=click.Path(path_type=Path), required=True, help="A new or empty folder.")
+@gives_json
+def restore(file: Path, folder: Path, as_json: bool) -> None:
+    """Put the backup FILE back into a folder of its own, once all of it was checked.
+
+    Version numbers that may have been given since the backup was made are passed over.
+    """
+    from invio.service import backup as backups
+
+    settings = backups.restore(file, folder, _shown)
+    if as_json:
+        print_json({"settings": str(settings.file)})
+        return
+    say(f"Put back into {folder}; start it with: invio serve --settings {settings.file}")
