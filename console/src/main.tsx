@@ -3,6 +3,7 @@ import { createRootRoute, createRoute, createRouter, redirect, RouterProvider } 
 import { StrictMode } from 'react'
 import { createRoot } from 'react-dom/client'
 import { Refused } from './api/client'
+import { placeHere } from './data/place'
 import { Files } from './pages/Files'
 import { SignIn } from './pages/SignIn'
 import { Transfers } from './pages/Transfers'
@@ -22,11 +23,10 @@ const routes = [
     getParentRoute: () => root,
     path: '/sign-in',
     component: SignIn,
-    // Back to a place of this service, and to no other.
-    validateSearch: (search: Record<string, unknown>): { then?: string } =>
-      typeof search['then'] === 'string' && /^\/(?![/\\])/.test(search['then'])
-        ? { then: search['then'] }
-        : {},
+    // Named even when it is refused: a search that is left out keeps what the address bar says.
+    validateSearch: (search: Record<string, unknown>): { then?: string | undefined } => ({
+      then: placeHere(search['then']),
+    }),
   }),
 ] as const
 

@@ -10,6 +10,7 @@ from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
 
+import pytest
 from playwright.sync_api import Browser, Error, Page, expect
 
 from tests.running import INVIO, Demo, until
@@ -67,6 +68,30 @@ def test_a_browser_without_rights_is_sent_to_sign_in_and_back_to_the_file(page: 
     with page.expect_response(lambda answer: "/get/charts/harbour" in answer.url) as answered:
         page.keyboard.press("Enter")
     assert answered.value.status == 200
+
+
+@pytest.mark.parametrize(
+    "place",
+    [
+        "http://127.0.0.1:9/",
+        "//127.0.0.1:9/",
+        "/%09/127.0.0.1:9/",
+        "/%0A/127.0.0.1:9/",
+        "/%5C127.0.0.1:9/",
+        "%5C%5C127.0.0.1:9/",
+        "/..//127.0.0.1:9/",
+        "javascript:document.title=1",
+        "data:text/html,gone",
+        "blob:http://127.0.0.1:9/x",
+        '["//127.0.0.1:9/"]',
+    ],
+)
+def test_signing_in_leads_to_no_other_place_whatever_the_address_says(page: Page, demo: Demo, place: str) -> None:
+    page.goto(f"{demo.card['console']}sign-in?then={place}")
+    page.get_by_label("Access token").fill(demo.token("pilot-7"))
+    page.keyboard.press("Enter")
+    page.wait_for_url(lambda url: "/sign-in" not in url, wait_until="commit")
+    assert page.url.startswith(demo.url + "/"), f"sent to {page.url}"
 
 
 def test_folders_are_entered_and_left_by_the_way(signed_in: SignIn, demo: Demo) -> None:
@@ -228,7 +253,7 @@ def test_those_who_manage_are_told_of_a_broken_rules_file(signed_in: SignIn, dem
     try:
         rules.write_text(kept + "\n[[rule]]\n")
         with demo.client() as client:
-            until(lambda: "rules" in client.get("/readyz").json())
+            until(lambda: "rules" in client.get("/readyz").json().get("hints", {}))
         page.reload()
         expect(page.get_by_role("alert")).to_contain_text("The rules file cannot be used.")
         expect(page.get_by_role("alert")).to_contain_text("the rule has no 'effect'")

@@ -171,7 +171,7 @@ export interface paths {
         };
         /**
          * Links, newest first
-         * @description Those that one made; for those who may `manage` a store, everybody's.
+         * @description Those that one made; for administrators, everybody's.
          */
         get: operations["list_links_api_links_get"];
         put?: never;
@@ -183,7 +183,11 @@ export interface paths {
          *     its maker may have it, and counts to the maker's quotas.
          */
         post: operations["post_link_api_links_post"];
-        delete?: never;
+        /**
+         * Revoke all links of one recipient
+         * @description Revokes every link that a recipient had the service make. For that recipient, and for administrators.
+         */
+        delete: operations["delete_links_api_links_delete"];
         options?: never;
         head?: never;
         patch?: never;
@@ -201,7 +205,7 @@ export interface paths {
         post?: never;
         /**
          * Revoke a link
-         * @description Every link of this id is refused from now on. For whoever made it, and for those who may `manage` a store.
+         * @description Every link of this id is refused from now on. For whoever made it, and for administrators.
          */
         delete: operations["delete_link_api_links__link__delete"];
         options?: never;
@@ -241,7 +245,7 @@ export interface paths {
         };
         /**
          * The rules in force
-         * @description What decides now, and whether a rules file came since that cannot be used. For those who may `manage` a store.
+         * @description What decides now, and whether a rules file came since that cannot be used. For administrators.
          */
         get: operations["get_rules_api_rules_get"];
         put?: never;
@@ -261,7 +265,7 @@ export interface paths {
         };
         /**
          * Everybody
-         * @description All recipients with what is known of their tokens. For those who may `manage` a store.
+         * @description All recipients with what is known of their tokens. For administrators.
          */
         get: operations["list_recipients_api_recipients_get"];
         put?: never;
@@ -342,7 +346,8 @@ export interface paths {
         get?: never;
         /**
          * Set a password for the console
-         * @description Anybody for themselves, with a session or a token; those who manage, for everybody. Ends their sessions.
+         * @description Administrators, for everybody; anybody for themselves, with `current` or within ten minutes of having signed
+         *     in with it. A token alone is not enough: one that was stolen would last for ever. Ends the recipient's sessions.
          */
         put: operations["put_password_api_recipients__recipient__password_put"];
         post?: never;
@@ -464,6 +469,9 @@ export interface paths {
         /**
          * Transfers as they go
          * @description Server-sent events: `transfer`, whose data is a transfer as `/api/transfers` shows it, whenever one changes.
+         *
+         *     It ends when the caller is no longer who asked for it, as by signing out; rights are looked at again as they
+         *     change.
          */
         get: operations["stream_transfers_api_transfers_stream_get"];
         put?: never;
@@ -489,7 +497,8 @@ export interface paths {
          *
          *     Makes a session and sets its cookie: `HttpOnly`, `SameSite=Strict`, for 12 hours, or until the token ends.
          *
-         *     After five failures from one network address, each further one makes the next attempt wait longer.
+         *     After some failures the next attempt has to wait: those for one account, and those from one network. A device
+         *     that signed in to the account before is counted by itself, and a good token never waits.
          */
         post: operations["sign_in_api_sessions_post"];
         delete?: never;
@@ -517,6 +526,26 @@ export interface paths {
          * @description Ends the session of the cookie, if there is one.
          */
         delete: operations["sign_out_api_sessions_current_delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Who changed what, and who signed in
+         * @description The newest first. Takes the right `administer`. A line is there within a second or two.
+         */
+        get: operations["get_audit_api_audit_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -551,9 +580,10 @@ export interface paths {
         };
         /**
          * The service can deliver
-         * @description 200 when the records can be written; 503 otherwise, and while the service is stopping.
+         * @description 200 when what there is can be delivered and recorded; 503 otherwise, and from when the service is to stop.
          *
-         *     `rules` and `keys` stand there when a file of them came that cannot be used.
+         *     `faults` name each part that does not work, and `hints` what somebody should look at though everything is
+         *     delivered: a file of rules or keys that cannot be used, for which those before it are in force.
          */
         get: operations["readyz_readyz_get"];
         put?: never;
@@ -592,6 +622,41 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /**
+         * AuditList
+         * @description A page of the audit, the newest first; `next` goes into `before` for the next one.
+         */
+        AuditList: {
+            /** Lines */
+            lines: components["schemas"]["AuditShape"][];
+            /** Next */
+            next: number | null;
+        };
+        /**
+         * AuditShape
+         * @description Something that changed who may have what, or a sign-in; `about` says to what.
+         */
+        AuditShape: {
+            /** Id */
+            id: number;
+            /** At */
+            at: string;
+            /** Event */
+            event: string;
+            /**
+             * By
+             * @description a recipient's id, `anyone`, or null for the service itself
+             */
+            by: string | null;
+            /** Network */
+            network: string | null;
+            /** Credential */
+            credential: string | null;
+            /** About */
+            about: {
+                [key: string]: unknown;
+            };
+        };
         /** Body_make_bundle_from_form_bundles_post */
         Body_make_bundle_from_form_bundles_post: {
             /**
@@ -919,18 +984,23 @@ export interface components {
             /** Groups */
             groups: string[];
             /**
-             * Manages
-             * @description whether what is about the whole service may be seen and changed
+             * Administers
+             * @description whether what concerns the whole service may be seen and changed
              */
-            manages: boolean;
+            administers: boolean;
         };
         /**
          * PasswordAsk
-         * @description A password for the console; null takes it away.
+         * @description A password for the console; null takes it away. `current` is the one before it.
          */
         PasswordAsk: {
             /** Password */
             password: string | null;
+            /**
+             * Current
+             * @description what whoever does not administer has to give
+             */
+            current?: string | null;
         };
         /**
          * PreparingShape
@@ -959,7 +1029,7 @@ export interface components {
              * Reason
              * @enum {string}
              */
-            reason: "malformed" | "unknown-key" | "bad-seal" | "out-of-scope" | "not-yet" | "expired" | "wrong-recipient" | "wrong-network" | "wrong-agent" | "revoked" | "used-up" | "sign-in" | "bad-token" | "not-allowed" | "cross-site" | "missing" | "wrong-method" | "precondition" | "bad-request" | "long-head" | "no-selection" | "bad-selection" | "too-large" | "file-too-large" | "in-the-way" | "no-space" | "range" | "changed" | "not-made" | "quota" | "slow-down" | "too-many" | "busy" | "unreachable" | "unavailable";
+            reason: "malformed" | "unknown-key" | "bad-seal" | "out-of-scope" | "not-yet" | "expired" | "wrong-recipient" | "wrong-network" | "wrong-agent" | "revoked" | "used-up" | "sign-in" | "bad-token" | "not-allowed" | "cross-site" | "missing" | "wrong-method" | "precondition" | "bad-request" | "too-slow" | "long-head" | "no-selection" | "bad-selection" | "too-large" | "file-too-large" | "in-the-way" | "no-space" | "range" | "changed" | "not-made" | "quota" | "slow-down" | "too-many" | "busy" | "unreachable" | "failed" | "unavailable";
             /** Names */
             names?: string[] | null;
             /** Text */
@@ -993,6 +1063,25 @@ export interface components {
             used_files: number;
             /** Used Bytes */
             used_bytes: number;
+        };
+        /**
+         * Readiness
+         * @description Whether the service can deliver and record; what cannot, by name, and what somebody should look at.
+         */
+        Readiness: {
+            /**
+             * Status
+             * @enum {string}
+             */
+            status: "ready" | "not ready" | "stopping";
+            /** Faults */
+            faults?: {
+                [key: string]: string;
+            };
+            /** Hints */
+            hints?: {
+                [key: string]: string;
+            };
         };
         /**
          * ReasonShape
@@ -1049,6 +1138,16 @@ export interface components {
             disabled: string | null;
             /** Tokens */
             tokens: components["schemas"]["TokenShape"][];
+        };
+        /**
+         * RevokedShape
+         * @description How many of a recipient's links were revoked now.
+         */
+        RevokedShape: {
+            /** Maker */
+            maker: string;
+            /** Revoked */
+            revoked: number;
         };
         /**
          * RuleShape
@@ -1155,6 +1254,11 @@ export interface components {
             version: number | null;
             /** Recipient */
             recipient: string | null;
+            /**
+             * Made For
+             * @description whom the link says that it was made for
+             */
+            made_for: string | null;
             /** Link */
             link: string | null;
             /** Via */
@@ -1893,6 +1997,8 @@ export interface operations {
                 limit?: number;
                 /** @description `next` of the page before */
                 before?: number | null;
+                /** @description those that this recipient had made */
+                maker?: string | null;
             };
             header?: never;
             path?: never;
@@ -1976,6 +2082,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    delete_links_api_links_delete: {
+        parameters: {
+            query: {
+                maker: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RevokedShape"];
                 };
             };
             /** @description Validation Error */
@@ -2482,6 +2619,43 @@ export interface operations {
             };
         };
     };
+    get_audit_api_audit_get: {
+        parameters: {
+            query?: {
+                /** @description lines before this id */
+                before?: number | null;
+                /** @description an event, or all of a kind: `token` */
+                event?: string | null;
+                /** @description a recipient's id */
+                by?: string | null;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditList"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
     healthz_healthz_get: {
         parameters: {
             query?: never;
@@ -2519,9 +2693,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": {
-                        [key: string]: string;
-                    };
+                    "application/json": components["schemas"]["Readiness"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Readiness"];
                 };
             };
         };

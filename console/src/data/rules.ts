@@ -1,4 +1,4 @@
-// Whether the rules file can be used, for those who manage.
+// Whether the rules file can be used, for administrators.
 import { useQuery } from '@tanstack/react-query'
 import { api } from '../api/client'
 import { useMe } from './session'
@@ -9,7 +9,7 @@ export function useRulesFault(): { fault: string; since: string } | null {
   const rules = useQuery({
     queryKey: ['rules'],
     queryFn: api.rules,
-    enabled: me.data?.manages === true,
+    enabled: me.data?.administers === true,
     refetchInterval: 15_000,
   })
   const told = rules.data

@@ -15,7 +15,7 @@ export function useSignOut() {
   const queries = useQueryClient()
   return useMutation({
     mutationFn: api.signOut,
-    onSuccess: () => become(queries, { recipient: null, groups: [], manages: false }),
+    onSuccess: () => become(queries, { recipient: null, groups: [], administers: false }),
   })
 }
 

@@ -2,6 +2,7 @@ import { useNavigate, useSearch } from '@tanstack/react-router'
 import { useState, type SubmitEvent } from 'react'
 import { Input, Label, TextField } from 'react-aria-components'
 import styled from 'styled-components'
+import { placeHere } from '../data/place'
 import { useSignIn } from '../data/session'
 import { MainButton } from '../parts/Button'
 import { Notice } from '../parts/Notice'
@@ -63,7 +64,8 @@ export function SignIn() {
     event.preventDefault()
     signIn.mutate(byPassword ? { recipient: recipient.trim(), password: secret } : { token: secret.trim() }, {
       onSuccess: () => {
-        if (then) window.location.assign(then)
+        const place = placeHere(then)
+        if (place) window.location.assign(place)
         else void navigate({ to: '/files/$', params: { _splat: '' } })
       },
     })
