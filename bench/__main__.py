@@ -274,13 +274,25 @@ def machine() -> str:
 
 
 def measure(large: int) -> list[Figure]:
+    figures: list[Figure] = []
+
+    def add(*made: Figure) -> None:
+        figures.extend(made)
+        for figure in made:
+            print(f"{figure.what}: {figure.ratio:.2f}", file=sys.stderr, flush=True)
+
+    add(*without_a_server())
     with tempfile.TemporaryDirectory(prefix="invio-bench-") as name:
         scene = Scene(Path(name), large)
-        with server("bare", scene.folder) as bare, server("stock", scene.folder) as stock:
+        with server("bare", scene.files) as bare, server("stock", scene.folder) as stock:
             with server("invio", scene.folder) as invio:
-                figures = [*one_large(scene, invio, bare, stock), *random_ranges(scene, invio, stock)]
-                figures += [*many_small(scene, invio, stock), *rates(scene, invio), recorded(scene, invio)]
-            return [*figures, *slow_readers(scene), *bundled(scene, stock), *without_a_server()]
+                add(*one_large(scene, invio, bare, stock))
+                add(*random_ranges(scene, invio, stock))
+                add(*many_small(scene, invio, stock))
+                add(*rates(scene, invio), recorded(scene, invio))
+            add(*slow_readers(scene))
+            add(*bundled(scene, stock))
+    return figures
 
 
 def main() -> None:

@@ -10,7 +10,7 @@ from invio.core.addresses import Address, parse_address
 from invio.core.files import Caller, FileFacts
 from invio.core.keys import new_keys
 from invio.core.link_terms import Asked
-from invio.core.links import check_link, link_query, make_link, parse_link
+from invio.core.links import check_link, kept_link, link_query, make_link, parse_link
 from invio.core.rule_proofs import compare
 from invio.core.rules_file import parse_rules
 
@@ -60,7 +60,7 @@ def links(count: int = 2_000, rounds: int = 20) -> tuple[float, float]:
         made = [make_link(address, ring.current, key, [("to", f"r{n}")], [("until", until)]) for n in range(count)]
         making.append(count / (time.perf_counter() - began))
         queries = [link_query(link) for link in made]
-        parse_link.cache_clear()
+        kept_link.cache_clear()
         began = time.perf_counter()
         for query in queries:
             check_link(parse_link(path, query), ring.keys, asked)

@@ -15,7 +15,7 @@ SMALL_FILES = 1000
 SMALL = 4096  # bytes
 MIB = 1024 * 1024
 
-_SETTINGS = '[stores.files]\nkind = "directory"\nroot = "."\n'
+_SETTINGS = '[stores.files]\nkind = "directory"\nroot = "files"\n'
 _RULES = """
 [[rule]]
 effect = "allow"
@@ -37,6 +37,8 @@ class Scene:
     def __init__(self, folder: Path, large: int = 1024 * MIB) -> None:
         """Makes the files; `large` is the size of the large one, in bytes."""
         self.folder = folder
+        self.files = folder / "files"
+        self.files.mkdir()
         self.large = large
         (folder / "invio.toml").write_text(_SETTINGS)
         (folder / "rules.toml").write_text(_RULES)
@@ -46,11 +48,11 @@ class Scene:
         (folder / "data").mkdir()
         open_database(folder / "data" / "records.sqlite").dispose()
         block = os.urandom(MIB)
-        with (folder / "large.bin").open("wb") as file:
+        with (self.files / "large.bin").open("wb") as file:
             for _ in range(large // MIB):
                 file.write(block)
         for number in range(SMALL_FILES):
-            (folder / f"small-{number:04}.bin").write_bytes(os.urandom(SMALL))
+            (self.files / f"small-{number:04}.bin").write_bytes(os.urandom(SMALL))
 
     def sealed(self) -> list[str]:
         """A sealed link for each small file."""

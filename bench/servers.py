@@ -102,7 +102,7 @@ def stock(folder: Path, port: int) -> None:
 
     @app.get("/stock/{name}")
     async def file(name: str) -> FileResponse:
-        return FileResponse(folder / name)
+        return FileResponse(folder / "files" / name)
 
     uvicorn.run(
         app, host="127.0.0.1", port=port, loop="uvloop", http="httptools", log_level="warning", access_log=False
