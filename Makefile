@@ -11,7 +11,7 @@ DATA ?= demo-data
 # Most tests wait for a service; two at a time take two thirds of the time.
 SIDE_BY_SIDE ?= -n 2 --dist loadfile
 
-.PHONY: setup demo test bench lint format types check-types clean
+.PHONY: setup demo test torture bench lint format types check-types clean
 
 setup: $(VENV)/.ready $(WEB)
 
@@ -37,6 +37,14 @@ test: setup
 	sh tools/front_server.sh
 	$(BIN)/python -m pytest $(SIDE_BY_SIDE) $(ARGS)
 
+# What docs/security.md promises, tried as often as it says.
+torture: setup
+	sh tools/debian_packages.sh curl unzip bsdtar=libarchive-tools
+	mkdir -p build && rm -f build/torture.txt
+	INVIO_TORTURE=1 INVIO_TORTURE_REPORT=$(CURDIR)/build/torture.txt \
+		$(BIN)/python -m pytest tests/torture --timeout 1500 -p no:xdist $(ARGS); \
+		status=$$?; cat build/torture.txt; exit $$status
+
 bench: setup
 	$(BIN)/python -m bench
 
@@ -49,7 +57,7 @@ lint: setup
 	$(MAKE) --no-print-directory check-types
 
 # The console's types are made from the API's own description.
-types: setup
+types: $(VENV)/.ready console/node_modules/.ready
 	mkdir -p build
 	$(BIN)/python tools/openapi.py > build/openapi.json
 	cd console && npm run --silent types
