@@ -137,11 +137,11 @@ class Bundles:
 
     def keep_refusal(self, record: BundleRecord, refusal: Refusal) -> None:
         """Has a bundle that was refused while nobody waited take no room, and its maker be told why for a while."""
-        self.drop(record)
         with self._lock:
             self._refused[record.id] = refusal
             while len(self._refused) > _REFUSED:
                 self._refused.popitem(last=False)
+        self.drop(record)  # afterwards: whoever asks meanwhile is not told that it is missing
 
     def plan(self, caller: Caller, record: BundleRecord, ends: Callable[[], bool] = lambda: False) -> Made:
         """The archive's plan, made now if it has to be; or found good for the caller as the rules are now.
@@ -166,11 +166,11 @@ class Bundles:
 
     def named(self, caller: Caller, bundle_id: str) -> BundleRecord:
         """A bundle of the caller's. Raises Refusal (`missing`, or why it was refused while nobody waited)."""
-        refused = self._refused.get(bundle_id)
-        if refused is not None:
-            raise refused
         with self._engine.connect() as connection:
             record = bundle_named(connection, bundle_id)
+        refused = self._refused.get(bundle_id)  # afterwards: it was kept before the record was dropped
+        if refused is not None:
+            raise refused
         if record is None or record.recipient not in (None, caller.recipient):
             raise Refusal("missing", "there is no such bundle for you; it may be over, so select the files again")
         return record
