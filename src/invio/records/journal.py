@@ -38,7 +38,7 @@ from invio.core.quotas import Claim
 from invio.records import lines, quotas, transfers
 from invio.records.database import impatient, patient
 from invio.records.quotas import QuotaReached
-from invio.records.rows import RUNNING, TransferRow, principal_of
+from invio.records.rows import TransferRow, principal_of
 from invio.records.transfers import LinkSpent, TooMany, resumable
 from invio.workers.pool import Pool
 
@@ -407,7 +407,7 @@ class Journal:
         """The transfer that a request is one more of after all, as a request of another process began it."""
         row = item.row
         found = None if row.etag is None else resumable(connection, row.who, row.address, row.etag, row.tag)
-        if found is None or found.state != RUNNING or found.held_by == self.held_by:
+        if found is None or found.held_by == self.held_by:
             return None  # what this process has is known to whoever asks
         if item.counts is not None:
             transfers.check_link_use(connection, item.counts, None)
