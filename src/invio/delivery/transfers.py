@@ -150,11 +150,17 @@ class Transfers:
             live = self.board.wake(key)
             if live is not None:
                 self._untold.pop(live.row.id, None)
-        if live is not None or earlier is not None:
+        for _ in range(2):
+            if live is None and earlier is None:
+                break
             try:
                 return await self._joins(live, earlier, asking, segment, key, etag, size, archive)
             except TransferGone:
-                pass  # the request that it was to go on with was refused: it begins by itself, or is refused as well
+                # What it was to go on with was refused, and it begins by itself; or it has become one more request of
+                # a transfer of another process, and is on the board as that.
+                live, earlier = self.board.find(key), None
+                if live is not None and not live.durable:
+                    live = None
         live = Live(_row(asking, etag, size, None, self._journal.held_by), key, Coverage(), [], archive=archive)
         self.board.add(live)
         self.board.join(live, segment)
