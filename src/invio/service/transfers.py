@@ -26,8 +26,9 @@ from invio.service.streams import Watching
 router = APIRouter(tags=["transfers"])
 
 TICK = 0.25  # seconds between two looks at the board
-# A comment line often enough that no proxy takes the stream for dead. In ticks.
-_ALIVE_EVERY = 60
+# A comment line often enough that no proxy takes the stream for dead, and that a client who has left is soon
+# known to have: until something is sent, it could be one who only has no more to say. In ticks.
+_ALIVE_EVERY = 8
 _IDENTIFIED_EVERY = 3  # ticks
 _DECIDED_FOR = 1.0  # seconds
 _DECISIONS = 10_000
