@@ -38,7 +38,7 @@ _UPDATE = _statement(
 # microsecond, and the whole line four.
 _BEGUN = (
     "id", "who", "recipient", "tag", "network", "address", "etag", "size", "started", "updated", "credential",
-    "decided_by",
+    "decided_by", "made_for",
 )  # fmt: skip
 
 
@@ -53,7 +53,6 @@ _BEGIN, _LINE = _statement(
         covered=sa.literal_column("0"),
         coverage=sa.literal_column("'[]'"),
         version=sa.null(),
-        made_for=sa.null(),
         held_by=sa.literal_column(_HOLDER),
         **{name: sa.bindparam(f"the_{name}") for name in _BEGUN},
     )
@@ -116,7 +115,7 @@ def write_plain(
             usual: list[TransferRow] = []
             others: list[TransferRow] = []
             for row in begun:
-                unusual = row.requests or row.link_id or row.via or row.made_for or row.version is not None
+                unusual = row.requests or row.link_id or row.via or row.version is not None
                 (others if unusual else usual).append(row)
             for some in _portions(usual):
                 cursor.execute(_begin(len(some), some[0].held_by), _begun(some))
@@ -181,7 +180,7 @@ def _begun(rows: Sequence[TransferRow]) -> list[Any]:
     for row in rows:
         values += (
             row.id, row.who, row.recipient, row.tag, row.network, row.address, row.etag, row.size, row.started,
-            row.updated, row.credential, row.decided_by,
+            row.updated, row.credential, row.decided_by, row.made_for,
         )  # fmt: skip
     return values
 
