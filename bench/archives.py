@@ -14,7 +14,7 @@ from urllib.request import Request, urlopen
 
 from bench.clients import download
 from bench.servers import Running
-from invio.core.keys import new_keys, write_keys
+from invio.core.links.keys import new_keys, write_keys
 from invio.records.database import open_database
 
 MIB = 1024 * 1024

@@ -8,11 +8,11 @@ from collections.abc import Callable
 
 from invio.core.addresses import Address, parse_address
 from invio.core.files import Caller, FileFacts
-from invio.core.keys import new_keys
-from invio.core.link_terms import Asked
-from invio.core.links import check_link, kept_link, link_query, make_link, parse_link
-from invio.core.rule_proofs import compare
-from invio.core.rules_file import parse_rules
+from invio.core.links.keys import new_keys
+from invio.core.links.seals import check_link, kept_link, link_query, make_link, parse_link
+from invio.core.links.terms import Asked
+from invio.core.rules.file import parse_rules
+from invio.core.rules.proofs import compare
 
 _RULE = """
 [[rule]]

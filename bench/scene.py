@@ -7,8 +7,8 @@ import time
 from pathlib import Path
 
 from invio.core.addresses import parse_address
-from invio.core.keys import KeyRing, new_keys, write_keys
-from invio.core.links import link_target, make_link
+from invio.core.links.keys import KeyRing, new_keys, write_keys
+from invio.core.links.seals import link_target, make_link
 from invio.records.database import open_database
 
 SMALL_FILES = 1000

@@ -22,8 +22,8 @@ from typing import Any
 import httpx
 
 from invio.core.addresses import parse_address
-from invio.core.keys import new_keys, read_keys, write_keys
-from invio.core.links import link_target, make_link
+from invio.core.links.keys import new_keys, read_keys, write_keys
+from invio.core.links.seals import link_target, make_link
 from invio.records.database import open_database, patient
 from invio.records.recipients import add_token, save_recipient
 

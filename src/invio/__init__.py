@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 __version__ = "0.2.0"
 
 if TYPE_CHECKING:
-    from invio.core.outside import Answer, Question
+    from invio.core.rules.external_checks import Answer, Question
     from invio.delivery.responses import BundleReply, FileReply, StreamReply
     from invio.delivery.zerocopy import ZeroCopyProtocol
     from invio.service.mounting import Allowed, mount
@@ -33,8 +33,8 @@ __all__ = [
 # Where each name is. They are imported when they are asked for: the core and the client need none of them.
 _PLACES = {
     "Allowed": "invio.service.mounting",
-    "Answer": "invio.core.outside",
-    "Question": "invio.core.outside",
+    "Answer": "invio.core.rules.external_checks",
+    "Question": "invio.core.rules.external_checks",
     "BundleReply": "invio.delivery.responses",
     "FileReply": "invio.delivery.responses",
     "StreamReply": "invio.delivery.responses",

@@ -13,11 +13,11 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from invio.core.archive import RUN, SMALL, ArchiveContent
-from invio.core.entry_names import EntryNames
-from invio.core.replies import Slice
-from invio.core.tar_layout import TarLayout
-from invio.core.zip_layout import Entry, ZipLayout
+from invio.core.archive.entry_names import EntryNames
+from invio.core.archive.plan import RUN, SMALL, ArchiveContent
+from invio.core.archive.tar_layout import TarLayout
+from invio.core.archive.zip_layout import Entry, ZipLayout
+from invio.core.http.replies import Slice
 
 NOON = 1_768_478_400.0  # 2026-01-15 12:00 UTC
 Given = tuple[Entry, bytes]

@@ -1,6 +1,6 @@
 import pytest
 
-from invio.core.caching import read_cache_control, strictest
+from invio.core.http.caching import read_cache_control, strictest
 
 
 @pytest.mark.parametrize(

@@ -10,11 +10,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from invio.core.addresses import parse_address
-from invio.core.conditions import read_hours
 from invio.core.files import ANYONE, Caller, FileFacts
-from invio.core.patterns import parse_pattern
-from invio.core.rules import Rule, RuleSet, Who
-from invio.core.rules_file import BadRules, parse_rules
+from invio.core.rules.conditions import read_hours
+from invio.core.rules.decisions import Rule, RuleSet, Who
+from invio.core.rules.file import BadRules, parse_rules
+from invio.core.rules.patterns import parse_pattern
 
 PILOT = Caller("pilot-7", frozenset({"pilots"}), "10.1.2.3")
 SHEET = parse_address("charts/a.pdf")

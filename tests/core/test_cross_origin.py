@@ -1,5 +1,5 @@
-from invio.core.cross_origin import SAME_ORIGIN, CrossOrigin
-from invio.core.request_head import RequestHead
+from invio.core.http.cors import SAME_ORIGIN, CrossOrigin
+from invio.core.http.request_head import RequestHead
 
 APP = "https://app.example.org"
 

@@ -2,7 +2,7 @@ import hashlib
 
 import pytest
 
-from invio.core.digests import digest_field, wants_sha256
+from invio.core.http.digests import digest_field, wants_sha256
 
 
 @pytest.mark.parametrize(

@@ -1,6 +1,6 @@
 import pytest
 
-from invio.core.encodings import choose_coding
+from invio.core.http.codings import choose_coding
 
 OURS = ("zstd", "gzip")
 

@@ -1,6 +1,6 @@
 import pytest
 
-from invio.core.forwarded import original_network, read_networks
+from invio.core.http.forwarded import original_network, read_networks
 
 TRUSTED = read_networks(["10.0.0.0/8", "::1/128"])
 

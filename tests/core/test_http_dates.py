@@ -2,7 +2,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from invio.core.http_dates import http_date, parse_http_date
+from invio.core.http.dates import http_date, parse_http_date
 
 MOMENT = 784111777  # the example of RFC 9110 §5.6.7
 

@@ -14,8 +14,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from invio.core.addresses import parse_address
-from invio.core.link_terms import Asked, LinkRefused, agent_mark
-from invio.core.links import (
+from invio.core.links.seals import (
     SealedLink,
     check_link,
     id_of_maker,
@@ -26,6 +25,7 @@ from invio.core.links import (
     parse_link,
     parse_url,
 )
+from invio.core.links.terms import Asked, LinkRefused, agent_mark
 
 VECTORS = json.loads(Path(__file__).with_name("link-vectors.json").read_text("utf-8"))
 KEYS = {name: base64.urlsafe_b64decode(text + "=") for name, text in VECTORS["keys"].items()}

@@ -5,7 +5,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from invio.core.names import NAME_LIMIT, ascii_name, content_disposition, safe_name
+from invio.core.http.names import NAME_LIMIT, ascii_name, content_disposition, safe_name
 
 
 @pytest.mark.parametrize(

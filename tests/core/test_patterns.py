@@ -6,7 +6,7 @@ from hypothesis import assume, given
 from hypothesis import strategies as st
 
 from invio.core.addresses import parse_address
-from invio.core.patterns import BadPattern, parse_pattern
+from invio.core.rules.patterns import BadPattern, parse_pattern
 
 
 @pytest.mark.parametrize(

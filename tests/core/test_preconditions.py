@@ -2,8 +2,8 @@
 
 import pytest
 
-from invio.core.preconditions import Outcome, evaluate, range_applies
-from invio.core.request_head import RequestHead
+from invio.core.http.preconditions import Outcome, evaluate, range_applies
+from invio.core.http.request_head import RequestHead
 
 TAG = "abc"
 MODIFIED = 784111777

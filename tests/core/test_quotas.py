@@ -6,8 +6,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from invio.core.quotas import Claim, Quota, Use, moment_text, period_text, read_period, room_at
-from invio.core.rules_file import BadRules, parse_rules
+from invio.core.rules.file import BadRules, parse_rules
+from invio.core.rules.quotas import Claim, Quota, Use, moment_text, period_text, read_period, room_at
 
 DAY = 86_400
 RULE = '[[rule]]\nname = "r"\neffect = "allow"\nwho = ["anyone"]\nwhat = ["charts/**"]\nactions = ["read"]\n'

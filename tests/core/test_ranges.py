@@ -2,7 +2,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from invio.core.ranges import RANGES, Unsatisfiable, parse_range
+from invio.core.http.ranges import RANGES, Unsatisfiable, parse_range
 
 
 @pytest.mark.parametrize(

@@ -10,9 +10,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from invio.core.http.replies import Content, Reply, Representation, Slice, Streamed, part_length, plan
+from invio.core.http.request_head import RequestHead
 from invio.core.reasons import Refusal
-from invio.core.replies import Content, Reply, Representation, Slice, Streamed, part_length, plan
-from invio.core.request_head import RequestHead
 
 MODIFIED = 784111777.9
 SANDBOX = "sandbox; default-src 'none'; style-src 'unsafe-inline'; img-src data:; form-action 'none'"

@@ -10,9 +10,9 @@ from hypothesis import strategies as st
 
 from invio.core.addresses import Address, parse_address
 from invio.core.files import ANYONE, Caller, FileFacts
-from invio.core.rule_proofs import check, compare
-from invio.core.rules import ACTIONS, Rule, RuleSet
-from invio.core.rules_file import BadRules, parse_rules
+from invio.core.rules.decisions import ACTIONS, Rule, RuleSet
+from invio.core.rules.file import BadRules, parse_rules
+from invio.core.rules.proofs import check, compare
 from tests.core.test_conditions import rules
 
 RULES = """

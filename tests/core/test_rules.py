@@ -4,9 +4,9 @@ import pytest
 
 from invio.core.addresses import parse_address
 from invio.core.files import ANYONE, Caller
-from invio.core.rules import RuleSet
-from invio.core.rules_file import parse_rules
-from invio.core.terms import NO_TERMS, Terms
+from invio.core.rules.decisions import RuleSet
+from invio.core.rules.file import parse_rules
+from invio.core.rules.terms import NO_TERMS, Terms
 
 PILOT = Caller("pilot-7", frozenset({"pilots"}))
 OFFICE = Caller("harbour-office", frozenset({"office"}))

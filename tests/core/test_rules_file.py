@@ -2,7 +2,7 @@ from pathlib import Path
 
 import pytest
 
-from invio.core.rules_file import BadRules, parse_rules, read_rules
+from invio.core.rules.file import BadRules, parse_rules, read_rules
 
 GOOD = """\
 # a comment

@@ -1,7 +1,7 @@
 import pytest
 
-from invio.core.media_types import media_type_of
-from invio.core.sniffing import SNIFFED, charset_of, sniffed_media_type
+from invio.core.http.media_types import media_type_of
+from invio.core.http.sniffing import SNIFFED, charset_of, sniffed_media_type
 
 
 @pytest.mark.parametrize(

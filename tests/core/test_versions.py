@@ -7,10 +7,10 @@ import hashlib
 import pytest
 
 from invio.core.addresses import parse_address
-from invio.core.digests import content_tag, said_sha256
 from invio.core.files import FileFacts
+from invio.core.http.digests import content_tag, said_sha256
+from invio.core.http.request_head import RequestHead
 from invio.core.reasons import Refusal
-from invio.core.request_head import RequestHead
 from invio.core.versions import Putting, version_tag
 
 SHA256 = hashlib.sha256(b"one").digest()

@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from invio.core.cookies import cookie_named
+from invio.core.http.cookies import cookie_named
 from invio.core.moments import LAST_MOMENT, timestamp
 from invio.core.shown import shown
 

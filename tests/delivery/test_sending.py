@@ -15,7 +15,7 @@ from typing import Any
 import pytest
 import uvicorn
 
-from invio.core.replies import Part, Reply, Slice, Streamed
+from invio.core.http.replies import Part, Reply, Slice, Streamed
 from invio.core.throttle import Throttle
 from invio.delivery.endings import ClientGone, ReaderStuck
 from invio.delivery.pump import Watch

@@ -10,7 +10,7 @@ import pytest
 from click.testing import CliRunner
 
 from invio.cli.main import main
-from invio.core.keys import new_keys, write_keys
+from invio.core.links.keys import new_keys, write_keys
 from tests.running import RULES, Service, until
 
 Start = Callable[..., Service]

@@ -432,7 +432,7 @@ def test_a_recipients_connections_share_one_speed(start: Start) -> None:
 
 
 def test_a_links_speed_is_not_multiplied_by_narrowing_it(start: Start) -> None:
-    from invio.core.links import link_target, narrow_link, parse_link
+    from invio.core.links.seals import link_target, narrow_link, parse_link
 
     service = start(files=FILES)
     link = service.link("files/big.bin", {"to": "bob"}, rate=400_000)

@@ -10,7 +10,7 @@ from collections.abc import Callable
 import pytest
 
 from invio.core.addresses import parse_address
-from invio.core.links import link_target, narrow_link, parse_url
+from invio.core.links.seals import link_target, narrow_link, parse_url
 from tests.running import Service, get_raw
 
 Start = Callable[..., Service]

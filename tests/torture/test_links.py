@@ -9,9 +9,9 @@ from dataclasses import replace
 import httpx
 
 from invio.core.addresses import parse_address
-from invio.core.keys import new_keys
-from invio.core.link_terms import Asked, LinkRefused
-from invio.core.links import SealedLink, check_link, link_target, make_link, narrow_link, parse_link
+from invio.core.links.keys import new_keys
+from invio.core.links.seals import SealedLink, check_link, link_target, make_link, narrow_link, parse_link
+from invio.core.links.terms import Asked, LinkRefused
 from tests.running import NO_TLS, Service
 from tests.torture.scale import report, times
 

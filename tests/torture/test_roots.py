@@ -12,8 +12,8 @@ from pathlib import Path
 import pytest
 
 from invio.core.addresses import Address
+from invio.core.http.request_head import RequestHead
 from invio.core.reasons import Refusal
-from invio.core.request_head import RequestHead
 from invio.core.versions import InTheWay, Putting
 from invio.delivery.reading import pread
 from invio.stores import beneath

@@ -17,9 +17,8 @@ from invio.cli.options import gives_json, print_json, talks_to_service
 from invio.cli.output import console, print_table, say
 from invio.client import Client
 from invio.core.addresses import parse_address
-from invio.core.keys import read_keys
-from invio.core.link_terms import CONDITION_NAMES, ROOT, Asked, LinkRefused, agent_mark
-from invio.core.links import (
+from invio.core.links.keys import read_keys
+from invio.core.links.seals import (
     SealedLink,
     check_link,
     link_target,
@@ -27,6 +26,7 @@ from invio.core.links import (
     narrow_link,
     parse_url,
 )
+from invio.core.links.terms import CONDITION_NAMES, ROOT, Asked, LinkRefused, agent_mark
 
 _SPAN = re.compile(r"([0-9]+)(s|m|h|d|w)\Z")
 _SECONDS = {"s": 1, "m": 60, "h": 3600, "d": 86400, "w": 604800}

@@ -16,7 +16,7 @@ from invio.cli.commands import SaidNo
 from invio.cli.options import gives_json, print_json, talks_to_service
 from invio.cli.output import console, duration_text, plain_table, print_table, say, size_text, state_text
 from invio.client import Client
-from invio.core.rules import ACTIONS
+from invio.core.rules.decisions import ACTIONS
 
 _SHOWN = 20  # transfers that --follow keeps on the screen
 

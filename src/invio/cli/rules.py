@@ -17,7 +17,7 @@ from rich.text import Text
 from invio.cli.options import gives_json, print_json
 from invio.cli.output import console, print_table, say
 from invio.core.files import FileFacts
-from invio.core.rule_proofs import Change, Checked, check, compare
+from invio.core.rules.proofs import Change, Checked, check, compare
 
 _TABLE_ROWS = 500  # of a comparison; --csv and --json give all
 _COLUMNS = ("who", "address", "action", "would_be", "rule", "line")

@@ -12,7 +12,7 @@ import click
 from invio.cli.commands import SaidNo
 from invio.cli.options import gives_json, print_json
 from invio.cli.output import say
-from invio.core.keys import new_keys, write_keys
+from invio.core.links.keys import new_keys, write_keys
 
 # The service itself is imported by the commands that run it: the others shall not wait for it.
 

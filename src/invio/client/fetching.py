@@ -25,7 +25,7 @@ from urllib.parse import unquote
 import httpx
 
 from invio.client.errors import FileChanged, Refused, ServiceUnreachable
-from invio.core.names import safe_name
+from invio.core.http.names import safe_name
 from invio.core.progress import Pace, percent, seconds_left
 
 _EXTENDED = re.compile(r"filename\*\s*=\s*UTF-8'[^']*'([^;\s]+)", re.IGNORECASE)

@@ -9,11 +9,11 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from invio.core.addresses import Address
-from invio.core.digests import content_tag
 from invio.core.files import FileFacts
-from invio.core.preconditions import Outcome, evaluate
+from invio.core.http.digests import content_tag
+from invio.core.http.preconditions import Outcome, evaluate
+from invio.core.http.request_head import RequestHead
 from invio.core.reasons import Refusal
-from invio.core.request_head import RequestHead
 
 
 class InTheWay(Exception):

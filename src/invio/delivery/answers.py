@@ -10,16 +10,16 @@ from sys import intern
 from typing import Any
 
 from invio.core.addresses import Address, BadAddress, requested_address
-from invio.core.caching import not_public
-from invio.core.cross_origin import SAME_ORIGIN, CrossOrigin
 from invio.core.files import ANYONE, Caller
-from invio.core.link_terms import ORDER, Asked, LinkRefused
-from invio.core.links import SealedLink, check_link, is_sealed, parse_link
-from invio.core.quotas import Quota
+from invio.core.http.caching import not_public
+from invio.core.http.cors import SAME_ORIGIN, CrossOrigin
+from invio.core.http.replies import METHODS, Reply, Representation, plan
+from invio.core.http.request_head import RequestHead
+from invio.core.links.seals import SealedLink, check_link, is_sealed, parse_link
+from invio.core.links.terms import ORDER, Asked, LinkRefused
 from invio.core.reasons import Refusal
-from invio.core.replies import METHODS, Reply, Representation, plan
-from invio.core.request_head import RequestHead
-from invio.core.terms import NO_TERMS, Terms
+from invio.core.rules.quotas import Quota
+from invio.core.rules.terms import NO_TERMS, Terms
 from invio.delivery import bundles
 from invio.delivery.bundles import Bundles
 from invio.delivery.catalogue import Catalogue

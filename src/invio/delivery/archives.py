@@ -12,9 +12,9 @@ from array import array
 from dataclasses import dataclass, replace
 
 from invio.core.addresses import Address
-from invio.core.archive import ArchiveContent, Layout
+from invio.core.archive.plan import ArchiveContent, Layout
+from invio.core.archive.zip_layout import Entry
 from invio.core.files import FileFacts
-from invio.core.zip_layout import Entry
 from invio.delivery.checksums import crc32
 from invio.delivery.endings import ReplyBroken
 from invio.stores.sources import ContentChanged, DiskFile, RemoteFile, SliceSource, SpooledFile

@@ -11,11 +11,11 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
-from invio.core.archive import ArchiveContent
+from invio.core.archive.plan import ArchiveContent
+from invio.core.http.multipart import Span
 from invio.core.moments import timestamp
-from invio.core.multipart import Span
 from invio.core.progress import Coverage, Pace, percent, seconds_left
-from invio.core.quotas import Claim
+from invio.core.rules.quotas import Claim
 from invio.delivery.sender import Meter
 from invio.records.rows import COMPLETE, HANDED_OFF, PARTIAL, RUNNING, TransferRow
 

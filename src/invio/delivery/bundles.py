@@ -20,10 +20,10 @@ import sqlalchemy as sa
 
 from invio.core.addresses import Address
 from invio.core.files import Caller, FileFacts
-from invio.core.names import safe_name
-from invio.core.quotas import Quota
+from invio.core.http.names import safe_name
+from invio.core.http.replies import Representation
 from invio.core.reasons import Refusal
-from invio.core.replies import Representation
+from invio.core.rules.quotas import Quota
 from invio.delivery.archives import Plan, Preparing
 from invio.delivery.catalogue import Catalogue
 from invio.delivery.choosing import Choosing, LeftOut, still_may

@@ -8,10 +8,10 @@ from typing import Protocol
 
 from invio.core.addresses import Address
 from invio.core.files import Caller, FileFacts
-from invio.core.quotas import Quota
 from invio.core.reasons import Refusal
-from invio.core.rules import Decision, Reason
-from invio.core.terms import Terms
+from invio.core.rules.decisions import Decision, Reason
+from invio.core.rules.quotas import Quota
+from invio.core.rules.terms import Terms
 from invio.stores.store import Found, KeepsVersions, Missing, Store, Walks
 from invio.workers.pool import Pool
 

@@ -18,7 +18,7 @@ from typing import cast
 
 import sqlalchemy as sa
 
-from invio.core.replies import Part, Slice
+from invio.core.http.replies import Part, Slice
 from invio.delivery.archives import Literal, RunOfFiles
 from invio.delivery.endings import ReplyBroken
 from invio.records.database import patient

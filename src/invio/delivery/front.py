@@ -13,9 +13,9 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from urllib.parse import quote
 
-from invio.core.forwarded import Network, is_among, original_network
-from invio.core.replies import Reply, Representation
-from invio.core.request_head import RequestHead
+from invio.core.http.forwarded import Network, is_among, original_network
+from invio.core.http.replies import Reply, Representation
+from invio.core.http.request_head import RequestHead
 from invio.core.throttle import Throttle
 from invio.stores.sources import DiskFile
 from invio.stores.store import Found

@@ -12,10 +12,10 @@ from typing import Any, Protocol
 
 import sqlalchemy as sa
 
-from invio.core.cookies import cookie_named
 from invio.core.files import Caller
+from invio.core.http.cookies import cookie_named
+from invio.core.http.request_head import RequestHead
 from invio.core.reasons import Refusal
-from invio.core.request_head import RequestHead
 from invio.delivery.turns import in_a_task
 from invio.records.database import patient
 from invio.records.recipients import (

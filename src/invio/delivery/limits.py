@@ -6,8 +6,8 @@ from collections.abc import Hashable
 from dataclasses import dataclass
 from weakref import WeakValueDictionary
 
-from invio.core.links import SealedLink
-from invio.core.terms import Terms
+from invio.core.links.seals import SealedLink
+from invio.core.rules.terms import Terms
 from invio.core.throttle import Throttle
 
 

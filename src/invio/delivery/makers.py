@@ -9,7 +9,7 @@ import time
 
 import sqlalchemy as sa
 
-from invio.core.links import SealedLink
+from invio.core.links.seals import SealedLink
 from invio.delivery.turns import in_thread
 from invio.records.links import Maker, maker_of
 

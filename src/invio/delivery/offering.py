@@ -15,16 +15,16 @@ from dataclasses import dataclass, replace
 from functools import lru_cache
 
 from invio.core.addresses import Address
-from invio.core.caching import PINNED, USUAL
-from invio.core.cross_origin import SAME_ORIGIN, CrossOrigin
-from invio.core.digests import content_tag, wants_sha256
-from invio.core.encodings import ENDINGS, choose_coding
-from invio.core.media_types import OCTETS, compresses, is_text, media_type_told
+from invio.core.http.caching import PINNED, USUAL
+from invio.core.http.codings import ENDINGS, choose_coding
+from invio.core.http.cors import SAME_ORIGIN, CrossOrigin
+from invio.core.http.digests import content_tag, wants_sha256
+from invio.core.http.media_types import OCTETS, compresses, is_text, media_type_told
+from invio.core.http.replies import Content, Part, Representation, Slice, Streamed
+from invio.core.http.request_head import RequestHead
+from invio.core.http.sniffing import SNIFFED, charset_of, sniffed_media_type
 from invio.core.reasons import Refusal
-from invio.core.replies import Content, Part, Representation, Slice, Streamed
-from invio.core.request_head import RequestHead
-from invio.core.sniffing import SNIFFED, charset_of, sniffed_media_type
-from invio.core.terms import NO_TERMS, Terms
+from invio.core.rules.terms import NO_TERMS, Terms
 from invio.delivery.compression import CODINGS, Compressed
 from invio.delivery.digests import AT_ONCE, Digests
 from invio.delivery.presentation import Presentation

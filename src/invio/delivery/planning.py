@@ -18,13 +18,13 @@ from itertools import islice
 import sqlalchemy as sa
 
 from invio.core.addresses import Address
-from invio.core.archive import Layout
-from invio.core.entry_names import EntryNames
+from invio.core.archive.entry_names import EntryNames
+from invio.core.archive.plan import Layout
+from invio.core.archive.tar_layout import TarLayout
+from invio.core.archive.zip_layout import Entry, ZipLayout
 from invio.core.files import FileFacts
-from invio.core.media_types import extension_of, is_compressed, media_type_told
+from invio.core.http.media_types import extension_of, is_compressed, media_type_told
 from invio.core.reasons import Refusal
-from invio.core.tar_layout import TarLayout
-from invio.core.zip_layout import Entry, ZipLayout
 from invio.delivery.archives import Chosen, Plan, Preparing
 from invio.delivery.behind import LATER
 from invio.delivery.checksums import crc32, crc_of

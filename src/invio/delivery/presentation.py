@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from invio.core.link_terms import ROOT, VALUE_LIMIT
-from invio.core.links import parse_query
+from invio.core.links.seals import parse_query
+from invio.core.links.terms import ROOT, VALUE_LIMIT
 from invio.core.reasons import Refusal
 
 _NAMES = ("as", "name", "version")

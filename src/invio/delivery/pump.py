@@ -11,8 +11,8 @@ import os
 import socket
 from collections.abc import Iterator, Sequence
 
-from invio.core.archive import SMALL
-from invio.core.replies import Part, Slice
+from invio.core.archive.plan import SMALL
+from invio.core.http.replies import Part, Slice
 from invio.delivery.arrival import Answer, Ended, Watch
 from invio.delivery.endings import ReplyBroken
 from invio.delivery.reading import TAIL, is_run, opened, read_slice, read_unaltered, source_of

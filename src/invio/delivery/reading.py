@@ -6,8 +6,8 @@ import logging
 import os
 from collections.abc import AsyncIterator, Sequence
 
-from invio.core.archive import Stretch
-from invio.core.replies import Part, Slice, Streamed
+from invio.core.archive.plan import Stretch
+from invio.core.http.replies import Part, Slice, Streamed
 from invio.delivery.archives import Literal, RunOfFiles
 from invio.delivery.endings import NotMade, ReplyBroken
 from invio.delivery.turns import in_a_task

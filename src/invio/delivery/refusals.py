@@ -12,9 +12,9 @@ from functools import cache
 from typing import Any
 from urllib.parse import quote
 
-from invio.core.quotas import amount_text, moment_text, period_text
+from invio.core.http.replies import Headers, Reply
 from invio.core.reasons import Refusal
-from invio.core.replies import Headers, Reply
+from invio.core.rules.quotas import amount_text, moment_text, period_text
 from invio.records.quotas import QuotaReached
 from invio.records.transfers import LinkSpent
 from invio.stores.store import StoreFault

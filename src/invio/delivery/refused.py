@@ -5,8 +5,8 @@ from __future__ import annotations
 import logging
 
 from invio.core.files import Caller
-from invio.core.link_terms import ORDER
-from invio.core.links import SealedLink
+from invio.core.links.seals import SealedLink
+from invio.core.links.terms import ORDER
 from invio.core.reasons import Refusal
 from invio.records.journal import Journal
 from invio.records.lines import insert

@@ -18,18 +18,18 @@ from starlette.concurrency import run_in_threadpool
 from starlette.responses import Response
 
 from invio.core.addresses import Address, BadAddress, parse_address
-from invio.core.caching import USUAL, read_cache_control
-from invio.core.encodings import choose_coding, encoded_tag
-from invio.core.entry_names import EntryNames
-from invio.core.media_types import compresses, media_type_of
-from invio.core.names import safe_name
+from invio.core.archive.entry_names import EntryNames
+from invio.core.archive.tar_layout import TarLayout
+from invio.core.archive.zip_layout import Entry, ZipLayout
+from invio.core.http.caching import USUAL, read_cache_control
+from invio.core.http.codings import choose_coding, encoded_tag
+from invio.core.http.media_types import compresses, media_type_of
+from invio.core.http.names import safe_name
+from invio.core.http.replies import Content, Reply, Representation, Streamed, plan
+from invio.core.http.request_head import RequestHead
 from invio.core.reasons import Refusal
-from invio.core.replies import Content, Reply, Representation, Streamed, plan
-from invio.core.request_head import RequestHead
-from invio.core.tar_layout import TarLayout
-from invio.core.terms import Terms
+from invio.core.rules.terms import Terms
 from invio.core.throttle import Throttle
-from invio.core.zip_layout import Entry, ZipLayout
 from invio.delivery.archives import Chosen, Plan
 from invio.delivery.bundles import ENDINGS
 from invio.delivery.checksums import crc_of

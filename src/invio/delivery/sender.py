@@ -16,8 +16,8 @@ from collections.abc import Coroutine, Sequence
 from contextlib import suppress
 from typing import Any
 
-from invio.core.archive import SMALL
-from invio.core.replies import Reply, Slice, Streamed
+from invio.core.archive.plan import SMALL
+from invio.core.http.replies import Reply, Slice, Streamed
 from invio.core.throttle import Throttle
 from invio.delivery.arrival import Answer, Ended, Watch
 from invio.delivery.endings import ClientGone, Patience, ReaderStuck, ReplyBroken

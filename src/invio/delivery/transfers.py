@@ -10,12 +10,12 @@ from dataclasses import dataclass, field, replace
 
 import sqlalchemy as sa
 
-from invio.core.archive import ArchiveContent
-from invio.core.links import SealedLink
+from invio.core.archive.plan import ArchiveContent
+from invio.core.http.replies import FROM_THE_START, Reply
+from invio.core.links.seals import SealedLink
 from invio.core.progress import Coverage
-from invio.core.quotas import Claim, Quota
 from invio.core.reasons import Refusal
-from invio.core.replies import FROM_THE_START, Reply
+from invio.core.rules.quotas import Claim, Quota
 from invio.delivery.arrival import Watch
 from invio.delivery.board import Board, Key, Live, Segment
 from invio.delivery.limits import Limits

@@ -15,11 +15,11 @@ from urllib.parse import unquote
 
 from sqlalchemy.exc import SQLAlchemyError
 
-from invio.core.archive import SMALL, ArchiveContent
-from invio.core.digests import digest_field, wants_sha256
+from invio.core.archive.plan import SMALL, ArchiveContent
+from invio.core.http.digests import digest_field, wants_sha256
+from invio.core.http.replies import METHODS, Reply
+from invio.core.http.request_head import RequestHead
 from invio.core.reasons import Refusal
-from invio.core.replies import METHODS, Reply
-from invio.core.request_head import RequestHead
 from invio.delivery.answers import PREFIX, Planned, Planner, Request, Way, raw_path
 from invio.delivery.arrival import Stopped
 from invio.delivery.board import Live, Segment

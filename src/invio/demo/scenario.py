@@ -21,8 +21,8 @@ from urllib.parse import urlsplit
 
 from invio.core.addresses import Address
 from invio.core.errors import Unusable
-from invio.core.keys import new_keys, write_keys
-from invio.core.request_head import RequestHead
+from invio.core.http.request_head import RequestHead
+from invio.core.links.keys import new_keys, write_keys
 from invio.core.versions import Putting
 from invio.demo.archive import Archive, serving
 from invio.demo.drawings import chart_sheet, notice_page, save

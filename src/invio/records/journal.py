@@ -34,7 +34,7 @@ from typing import Any, NamedTuple, TypeVar
 
 import sqlalchemy as sa
 
-from invio.core.quotas import Claim
+from invio.core.rules.quotas import Claim
 from invio.records import lines, quotas, transfers
 from invio.records.database import impatient, patient
 from invio.records.quotas import QuotaReached

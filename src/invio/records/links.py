@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import sqlalchemy as sa
 
-from invio.core.links import SealedLink
+from invio.core.links.seals import SealedLink
 from invio.records.tables import links
 
 

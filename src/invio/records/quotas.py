@@ -14,7 +14,7 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from invio.core.quotas import LONGEST, Claim, Quota, Use, room_at
+from invio.core.rules.quotas import LONGEST, Claim, Quota, Use, room_at
 from invio.records.tables import quota_uses, transfers
 from invio.records.transfers import orphans
 

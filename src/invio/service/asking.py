@@ -8,9 +8,9 @@ from fastapi import Depends, Request
 
 from invio.core.addresses import Address, BadAddress, parse_address, percent_decoded
 from invio.core.files import Caller
+from invio.core.http.request_head import RequestHead
 from invio.core.reasons import Refusal
-from invio.core.request_head import RequestHead
-from invio.core.rules import ADMINISTER, THE_SERVICE
+from invio.core.rules.decisions import ADMINISTER, THE_SERVICE
 from invio.delivery.answers import raw_path
 from invio.delivery.identify import check_same_site
 from invio.service.assembly import Parts

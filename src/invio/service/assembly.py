@@ -11,11 +11,11 @@ from typing import TYPE_CHECKING
 import sqlalchemy as sa
 
 from invio.core.addresses import BadAddress, parse_file_address
-from invio.core.cross_origin import CrossOrigin
-from invio.core.forwarded import read_networks
-from invio.core.keys import KeyRing, read_keys
-from invio.core.rules import RuleSet
-from invio.core.rules_file import read_rules
+from invio.core.http.cors import CrossOrigin
+from invio.core.http.forwarded import read_networks
+from invio.core.links.keys import KeyRing, read_keys
+from invio.core.rules.decisions import RuleSet
+from invio.core.rules.file import read_rules
 from invio.delivery.answers import Way
 from invio.delivery.bundles import Bundles
 from invio.delivery.catalogue import Catalogue, Decider

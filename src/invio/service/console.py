@@ -6,10 +6,10 @@ from pathlib import Path
 from typing import Any
 
 from invio.core.addresses import Address, BadAddress, parse_address, percent_decoded
-from invio.core.media_types import media_type_of
+from invio.core.http.media_types import media_type_of
+from invio.core.http.replies import Content, Representation, Slice, plan
+from invio.core.http.request_head import RequestHead
 from invio.core.reasons import Refusal
-from invio.core.replies import Content, Representation, Slice, plan
-from invio.core.request_head import RequestHead
 from invio.delivery.endings import ClientGone
 from invio.delivery.refusals import refusal_reply
 from invio.delivery.sender import Sender

@@ -8,10 +8,10 @@ from fastapi import APIRouter, Query, Request
 
 from invio.core.addresses import Address
 from invio.core.files import Caller, FileFacts
-from invio.core.media_types import media_type_of
+from invio.core.http.media_types import media_type_of
 from invio.core.moments import timestamp
 from invio.core.reasons import Refusal
-from invio.core.rules import ACTIONS
+from invio.core.rules.decisions import ACTIONS
 from invio.core.versions import Version
 from invio.delivery.catalogue import no_file
 from invio.delivery.offering import kind_of

@@ -14,10 +14,10 @@ from fastapi import FastAPI
 from starlette.exceptions import HTTPException
 from starlette.routing import Match
 
-from invio.core.cookies import cookie_named
-from invio.core.cross_origin import CrossOrigin
+from invio.core.http.cookies import cookie_named
+from invio.core.http.cors import CrossOrigin
+from invio.core.http.request_head import RequestHead
 from invio.core.reasons import Refusal
-from invio.core.request_head import RequestHead
 from invio.delivery.endings import ClientGone
 from invio.delivery.identify import COOKIE
 from invio.delivery.refusals import refusal_reply

@@ -11,13 +11,13 @@ from fastapi import APIRouter, Query, Request, Response
 
 from invio.core.addresses import Address
 from invio.core.files import Caller
-from invio.core.link_terms import CONDITION_NAMES, ROOT
-from invio.core.links import id_of_maker, link_target, make_link
+from invio.core.links.seals import id_of_maker, link_target, make_link
+from invio.core.links.terms import CONDITION_NAMES, ROOT
 from invio.core.moments import LAST_MOMENT, timestamp
-from invio.core.quotas import period_text
 from invio.core.reasons import Refusal
-from invio.core.rules import RuleSet
-from invio.core.terms import Terms
+from invio.core.rules.decisions import RuleSet
+from invio.core.rules.quotas import period_text
+from invio.core.rules.terms import Terms
 from invio.delivery import bundles
 from invio.records import links as records
 from invio.records.bundles import BundleRecord

@@ -22,12 +22,12 @@ from starlette.concurrency import run_in_threadpool
 from starlette.requests import Request
 
 from invio.core.addresses import Address
-from invio.core.caching import read_cache_control
 from invio.core.files import Caller, FileFacts
-from invio.core.quotas import Quota
-from invio.core.request_head import RequestHead
-from invio.core.rules import Decision, Reason
-from invio.core.terms import NO_TERMS, Terms
+from invio.core.http.caching import read_cache_control
+from invio.core.http.request_head import RequestHead
+from invio.core.rules.decisions import Decision, Reason
+from invio.core.rules.quotas import Quota
+from invio.core.rules.terms import NO_TERMS, Terms
 from invio.service.app import APPLICATION, Service
 from invio.service.assembly import Parts, assemble
 from invio.service.running import running

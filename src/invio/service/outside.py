@@ -18,9 +18,9 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 
-from invio.core.outside import Answer, Ask, Question
-from invio.core.rules import RuleSet
-from invio.core.rules_file import BadRules
+from invio.core.rules.decisions import RuleSet
+from invio.core.rules.external_checks import Answer, Ask, Question
+from invio.core.rules.file import BadRules
 from invio.producers.producer import ProducerFault, function_named
 from invio.workers.pool import DeadlinePassed, Pool, PoolBusy
 

@@ -14,11 +14,11 @@ from starlette.concurrency import run_in_threadpool
 from starlette.requests import ClientDisconnect
 
 from invio.core.addresses import Address, quoted
-from invio.core.digests import content_tag, said_sha256
 from invio.core.files import Caller, FileFacts
-from invio.core.media_types import media_type_told
+from invio.core.http.digests import content_tag, said_sha256
+from invio.core.http.media_types import media_type_told
+from invio.core.http.request_head import RequestHead
 from invio.core.reasons import Refusal
-from invio.core.request_head import RequestHead
 from invio.core.versions import InTheWay, Putting
 from invio.delivery.catalogue import no_file
 from invio.service.asking import TheCaller, TheParts, address_in_path, caller_of, head_of

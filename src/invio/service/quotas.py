@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from fastapi import APIRouter
 
-from invio.core.rules import RuleSet
+from invio.core.rules.decisions import RuleSet
 from invio.records.quotas import used
 from invio.service.asking import TheCaller, TheParts
 from invio.service.shapes import QuotaList, QuotaShape

@@ -5,7 +5,7 @@ from __future__ import annotations
 from fastapi import APIRouter
 
 from invio.core.moments import timestamp
-from invio.core.rules import Rule
+from invio.core.rules.decisions import Rule
 from invio.service.asking import TheCaller, TheParts, require_administrator
 from invio.service.shapes import RuleShape, RulesShape
 

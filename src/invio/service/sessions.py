@@ -7,11 +7,11 @@ from dataclasses import replace
 
 from fastapi import APIRouter, Request, Response
 
-from invio.core.cookies import cookie_named
 from invio.core.files import Caller
+from invio.core.http.cookies import cookie_named
+from invio.core.http.request_head import RequestHead
 from invio.core.reasons import Refusal
-from invio.core.request_head import RequestHead
-from invio.core.rules import ADMINISTER, THE_SERVICE
+from invio.core.rules.decisions import ADMINISTER, THE_SERVICE
 from invio.core.sign_ins import Counter, password_counters, token_counters
 from invio.delivery.identify import COOKIE, session_secret
 from invio.records.recipients import (

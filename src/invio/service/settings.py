@@ -14,8 +14,8 @@ from typing import Annotated, Any, Literal
 from pydantic import BaseModel, ConfigDict, Field, SecretStr, ValidationError, model_validator
 
 from invio.core.errors import Unusable
-from invio.core.forwarded import read_networks
-from invio.core.toml_places import line_of
+from invio.core.http.forwarded import read_networks
+from invio.core.rules.toml_places import line_of
 
 # What an address may not have as a store, because it means something else.
 RESERVED = ("bundles",)

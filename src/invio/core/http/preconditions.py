@@ -9,8 +9,8 @@ from __future__ import annotations
 import re
 from enum import Enum
 
-from invio.core.http_dates import parse_http_date
-from invio.core.request_head import RequestHead
+from invio.core.http.dates import parse_http_date
+from invio.core.http.request_head import RequestHead
 
 # §8.8.3: entity-tag = [ "W/" ] DQUOTE *etagc DQUOTE
 _ENTITY_TAG = re.compile(r'(W/)?"([\x21\x23-\x7e\x80-\xff]*)"')

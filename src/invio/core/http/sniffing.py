@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import codecs
 
-from invio.core.media_types import OCTETS
+from invio.core.http.media_types import OCTETS
 
 SNIFFED = 4096  # bytes that are looked at
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import hashlib
 
-from invio.core.zip_layout import Entry
+from invio.core.archive.zip_layout import Entry
 
 _BLOCK = 512
 _RECORD = 20 * _BLOCK  # what readers take at a time; the archive fills the last one

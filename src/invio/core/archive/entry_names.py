@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from invio.core.names import safe_name
+from invio.core.http.names import safe_name
 
 
 class EntryNames:

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 
 from invio.core.addresses import Address
 from invio.core.files import Caller, FileFacts
-from invio.core.outside import SILENT, Always, Answer
-from invio.core.rules import ACTIONS, Decision, Expectation, Rule, RuleSet
+from invio.core.rules.decisions import ACTIONS, Decision, Expectation, Rule, RuleSet
+from invio.core.rules.external_checks import SILENT, Always, Answer
 
 _KNOWN = 10_000  # sets of rules whose outcomes are kept
 

@@ -12,9 +12,9 @@ from datetime import UTC, datetime, tzinfo
 
 from invio.core.addresses import Address
 from invio.core.files import Caller, FileFacts
-from invio.core.forwarded import Network, is_among
-from invio.core.media_types import media_type_of
-from invio.core.outside import Ask
+from invio.core.http.forwarded import Network, is_among
+from invio.core.http.media_types import media_type_of
+from invio.core.rules.external_checks import Ask
 
 VERSIONS = ("current", "earlier")
 DAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")

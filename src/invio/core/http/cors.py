@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from invio.core.request_head import RequestHead
+from invio.core.http.request_head import RequestHead
 
 _EXPOSED = (
     "Accept-Ranges, Content-Digest, Content-Disposition, Content-Encoding, Content-Length, Content-Range, ETag, "

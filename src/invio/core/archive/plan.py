@@ -11,8 +11,8 @@ from bisect import bisect_left, bisect_right
 from collections.abc import Iterator, Sequence
 from typing import Protocol, overload
 
-from invio.core.replies import Content, Part, Slice
-from invio.core.zip_layout import Entry
+from invio.core.archive.zip_layout import Entry
+from invio.core.http.replies import Content, Part, Slice
 
 SMALL = 64 * 1024  # bytes of a content that is read together with its neighbours
 RUN = 256 * 1024  # bytes, at most, of such a run

@@ -11,16 +11,16 @@ from pathlib import Path
 from typing import Any, TypeVar
 
 from invio.core.addresses import parse_address
-from invio.core.caching import read_cache_control
-from invio.core.conditions import ALWAYS, VERSIONS, Conditions, read_days, read_hours
 from invio.core.errors import Unusable
-from invio.core.forwarded import Network, read_networks
-from invio.core.outside import Ask
-from invio.core.patterns import BadPattern, Pattern, parse_pattern
-from invio.core.quotas import Quota, read_period
-from invio.core.rules import ADMINISTER, EFFECTS, RULE_ACTIONS, Expectation, Rule, RuleSet, Who
-from invio.core.terms import NO_TERMS, Terms
-from invio.core.toml_places import line_of
+from invio.core.http.caching import read_cache_control
+from invio.core.http.forwarded import Network, read_networks
+from invio.core.rules.conditions import ALWAYS, VERSIONS, Conditions, read_days, read_hours
+from invio.core.rules.decisions import ADMINISTER, EFFECTS, RULE_ACTIONS, Expectation, Rule, RuleSet, Who
+from invio.core.rules.external_checks import Ask
+from invio.core.rules.patterns import BadPattern, Pattern, parse_pattern
+from invio.core.rules.quotas import Quota, read_period
+from invio.core.rules.terms import NO_TERMS, Terms
+from invio.core.rules.toml_places import line_of
 
 _NEEDED = ("effect", "who", "what", "actions")
 _TERMS = ("speed", "disposition", "cache", "quota", "link_default", "link_longest")

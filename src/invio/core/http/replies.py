@@ -15,16 +15,16 @@ from dataclasses import dataclass, replace
 from functools import cached_property, lru_cache
 from itertools import accumulate
 
-from invio.core.caching import USUAL
-from invio.core.digests import digest_field, wants_sha256
-from invio.core.http_dates import http_date
-from invio.core.media_types import content_type, may_be_inline, security_policy
-from invio.core.multipart import Multipart, Span, multipart
-from invio.core.names import content_disposition
-from invio.core.preconditions import Outcome, evaluate, range_applies
-from invio.core.ranges import Unsatisfiable, parse_range
+from invio.core.http.caching import USUAL
+from invio.core.http.dates import http_date
+from invio.core.http.digests import digest_field, wants_sha256
+from invio.core.http.media_types import content_type, may_be_inline, security_policy
+from invio.core.http.multipart import Multipart, Span, multipart
+from invio.core.http.names import content_disposition
+from invio.core.http.preconditions import Outcome, evaluate, range_applies
+from invio.core.http.ranges import Unsatisfiable, parse_range
+from invio.core.http.request_head import RequestHead
 from invio.core.reasons import Refusal
-from invio.core.request_head import RequestHead
 
 Headers = list[tuple[bytes, bytes]]
 

@@ -21,7 +21,7 @@ from typing import NamedTuple
 from urllib.parse import quote, urlsplit
 
 from invio.core.addresses import Address, BadAddress, parse_address, percent_decoded, quoted, requested_address
-from invio.core.link_terms import (
+from invio.core.links.terms import (
     CONDITIONS,
     ORDER,
     ROOT,

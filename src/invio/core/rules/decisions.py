@@ -13,12 +13,12 @@ from dataclasses import dataclass
 from itertools import product
 
 from invio.core.addresses import Address
-from invio.core.conditions import ALWAYS, Conditions
 from invio.core.files import Caller, FileFacts
-from invio.core.outside import SILENT, Answers, Ask, Question
-from invio.core.patterns import Pattern
-from invio.core.quotas import Quota
-from invio.core.terms import NO_TERMS, Terms, strictest_terms
+from invio.core.rules.conditions import ALWAYS, Conditions
+from invio.core.rules.external_checks import SILENT, Answers, Ask, Question
+from invio.core.rules.patterns import Pattern
+from invio.core.rules.quotas import Quota
+from invio.core.rules.terms import NO_TERMS, Terms, strictest_terms
 
 ACTIONS = ("list", "read", "bundle", "link", "put", "manage")  # with files
 # What concerns the whole service: recipients, their tokens and passwords, keys, rules, and everybody's links.

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from invio.core.caching import strictest
-from invio.core.quotas import Quota
+from invio.core.http.caching import strictest
+from invio.core.rules.quotas import Quota
 
 
 @dataclass(frozen=True, slots=True)
