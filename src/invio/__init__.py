@@ -14,8 +14,8 @@ __version__ = "0.2.0"
 
 if TYPE_CHECKING:
     from invio.core.rules.external_checks import Answer, Question
-    from invio.delivery.responses import BundleReply, FileReply, StreamReply
-    from invio.delivery.zerocopy import ZeroCopyProtocol
+    from invio.delivery.route_replies import BundleReply, FileReply, StreamReply
+    from invio.delivery.sending.uvicorn.protocol import ZeroCopyProtocol
     from invio.service.mounting import Allowed, mount
 
 __all__ = [
@@ -35,10 +35,10 @@ _PLACES = {
     "Allowed": "invio.service.mounting",
     "Answer": "invio.core.rules.external_checks",
     "Question": "invio.core.rules.external_checks",
-    "BundleReply": "invio.delivery.responses",
-    "FileReply": "invio.delivery.responses",
-    "StreamReply": "invio.delivery.responses",
-    "ZeroCopyProtocol": "invio.delivery.zerocopy",
+    "BundleReply": "invio.delivery.route_replies",
+    "FileReply": "invio.delivery.route_replies",
+    "StreamReply": "invio.delivery.route_replies",
+    "ZeroCopyProtocol": "invio.delivery.sending.uvicorn.protocol",
     "mount": "invio.service.mounting",
 }
 

@@ -8,7 +8,7 @@ from invio.core.addresses import Address, parse_address
 from invio.core.files import Caller, FileFacts
 from invio.core.reasons import Refusal
 from invio.core.rules.file import parse_rules
-from invio.delivery.catalogue import Catalogue
+from invio.delivery.access.catalogue import Catalogue
 from invio.stores.sources import Made
 from invio.stores.store import Found, Missing
 

@@ -17,10 +17,10 @@ import uvicorn
 
 from invio.core.http.replies import Part, Reply, Slice, Streamed
 from invio.core.throttle import Throttle
-from invio.delivery.endings import ClientGone, ReaderStuck
-from invio.delivery.pump import Watch
-from invio.delivery.sender import Sender
-from invio.delivery.zerocopy import ZeroCopyProtocol
+from invio.delivery.sending.errors import ClientGone, ReaderStuck
+from invio.delivery.sending.pump import Watch
+from invio.delivery.sending.senders import Sender
+from invio.delivery.sending.uvicorn.protocol import ZeroCopyProtocol
 from invio.stores.sources import DiskFile, Made
 from tests.running import get_raw, until
 

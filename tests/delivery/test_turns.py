@@ -12,7 +12,7 @@ from typing import Any
 
 import pytest
 
-from invio.delivery.turns import begin_at_once, in_a_task, in_thread
+from invio.delivery.sending.eager import begin_at_once, in_a_task, in_thread
 from tests.running import Service
 
 

@@ -15,7 +15,7 @@ from invio.core.addresses import Address
 from invio.core.http.request_head import RequestHead
 from invio.core.reasons import Refusal
 from invio.core.versions import InTheWay, Putting
-from invio.delivery.reading import pread
+from invio.delivery.sending.slices import pread
 from invio.stores import beneath
 from invio.stores.sources import ContentChanged, DiskFile
 from invio.stores.store import Missing

@@ -21,9 +21,9 @@ from starlette.exceptions import HTTPException
 
 from invio import __version__
 from invio.core.reasons import Refusal
-from invio.delivery.answers import PREFIX as FILES
-from invio.delivery.refusals import USUAL_PAGES, refusal_reply, unreachable
-from invio.delivery.turns import in_a_task
+from invio.delivery.planner import PREFIX as FILES
+from invio.delivery.problem_details import USUAL_PAGES, refusal_reply, unreachable
+from invio.delivery.sending.eager import in_a_task
 from invio.service import (
     auditing,
     bundles,

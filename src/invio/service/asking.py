@@ -11,8 +11,8 @@ from invio.core.files import Caller
 from invio.core.http.request_head import RequestHead
 from invio.core.reasons import Refusal
 from invio.core.rules.decisions import ADMINISTER, THE_SERVICE
-from invio.delivery.answers import raw_path
-from invio.delivery.identify import check_same_site
+from invio.delivery.access.authentication import check_same_site
+from invio.delivery.planner import raw_path
 from invio.service.assembly import Parts
 
 

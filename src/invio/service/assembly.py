@@ -16,18 +16,18 @@ from invio.core.http.forwarded import read_networks
 from invio.core.links.keys import KeyRing, read_keys
 from invio.core.rules.decisions import RuleSet
 from invio.core.rules.file import read_rules
-from invio.delivery.answers import Way
-from invio.delivery.bundles import Bundles
-from invio.delivery.catalogue import Catalogue, Decider
-from invio.delivery.digests import Digests
-from invio.delivery.front import Front
-from invio.delivery.identify import Identifier, Identifies
-from invio.delivery.limits import BundleLimits, Limits
-from invio.delivery.makers import Makers
-from invio.delivery.offering import Offering
-from invio.delivery.refusals import Pages
-from invio.delivery.transfers import Transfers
-from invio.delivery.way import Delivery
+from invio.delivery.access.authentication import Identifier, Identifies
+from invio.delivery.access.catalogue import Catalogue, Decider
+from invio.delivery.access.link_issuers import Makers
+from invio.delivery.archives.bundles import Bundles
+from invio.delivery.endpoint import Delivery
+from invio.delivery.offload import Front
+from invio.delivery.planner import Way
+from invio.delivery.problem_details import Pages
+from invio.delivery.representation.digests import Digests
+from invio.delivery.representation.negotiation import Offering
+from invio.delivery.transfers.admission import Transfers
+from invio.delivery.transfers.limits import BundleLimits, Limits
 from invio.producers.producer import ProducerFault, Rows, function_rows, query_rows
 from invio.records import quotas as quota_records
 from invio.records import transfers as transfer_records
@@ -288,7 +288,7 @@ def _bundles(settings: Settings, catalogue: Catalogue, engine: sa.Engine, alone:
     limits = BundleLimits(given.entries, given.bytes, given.seconds, wait_for=given.wait_for)
     packing = None
     if given.cache_bytes:
-        from invio.delivery.packing import Packing
+        from invio.delivery.archives.deflate_cache import Packing
 
         packing = Packing(settings.path(settings.service.data) / "deflated", given.cache_bytes)
         if alone:

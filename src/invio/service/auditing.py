@@ -8,7 +8,7 @@ from typing import Annotated
 from fastapi import APIRouter, Query
 
 from invio.core.moments import timestamp
-from invio.delivery.turns import in_pool
+from invio.delivery.sending.eager import in_pool
 from invio.records.audit import AuditLine, page_of_lines
 from invio.service.asking import TheCaller, TheParts, require_administrator
 from invio.service.assembly import Parts

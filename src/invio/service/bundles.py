@@ -14,10 +14,10 @@ from invio.core.addresses import quoted
 from invio.core.files import Caller
 from invio.core.moments import timestamp
 from invio.core.reasons import Refusal
-from invio.delivery import bundles
-from invio.delivery.bundles import Made
-from invio.delivery.endings import NobodyWaits
-from invio.delivery.turns import in_pool
+from invio.delivery.archives import bundles
+from invio.delivery.archives.bundles import Made
+from invio.delivery.sending.eager import in_pool
+from invio.delivery.sending.errors import NobodyWaits
 from invio.records.bundles import BundleOptions, BundleRecord
 from invio.service.asking import TheCaller, TheParts
 from invio.service.assembly import Parts

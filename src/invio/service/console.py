@@ -10,9 +10,9 @@ from invio.core.http.media_types import media_type_of
 from invio.core.http.replies import Content, Representation, Slice, plan
 from invio.core.http.request_head import RequestHead
 from invio.core.reasons import Refusal
-from invio.delivery.endings import ClientGone
-from invio.delivery.refusals import refusal_reply
-from invio.delivery.sender import Sender
+from invio.delivery.problem_details import refusal_reply
+from invio.delivery.sending.errors import ClientGone
+from invio.delivery.sending.senders import Sender
 from invio.stores.directory import DirectoryStore
 from invio.stores.sources import DiskFile
 from invio.stores.store import Found, Missing, StoreFault

@@ -13,9 +13,9 @@ from invio.core.moments import timestamp
 from invio.core.reasons import Refusal
 from invio.core.rules.decisions import ACTIONS
 from invio.core.versions import Version
-from invio.delivery.catalogue import no_file
-from invio.delivery.offering import kind_of
-from invio.delivery.turns import in_pool
+from invio.delivery.access.catalogue import no_file
+from invio.delivery.representation.negotiation import kind_of
+from invio.delivery.sending.eager import in_pool
 from invio.service.asking import TheCaller, TheParts, address_in_path, read_address
 from invio.service.assembly import Parts
 from invio.service.shapes import Action, FileShape, Listing, VersionList, VersionShape

@@ -18,9 +18,9 @@ from invio.core.http.cookies import cookie_named
 from invio.core.http.cors import CrossOrigin
 from invio.core.http.request_head import RequestHead
 from invio.core.reasons import Refusal
-from invio.delivery.endings import ClientGone
-from invio.delivery.identify import COOKIE
-from invio.delivery.refusals import refusal_reply
+from invio.delivery.access.authentication import COOKIE
+from invio.delivery.problem_details import refusal_reply
+from invio.delivery.sending.errors import ClientGone
 from invio.service.settings import LimitSettings
 
 DEVICE = "invio-device"  # by which a device that signed in before is known

@@ -14,8 +14,8 @@ from fastapi import APIRouter, Query, Request
 from fastapi.responses import StreamingResponse
 
 from invio.core.shown import shown
-from invio.delivery.board import view
-from invio.delivery.turns import in_pool
+from invio.delivery.sending.eager import in_pool
+from invio.delivery.transfers.live import view
 from invio.records.history import Filters, pages
 from invio.records.rows import TransferRow
 from invio.service.asking import TheCaller, TheParts

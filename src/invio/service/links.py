@@ -18,7 +18,7 @@ from invio.core.reasons import Refusal
 from invio.core.rules.decisions import RuleSet
 from invio.core.rules.quotas import period_text
 from invio.core.rules.terms import Terms
-from invio.delivery import bundles
+from invio.delivery.archives import bundles
 from invio.records import links as records
 from invio.records.bundles import BundleRecord
 from invio.records.database import patient

@@ -20,7 +20,7 @@ from invio.core.http.media_types import media_type_told
 from invio.core.http.request_head import RequestHead
 from invio.core.reasons import Refusal
 from invio.core.versions import InTheWay, Putting
-from invio.delivery.catalogue import no_file
+from invio.delivery.access.catalogue import no_file
 from invio.service.asking import TheCaller, TheParts, address_in_path, caller_of, head_of
 from invio.service.assembly import Parts
 from invio.service.files import shape

@@ -13,7 +13,7 @@ from invio.core.files import Caller
 from invio.core.moments import timestamp
 from invio.core.reasons import Refusal
 from invio.core.sign_ins import password_counters
-from invio.delivery.identify import session_secret
+from invio.delivery.access.authentication import session_secret
 from invio.records import recipients as records
 from invio.records.recipients import Recipient, TokenFacts
 from invio.records.sign_ins import forget_devices, succeeded

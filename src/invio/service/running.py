@@ -148,7 +148,7 @@ async def _hourly(parts: Parts) -> None:
 
 async def _scan(parts: Parts, ended: threading.Event) -> None:
     """Has contents be known before archives need them."""
-    from invio.delivery.scanning import scan
+    from invio.delivery.archives.crc_scan import scan
 
     began = time.monotonic()
     read = await parts.pools.scanning.run(scan, parts.engine, parts.catalogue.stores.values(), ended.is_set)

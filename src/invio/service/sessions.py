@@ -13,7 +13,7 @@ from invio.core.http.request_head import RequestHead
 from invio.core.reasons import Refusal
 from invio.core.rules.decisions import ADMINISTER, THE_SERVICE
 from invio.core.sign_ins import Counter, password_counters, token_counters
-from invio.delivery.identify import COOKIE, session_secret
+from invio.delivery.access.authentication import COOKIE, session_secret
 from invio.records.recipients import (
     Recipient,
     close_session,

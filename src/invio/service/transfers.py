@@ -14,8 +14,8 @@ from fastapi.responses import StreamingResponse
 from invio.core.addresses import BadAddress, parse_address
 from invio.core.files import Caller
 from invio.core.reasons import Refusal
-from invio.delivery.board import view
-from invio.delivery.turns import in_pool
+from invio.delivery.sending.eager import in_pool
+from invio.delivery.transfers.live import view
 from invio.records.rows import TransferRow
 from invio.records.transfers import Scope, newest
 from invio.service.asking import TheCaller, TheParts, caller_of

@@ -39,12 +39,12 @@ import httptools
 from uvicorn.protocols.http.httptools_impl import STATUS_LINE, HttpToolsProtocol, RequestResponseCycle
 
 from invio.core.reasons import Refusal
-from invio.delivery.arrival import Answer
-from invio.delivery.endings import ClientGone, Patience, ReaderStuck
-from invio.delivery.outgoing import Outgoing
-from invio.delivery.refusals import refusal_reply
-from invio.delivery.turns import begin_at_once
-from invio.delivery.wire import NO_SCOPE, Wire
+from invio.delivery.problem_details import refusal_reply
+from invio.delivery.sending.acknowledgement import Answer
+from invio.delivery.sending.eager import begin_at_once
+from invio.delivery.sending.errors import ClientGone, Patience, ReaderStuck
+from invio.delivery.sending.uvicorn.exchange import NO_SCOPE, Wire
+from invio.delivery.sending.uvicorn.socket_state import Outgoing
 
 log = logging.getLogger("invio.delivery")
 # The longest head of a request, with its target; the parser itself knows no limit.

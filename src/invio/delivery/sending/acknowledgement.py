@@ -12,8 +12,8 @@ import select
 import time
 from collections.abc import Callable
 
-from invio.delivery.endings import ClientGone, Patience, ReaderStuck
-from invio.delivery.wire import Wire
+from invio.delivery.sending.errors import ClientGone, Patience, ReaderStuck
+from invio.delivery.sending.uvicorn.exchange import Wire
 
 # How an answer ended: None when all of it was sent, and taken or the client left meanwhile.
 Ended = Callable[[Exception | None], None]

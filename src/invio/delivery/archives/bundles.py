@@ -24,11 +24,11 @@ from invio.core.http.names import safe_name
 from invio.core.http.replies import Representation
 from invio.core.reasons import Refusal
 from invio.core.rules.quotas import Quota
-from invio.delivery.archives import Plan, Preparing
-from invio.delivery.catalogue import Catalogue
-from invio.delivery.choosing import Choosing, LeftOut, still_may
-from invio.delivery.limits import BundleLimits
-from invio.delivery.spools import Spools
+from invio.delivery.access.catalogue import Catalogue
+from invio.delivery.archives.plan import Plan, Preparing
+from invio.delivery.archives.selection import Choosing, LeftOut, still_may
+from invio.delivery.archives.spools import Spools
+from invio.delivery.transfers.limits import BundleLimits
 from invio.records.archives import note_archive
 from invio.records.bundles import (
     BundleOptions,
@@ -46,8 +46,8 @@ from invio.records.recipients import recipient_named
 from invio.workers.pool import Pool
 
 if TYPE_CHECKING:
-    from invio.delivery.behind import Behind
-    from invio.delivery.packing import Packing
+    from invio.delivery.archives.background_deflate import Behind
+    from invio.delivery.archives.deflate_cache import Packing
     from invio.stores.sources import DiskFile
 
 log = logging.getLogger("invio.delivery")
@@ -149,7 +149,7 @@ class Bundles:
         `ends` tells whether nobody waits for it any more.
 
         Raises:
-            NobodyWaits: see `invio.delivery.endings`.
+            NobodyWaits: see `invio.delivery.sending.errors`.
             Refusal: `bad-selection`, naming every address that is unknown or not allowed; `no-selection`,
                 when nothing is left; `too-large`.
         """
@@ -280,7 +280,7 @@ class Bundles:
             return kept
 
     def _pack_later(self, some: list[tuple[DiskFile, str]]) -> None:
-        from invio.delivery.behind import Behind
+        from invio.delivery.archives.background_deflate import Behind
 
         assert self._packing is not None
         with self._lock:
@@ -289,7 +289,10 @@ class Bundles:
         self._behind.ask(some)
 
     def _planned(self, caller: Caller, record: BundleRecord, ends: Callable[[], bool]) -> _Kept:
-        from invio.delivery.planning import Planning, TooCold  # what only archives need is loaded with the first one
+        from invio.delivery.archives.builder import (  # what only archives need is loaded with the first one
+            Planning,
+            TooCold,
+        )
 
         choosing = Choosing(self._catalogue, caller, record.versions)
         preparing = self._preparing[record.id] = Preparing()

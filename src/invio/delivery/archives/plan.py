@@ -15,8 +15,8 @@ from invio.core.addresses import Address
 from invio.core.archive.plan import ArchiveContent, Layout
 from invio.core.archive.zip_layout import Entry
 from invio.core.files import FileFacts
-from invio.delivery.checksums import crc32
-from invio.delivery.endings import ReplyBroken
+from invio.delivery.archives.checksums import crc32
+from invio.delivery.sending.errors import ReplyBroken
 from invio.stores.sources import ContentChanged, DiskFile, RemoteFile, SliceSource, SpooledFile
 
 Source = DiskFile | SpooledFile | RemoteFile | bytes

@@ -8,8 +8,8 @@ from dataclasses import dataclass, field, replace
 from invio.core.addresses import Address, BadAddress, parse_address
 from invio.core.files import Caller
 from invio.core.reasons import Refusal
-from invio.delivery.archives import Plan
-from invio.delivery.catalogue import Catalogue
+from invio.delivery.access.catalogue import Catalogue
+from invio.delivery.archives.plan import Plan
 from invio.stores.store import Found
 
 TAKES = ("list", "bundle", "read")  # the rights of which all must be there for all of a folder

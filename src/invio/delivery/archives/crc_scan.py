@@ -11,7 +11,7 @@ import sqlalchemy as sa
 
 from invio.core.addresses import Address
 from invio.core.reasons import Refusal
-from invio.delivery.checksums import crc_of
+from invio.delivery.archives.checksums import crc_of
 from invio.records.bundles import known_crcs, save_crcs
 from invio.records.database import patient
 from invio.stores.sources import DiskFile, is_settled

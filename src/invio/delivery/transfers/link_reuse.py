@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from invio.core.progress import MOST_RANGES, Coverage
-from invio.delivery.board import Live, Segment
+from invio.delivery.transfers.live import Live, Segment
 from invio.records.rows import TransferRow
 
 _KEPT = 10_000

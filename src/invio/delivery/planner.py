@@ -20,18 +20,18 @@ from invio.core.links.terms import ORDER, Asked, LinkRefused
 from invio.core.reasons import Refusal
 from invio.core.rules.quotas import Quota
 from invio.core.rules.terms import NO_TERMS, Terms
-from invio.delivery import bundles
-from invio.delivery.bundles import Bundles
-from invio.delivery.catalogue import Catalogue
-from invio.delivery.front import NO_FRONT, Front, redirect
-from invio.delivery.identify import Identifies
-from invio.delivery.limits import Limits, Throttles
-from invio.delivery.makers import Makers
-from invio.delivery.offering import Offering
-from invio.delivery.presentation import Presentation, presented, read_presentation
-from invio.delivery.refusals import USUAL_PAGES, Pages
-from invio.delivery.transfers import Asking, Transfers
-from invio.delivery.turns import in_pool
+from invio.delivery.access.authentication import Identifies
+from invio.delivery.access.catalogue import Catalogue
+from invio.delivery.access.link_issuers import Makers
+from invio.delivery.archives import bundles
+from invio.delivery.archives.bundles import Bundles
+from invio.delivery.offload import NO_FRONT, Front, redirect
+from invio.delivery.problem_details import USUAL_PAGES, Pages
+from invio.delivery.representation.negotiation import Offering
+from invio.delivery.representation.presentation import Presentation, presented, read_presentation
+from invio.delivery.sending.eager import in_pool
+from invio.delivery.transfers.admission import Asking, Transfers
+from invio.delivery.transfers.limits import Limits, Throttles
 from invio.records.rows import TransferRow
 from invio.stores.sources import RemoteFile
 from invio.stores.store import Found

@@ -16,14 +16,14 @@ from invio.core.links.seals import SealedLink
 from invio.core.progress import Coverage
 from invio.core.reasons import Refusal
 from invio.core.rules.quotas import Claim, Quota
-from invio.delivery.arrival import Watch
-from invio.delivery.board import Board, Key, Live, Segment
-from invio.delivery.limits import Limits
-from invio.delivery.one_use import OneUse
-from invio.delivery.refusals import link_refusal, quota_refusal
-from invio.delivery.refused import RefusedRequests
-from invio.delivery.sender import Meter
-from invio.delivery.turns import in_thread
+from invio.delivery.problem_details import link_refusal, quota_refusal
+from invio.delivery.sending.acknowledgement import Watch
+from invio.delivery.sending.eager import in_thread
+from invio.delivery.sending.senders import Meter
+from invio.delivery.transfers.limits import Limits
+from invio.delivery.transfers.link_reuse import OneUse
+from invio.delivery.transfers.live import Board, Key, Live, Segment
+from invio.delivery.transfers.refusal_log import RefusedRequests
 from invio.records import quotas
 from invio.records.journal import Joined, Journal
 from invio.records.quotas import QuotaReached

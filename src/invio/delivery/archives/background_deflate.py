@@ -9,7 +9,7 @@ from collections.abc import Iterable
 
 import sqlalchemy as sa
 
-from invio.delivery.packing import Packing
+from invio.delivery.archives.deflate_cache import Packing
 from invio.records.bundles import known_deflated, save_crcs, save_deflated
 from invio.records.database import patient
 from invio.stores.sources import ContentChanged, DiskFile

@@ -8,9 +8,9 @@ from collections.abc import AsyncIterator, Sequence
 
 from invio.core.archive.plan import Stretch
 from invio.core.http.replies import Part, Slice, Streamed
-from invio.delivery.archives import Literal, RunOfFiles
-from invio.delivery.endings import NotMade, ReplyBroken
-from invio.delivery.turns import in_a_task
+from invio.delivery.archives.plan import Literal, RunOfFiles
+from invio.delivery.sending.eager import in_a_task
+from invio.delivery.sending.errors import NotMade, ReplyBroken
 from invio.stores.contents import SmallContents
 from invio.stores.sources import ContentChanged, RemoteFile, SliceSource
 from invio.stores.store import StoreFault

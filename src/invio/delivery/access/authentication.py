@@ -16,7 +16,7 @@ from invio.core.files import Caller
 from invio.core.http.cookies import cookie_named
 from invio.core.http.request_head import RequestHead
 from invio.core.reasons import Refusal
-from invio.delivery.turns import in_a_task
+from invio.delivery.sending.eager import in_a_task
 from invio.records.database import patient
 from invio.records.recipients import (
     Recipient,

@@ -25,10 +25,10 @@ from invio.core.http.request_head import RequestHead
 from invio.core.http.sniffing import SNIFFED, charset_of, sniffed_media_type
 from invio.core.reasons import Refusal
 from invio.core.rules.terms import NO_TERMS, Terms
-from invio.delivery.compression import CODINGS, Compressed
-from invio.delivery.digests import AT_ONCE, Digests
-from invio.delivery.presentation import Presentation
-from invio.delivery.turns import in_thread
+from invio.delivery.representation.codings import CODINGS, Compressed
+from invio.delivery.representation.digests import AT_ONCE, Digests
+from invio.delivery.representation.presentation import Presentation
+from invio.delivery.sending.eager import in_thread
 from invio.stores.sources import ContentChanged, DiskFile, Made, RemoteFile
 from invio.stores.store import Found, Missing
 

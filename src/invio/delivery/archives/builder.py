@@ -25,15 +25,15 @@ from invio.core.archive.zip_layout import Entry, ZipLayout
 from invio.core.files import FileFacts
 from invio.core.http.media_types import extension_of, is_compressed, media_type_told
 from invio.core.reasons import Refusal
-from invio.delivery.archives import Chosen, Plan, Preparing
-from invio.delivery.behind import LATER
-from invio.delivery.checksums import crc32, crc_of
-from invio.delivery.choosing import Choosing, LeftOut
-from invio.delivery.endings import NobodyWaits
-from invio.delivery.limits import BundleLimits
-from invio.delivery.offering import kind_of
-from invio.delivery.packing import CODER, Packed, Packing
-from invio.delivery.spools import Spool, Spools
+from invio.delivery.archives.background_deflate import LATER
+from invio.delivery.archives.checksums import crc32, crc_of
+from invio.delivery.archives.deflate_cache import CODER, Packed, Packing
+from invio.delivery.archives.plan import Chosen, Plan, Preparing
+from invio.delivery.archives.selection import Choosing, LeftOut
+from invio.delivery.archives.spools import Spool, Spools
+from invio.delivery.representation.negotiation import kind_of
+from invio.delivery.sending.errors import NobodyWaits
+from invio.delivery.transfers.limits import BundleLimits
 from invio.records.bundles import (
     BundleRecord,
     known_crcs,

@@ -30,16 +30,16 @@ from invio.core.http.request_head import RequestHead
 from invio.core.reasons import Refusal
 from invio.core.rules.terms import Terms
 from invio.core.throttle import Throttle
-from invio.delivery.archives import Chosen, Plan
-from invio.delivery.bundles import ENDINGS
-from invio.delivery.checksums import crc_of
-from invio.delivery.compression import CODINGS, Compressed
-from invio.delivery.digests import Digests
-from invio.delivery.endings import ClientGone, NotMade, ReplyBroken
-from invio.delivery.offering import Offering
-from invio.delivery.presentation import Presentation
-from invio.delivery.refusals import Pages, refusal_reply
-from invio.delivery.sender import Sender
+from invio.delivery.archives.bundles import ENDINGS
+from invio.delivery.archives.checksums import crc_of
+from invio.delivery.archives.plan import Chosen, Plan
+from invio.delivery.problem_details import Pages, refusal_reply
+from invio.delivery.representation.codings import CODINGS, Compressed
+from invio.delivery.representation.digests import Digests
+from invio.delivery.representation.negotiation import Offering
+from invio.delivery.representation.presentation import Presentation
+from invio.delivery.sending.errors import ClientGone, NotMade, ReplyBroken
+from invio.delivery.sending.senders import Sender
 from invio.producers.csv_rows import csv_pieces
 from invio.stores.directory import DirectoryStore
 from invio.stores.single import found_at

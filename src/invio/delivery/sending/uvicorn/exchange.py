@@ -16,12 +16,12 @@ from typing import TYPE_CHECKING, Any
 
 from uvicorn.protocols.http.httptools_impl import STATUS_LINE
 
-from invio.delivery.endings import ClientGone, ReaderStuck, ReplyBroken
-from invio.delivery.header_blocks import header_block
+from invio.delivery.sending.errors import ClientGone, ReaderStuck, ReplyBroken
+from invio.delivery.sending.header_blocks import header_block
 
 if TYPE_CHECKING:
-    from invio.delivery.arrival import Answer
-    from invio.delivery.zerocopy import ZeroCopyProtocol
+    from invio.delivery.sending.acknowledgement import Answer
+    from invio.delivery.sending.uvicorn.protocol import ZeroCopyProtocol
 
 log = logging.getLogger("invio.delivery")
 

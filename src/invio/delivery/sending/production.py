@@ -12,8 +12,8 @@ from collections.abc import AsyncIterator, Callable, Iterator
 from contextlib import suppress
 from typing import Any
 
-from invio.delivery.endings import ClientGone, NotMade, ReplyBroken
-from invio.delivery.turns import in_a_task
+from invio.delivery.sending.eager import in_a_task
+from invio.delivery.sending.errors import ClientGone, NotMade, ReplyBroken
 from invio.workers.pool import Pool, PoolBusy
 
 log = logging.getLogger("invio.delivery")

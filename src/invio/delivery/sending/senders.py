@@ -19,11 +19,12 @@ from typing import Any
 from invio.core.archive.plan import SMALL
 from invio.core.http.replies import Reply, Slice, Streamed
 from invio.core.throttle import Throttle
-from invio.delivery.arrival import Answer, Ended, Watch
-from invio.delivery.endings import ClientGone, Patience, ReaderStuck, ReplyBroken
-from invio.delivery.making import made_pieces
-from invio.delivery.pump import Pump
-from invio.delivery.reading import (
+from invio.delivery.sending.acknowledgement import Answer, Ended, Watch
+from invio.delivery.sending.eager import in_thread
+from invio.delivery.sending.errors import ClientGone, Patience, ReaderStuck, ReplyBroken
+from invio.delivery.sending.production import made_pieces
+from invio.delivery.sending.pump import Pump
+from invio.delivery.sending.slices import (
     TAIL,
     is_remote,
     is_run,
@@ -35,8 +36,7 @@ from invio.delivery.reading import (
     source_of,
     waits,
 )
-from invio.delivery.turns import in_thread
-from invio.delivery.wire import Wire
+from invio.delivery.sending.uvicorn.exchange import Wire
 
 # A slice up to SMALL bytes is copied: one write with its neighbours costs less than a sendfile.
 PIECE = 256 * 1024  # bytes read at a time on a server without zero-copy

@@ -13,10 +13,10 @@ from collections.abc import Iterator, Sequence
 
 from invio.core.archive.plan import SMALL
 from invio.core.http.replies import Part, Slice
-from invio.delivery.arrival import Answer, Ended, Watch
-from invio.delivery.endings import ReplyBroken
-from invio.delivery.reading import TAIL, is_run, opened, read_slice, read_unaltered, source_of
-from invio.delivery.wire import STEP, TURN, Wire
+from invio.delivery.sending.acknowledgement import Answer, Ended, Watch
+from invio.delivery.sending.errors import ReplyBroken
+from invio.delivery.sending.slices import TAIL, is_run, opened, read_slice, read_unaltered, source_of
+from invio.delivery.sending.uvicorn.exchange import STEP, TURN, Wire
 from invio.stores.sources import SliceSource
 
 _PIECE = 256 * 1024  # bytes that are read together, and then sent

@@ -10,7 +10,7 @@ import time
 import sqlalchemy as sa
 
 from invio.core.links.seals import SealedLink
-from invio.delivery.turns import in_thread
+from invio.delivery.sending.eager import in_thread
 from invio.records.links import Maker, maker_of
 
 # For how long an answer is good: a link of the same id may have been made meanwhile. Seconds.

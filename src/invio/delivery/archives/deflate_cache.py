@@ -20,7 +20,7 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 
-from invio.delivery.checksums import crc32
+from invio.delivery.archives.checksums import crc32
 from invio.stores.arriving import write_all
 from invio.stores.sources import ContentChanged, DiskFile, SpooledFile
 

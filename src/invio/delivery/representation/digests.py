@@ -19,8 +19,8 @@ from typing import cast
 import sqlalchemy as sa
 
 from invio.core.http.replies import Part, Slice
-from invio.delivery.archives import Literal, RunOfFiles
-from invio.delivery.endings import ReplyBroken
+from invio.delivery.archives.plan import Literal, RunOfFiles
+from invio.delivery.sending.errors import ReplyBroken
 from invio.records.database import patient
 from invio.records.digests import known_digest, save_digest
 from invio.stores.sources import ContentChanged, DiskFile, RemoteFile, SliceSource

@@ -20,17 +20,17 @@ from invio.core.http.digests import digest_field, wants_sha256
 from invio.core.http.replies import METHODS, Reply
 from invio.core.http.request_head import RequestHead
 from invio.core.reasons import Refusal
-from invio.delivery.answers import PREFIX, Planned, Planner, Request, Way, raw_path
-from invio.delivery.arrival import Stopped
-from invio.delivery.board import Live, Segment
-from invio.delivery.bundles import Bundles
-from invio.delivery.digests import digest_of
-from invio.delivery.endings import ClientGone, NotMade, ReaderStuck, ReplyBroken
-from invio.delivery.limits import Throttles
-from invio.delivery.refusals import refusal_reply, unreachable
-from invio.delivery.sender import Sender
-from invio.delivery.transfers import Transfers
-from invio.delivery.turns import in_a_task, in_thread
+from invio.delivery.archives.bundles import Bundles
+from invio.delivery.planner import PREFIX, Planned, Planner, Request, Way, raw_path
+from invio.delivery.problem_details import refusal_reply, unreachable
+from invio.delivery.representation.digests import digest_of
+from invio.delivery.sending.acknowledgement import Stopped
+from invio.delivery.sending.eager import in_a_task, in_thread
+from invio.delivery.sending.errors import ClientGone, NotMade, ReaderStuck, ReplyBroken
+from invio.delivery.sending.senders import Sender
+from invio.delivery.transfers.admission import Transfers
+from invio.delivery.transfers.limits import Throttles
+from invio.delivery.transfers.live import Live, Segment
 from invio.stores.store import StoreFault
 
 log = logging.getLogger("invio.delivery")
