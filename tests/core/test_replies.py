@@ -12,15 +12,25 @@ from hypothesis import strategies as st
 
 from invio.core.http.replies import Content, Reply, Representation, Slice, Streamed, part_length, plan
 from invio.core.http.request_head import RequestHead
+from invio.core.readable import HeldInMemory
 from invio.core.reasons import Refusal
 
 MODIFIED = 784111777.9
 SANDBOX = "sandbox; default-src 'none'; style-src 'unsafe-inline'; img-src data:; form-action 'none'"
 
 
+class Source(HeldInMemory):
+    """What the slices of these tests are of; nothing is read from it."""
+
+    size = 1000
+
+
+SOURCE = Source()
+
+
 def file(size: int | None = 1000, **changes: object) -> Representation:
     given: dict[str, object] = {
-        "content": Content([Slice("source", 0, size) if size is not None else Streamed("maker")]),
+        "content": Content([Slice(SOURCE, 0, size) if size is not None else Streamed("maker")]),
         "size": size,
         "tag": "abc",
         "modified": MODIFIED,
@@ -44,7 +54,7 @@ def headers(reply: Reply) -> dict[str, str]:
 
 def test_a_whole_file_is_one_slice_with_its_headers() -> None:
     reply = ask(file())
-    assert (reply.status, reply.parts, reply.length) == (200, [Slice("source", 0, 1000)], 1000)
+    assert (reply.status, reply.parts, reply.length) == (200, [Slice(SOURCE, 0, 1000)], 1000)
     assert headers(reply) == {
         "etag": '"abc"',
         "last-modified": "Sun, 06 Nov 1994 08:49:37 GMT",
@@ -61,7 +71,7 @@ def test_a_whole_file_is_one_slice_with_its_headers() -> None:
 
 def test_a_range_is_a_smaller_slice() -> None:
     reply = ask(file(), range="bytes=100-199")
-    assert (reply.status, reply.parts, reply.spans) == (206, [Slice("source", 100, 100)], ((0, 100, 100),))
+    assert (reply.status, reply.parts, reply.spans) == (206, [Slice(SOURCE, 100, 100)], ((0, 100, 100),))
     assert headers(reply)["content-range"] == "bytes 100-199/1000"
     assert headers(reply)["content-length"] == "100"
 
@@ -169,7 +179,7 @@ def test_several_ranges_are_parts_between_boundaries_in_the_order_asked_for() ->
 
 def test_ranges_that_overlap_or_touch_become_one_and_need_no_parts() -> None:
     reply = ask(file(4000), range="bytes=10-19,15-30,31-40")
-    assert (reply.status, reply.parts) == (206, [Slice("source", 10, 31)])
+    assert (reply.status, reply.parts) == (206, [Slice(SOURCE, 10, 31)])
     assert headers(reply)["content-range"] == "bytes 10-40/4000"
 
 
@@ -281,7 +291,7 @@ PARTS = st.lists(
 @given(PARTS, st.data())
 def test_any_cut_through_parts_holds_just_those_bytes(given_parts: list[object], data: st.DataObject) -> None:
     source = bytes(range(100))
-    parts = [part if isinstance(part, bytes) else Slice("s", part[0], part[1]) for part in given_parts]  # type: ignore[index]
+    parts = [part if isinstance(part, bytes) else Slice(SOURCE, part[0], part[1]) for part in given_parts]  # type: ignore[index]
 
     def joined(pieces: list[object]) -> bytes:
         return b"".join(p if isinstance(p, bytes) else source[p.offset : p.offset + p.length] for p in pieces)  # type: ignore[attr-defined]

@@ -8,8 +8,9 @@ from pathlib import Path
 import pytest
 
 from invio.core.addresses import Address, parse_address
+from invio.core.readable import ContentChanged
 from invio.stores.directory import DirectoryStore
-from invio.stores.sources import ContentChanged, DiskFile
+from invio.stores.sources import DiskFile
 from invio.stores.store import Missing, StoreFault
 
 

@@ -9,9 +9,10 @@ import fsspec
 import pytest
 
 from invio.core.addresses import BadAddress, parse_address
+from invio.core.readable import ContentChanged
 from invio.stores import remote
 from invio.stores.remote import RemoteStore
-from invio.stores.sources import ContentChanged, RemoteFile
+from invio.stores.sources import RemoteFile
 from invio.stores.store import Missing, StoreFault
 
 

@@ -13,11 +13,12 @@ import pytest
 
 from invio.core.addresses import Address
 from invio.core.http.request_head import RequestHead
+from invio.core.readable import ContentChanged
 from invio.core.reasons import Refusal
 from invio.core.versions import InTheWay, Putting
 from invio.delivery.sending.slices import pread
 from invio.stores import beneath
-from invio.stores.sources import ContentChanged, DiskFile
+from invio.stores.sources import DiskFile
 from invio.stores.store import Missing
 from invio.stores.writable import WritableDirectoryStore
 from tests.torture.scale import report, times

@@ -17,7 +17,6 @@ from invio.core.http.forwarded import Network, is_among, original_network
 from invio.core.http.replies import Reply, Representation
 from invio.core.http.request_head import RequestHead
 from invio.core.throttle import Throttle
-from invio.stores.sources import DiskFile
 from invio.stores.store import Found
 
 # The front server compares these with validators of its own; such a request is answered here.
@@ -70,7 +69,7 @@ class Front:
         Ranges are left to it, for it finds them in the same request; what it cannot know (a
         condition on our validators, a coding, several ranges, a speed it has no header for) is not.
         """
-        if self.header is None or not isinstance(found.source, DiskFile) or representation.coding is not None:
+        if self.header is None or found.on_disk is None or representation.coding is not None:
             return None
         if any(name in head for name in _OWN_CONDITIONS) or len(reply.spans) != 1:
             return None

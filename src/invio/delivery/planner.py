@@ -33,7 +33,6 @@ from invio.delivery.sending.eager import in_pool
 from invio.delivery.transfers.admission import Asking, Transfers
 from invio.delivery.transfers.limits import Limits, Throttles
 from invio.records.rows import TransferRow
-from invio.stores.sources import RemoteFile
 from invio.stores.store import Found
 
 PREFIX = "/get/"
@@ -207,7 +206,7 @@ class Planner:
         planned = Planned(reply, asking, representation, etag, None, terms)
         if reply.status == 206:
             planned.earlier = await way.transfers.earlier(asking, etag)
-        if found is not None and (way.front.header is not None or isinstance(found.source, RemoteFile)):
+        if found is not None and (way.front.header is not None or found.remote is not None):
             planned.handed_off = await self._handed_off(request, planned, found)
         return planned
 
@@ -226,12 +225,13 @@ class Planner:
         if way.front.sends_from(found.facts.address.store, request.peer, request.head):
             throttles = self._throttles.holding(asking.principal, asking.link, planned.terms)
             return way.front.hand_off(request.head, found, planned.representation, planned.reply, throttles)
-        if not isinstance(found.source, RemoteFile) or not planned.reply.parts:
+        remote = found.remote
+        if remote is None or not planned.reply.parts:
             return None
         if self._throttles.holding(asking.principal, asking.link, planned.terms):
             return None  # nobody but us keeps to a speed
         pool = self._way.catalogue.pool_of(found.facts.address)
-        elsewhere = await in_pool(pool, found.source.store.address_of, found.source)
+        elsewhere = await in_pool(pool, remote.store.address_of, remote)
         return None if elsewhere is None else redirect(elsewhere)
 
     def _found(

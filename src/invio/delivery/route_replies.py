@@ -43,7 +43,7 @@ from invio.delivery.sending.senders import Sender
 from invio.producers.csv_rows import csv_pieces
 from invio.stores.directory import DirectoryStore
 from invio.stores.single import found_at
-from invio.stores.sources import DiskFile, Made
+from invio.stores.sources import Made
 from invio.stores.store import Found, Missing, StoreFault
 
 _PAGES = Pages(sign_in=None)  # a route's application has its own
@@ -280,8 +280,8 @@ def _below(called: str, path: Path) -> Iterator[tuple[str, Found]]:
 
 
 def _entry(name: str, found: Found) -> Chosen:
-    source = found.source
-    assert isinstance(source, DiskFile)
+    source = found.on_disk
+    assert source is not None
     crc = _crcs.get(source)
     if crc is None:
         if len(_crcs) >= _CRCS_KEPT:

@@ -14,7 +14,6 @@ from invio.delivery.problem_details import refusal_reply
 from invio.delivery.sending.errors import ClientGone
 from invio.delivery.sending.senders import Sender
 from invio.stores.directory import DirectoryStore
-from invio.stores.sources import DiskFile
 from invio.stores.store import Found, Missing, StoreFault
 
 BUILT = Path(__file__).parent / "web"
@@ -66,8 +65,7 @@ class Console:
 
 
 def _represent(found: Found) -> Representation:
-    source = found.source
-    assert isinstance(source, DiskFile)
+    source = found.content
     name = found.facts.address.name
     # Names below assets/ carry a digest of what is in them.
     pinned = found.facts.address.path.startswith("assets/")

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from invio.stores.sources import DiskFile, is_settled
 
-_SIZE = 16 * 1024  # bytes of the largest that is kept
+LARGEST = 16 * 1024  # bytes of the largest that is kept
 _ALL = 6 * 1024 * 1024  # bytes of all
 
 
@@ -27,7 +27,7 @@ class SmallContents:
 
     def keep(self, source: object, content: bytes) -> None:
         """Keeps the whole content of a file, if it is small and at rest."""
-        if not isinstance(source, DiskFile) or not len(content) == source.size <= _SIZE:
+        if not isinstance(source, DiskFile) or not len(content) == source.size <= LARGEST:
             return
         if not is_settled(source.modified_ns / 1e9):
             return

@@ -19,7 +19,8 @@ from fsspec.spec import AbstractFileSystem
 
 from invio.core.addresses import Address, BadAddress, parse_address
 from invio.core.files import FileFacts
-from invio.stores.sources import ContentChanged, RemoteFile
+from invio.core.readable import ContentChanged
+from invio.stores.sources import RemoteFile
 from invio.stores.store import Found, Missing, StoreFault
 from invio.workers.pool import DeadlinePassed, Pool, PoolBusy
 

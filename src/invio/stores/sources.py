@@ -10,9 +10,12 @@ import os
 import time
 from collections.abc import AsyncIterator, Callable, Iterator
 from dataclasses import dataclass
-from typing import Protocol
+from typing import ClassVar, Protocol
 
+from invio.core.readable import ContentChanged, Readable
 from invio.workers.pool import Pool
+
+_PIECE = 1024 * 1024  # bytes read at a time of a content that is read through
 
 # How old a file's time must be for a further change to show in it. Seconds.
 _SETTLED = 2.0
@@ -23,27 +26,83 @@ def is_settled(modified: float | None) -> bool:
     return modified is None or time.time() - modified > _SETTLED
 
 
-class ContentChanged(Exception):
-    """The file is not the one that was planned for. The message is meant for the records."""
+def read_fully(descriptor: int, count: int, offset: int) -> bytes:
+    """Reads `count` bytes, no fewer, of an open file. Raises ContentChanged."""
+    data = os.pread(descriptor, count, offset)
+    while len(data) < count:
+        more = os.pread(descriptor, count - len(data), offset + len(data))
+        if not more:
+            raise ContentChanged("the file ended before its announced length")
+        data += more
+    return data
 
 
-class SliceSource(Protocol):
-    """`size` bytes that can be read from any offset."""
+def read_unaltered(source: Readable, descriptor: int, count: int, offset: int) -> bytes:
+    """Reads `count` bytes of an open file that, after they were read, still is what was found.
 
-    @property
-    def size(self) -> int: ...
+    Raises:
+        ContentChanged: it is not.
+    """
+    data = read_fully(descriptor, count, offset)
+    if not source.is_at(descriptor):
+        raise ContentChanged("the file was altered while it was sent")
+    return data
+
+
+def read_through(source: Readable) -> Iterator[bytes]:
+    """Reads all of a content, a piece at a time; after the last one it was found unaltered.
+
+    Raises:
+        ContentChanged: it is not, or no longer, what was found.
+        StoreFault: another system has it, and failed.
+    """
+    size, descriptor = source.size, source.open()
+    places = ((at, min(_PIECE, size - at)) for at in range(0, size, _PIECE))
+    if descriptor is None:
+        for at, count in places:
+            yield source.read(at, count)
+        unaltered = source.is_unaltered()
+    else:
+        try:
+            # By offsets: a file that is kept open without a name has one position for all who read it.
+            for at, count in places:
+                yield read_fully(descriptor, count, at)
+            unaltered = source.is_at(descriptor)
+        finally:
+            os.close(descriptor)
+    if not unaltered:
+        raise ContentChanged("it was altered while it was read")
+
+
+class _Opened:
+    """What is read by a descriptor."""
+
+    __slots__ = ()
+    may_block: ClassVar[bool] = False
+    size: int
 
     def open(self) -> int:
-        """A descriptor for reading, which the caller closes. Raises ContentChanged."""
-        ...
+        raise NotImplementedError
 
     def is_at(self, descriptor: int) -> bool:
-        """Whether the open file is, still, the one that was found."""
-        ...
+        raise NotImplementedError
+
+    def read(self, offset: int, count: int) -> bytes:
+        descriptor = self.open()
+        try:
+            return read_unaltered(self, descriptor, count, offset)
+        finally:
+            os.close(descriptor)
+
+    def is_unaltered(self) -> bool:
+        return True  # `read` has looked
+
+    async def pieces(self, offset: int, count: int) -> AsyncIterator[bytes]:
+        yield self.read(offset, count)
 
 
 @dataclass(frozen=True, slots=True)
-class DiskFile:
+class DiskFile(_Opened):
     """A regular file, by its path and by what it was when it was found (`size` bytes, time in ns)."""
 
     path: bytes
@@ -87,7 +146,7 @@ class DiskFile:
         )
 
 
-class SpooledFile:
+class SpooledFile(_Opened):
     """A content that was made once and is kept open without a name, for as long as somebody holds this."""
 
     __slots__ = ("_descriptor", "size")
@@ -132,22 +191,29 @@ class RemoteFile:
     path: str
     size: int
     mark: str
+    may_block: ClassVar[bool] = True
 
     def read(self, offset: int, count: int) -> bytes:
-        """`count` bytes from `offset` on. Raises ContentChanged, StoreFault."""
         return self.store.read(self, offset, count)
 
-    async def read_async(self, offset: int, count: int) -> bytes:
-        """Like `read`, in the event loop."""
-        return await self.store.read_async(self, offset, count)
+    def open(self) -> None:
+        """There is no descriptor of it."""
+
+    def is_at(self, descriptor: int) -> bool:  # noqa: ARG002 - there is none
+        return True
 
     def is_unaltered(self) -> bool:
-        """Whether it still is what was found. Raises StoreFault."""
         return self.store.is_unaltered(self)
 
-    async def is_unaltered_async(self) -> bool:
-        """Like `is_unaltered`, in the event loop."""
-        return await self.store.is_unaltered_async(self)
+    async def pieces(self, offset: int, count: int) -> AsyncIterator[bytes]:
+        stop = offset + count
+        while offset < stop:
+            some = min(_PIECE, stop - offset)
+            piece = await self.store.read_async(self, offset, some)
+            offset += some
+            if offset == stop and not await self.store.is_unaltered_async(self):
+                raise ContentChanged("the remote file was altered while it was sent")
+            yield piece
 
 
 @dataclass(frozen=True, slots=True)
@@ -160,3 +226,8 @@ class Made:
 
     chunks: Callable[[], Iterator[bytes] | AsyncIterator[bytes]]
     pool: Pool | None = None
+
+
+def on_disk(source: object) -> DiskFile | None:
+    """A source as a file on a disk of this machine, if it is one: what can be looked at again without being read."""
+    return source if isinstance(source, DiskFile) else None

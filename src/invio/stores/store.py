@@ -8,9 +8,10 @@ from typing import Protocol, runtime_checkable
 
 from invio.core.addresses import Address
 from invio.core.files import FileFacts
+from invio.core.readable import Readable
 from invio.core.versions import Putting, Version
 from invio.stores.arriving import Arriving
-from invio.stores.sources import DiskFile, Made, RemoteFile
+from invio.stores.sources import DiskFile, Made, RemoteFile, on_disk
 
 
 class Missing(Exception):
@@ -31,6 +32,28 @@ class Found:
     facts: FileFacts
     source: DiskFile | Made | RemoteFile
     neighbours: bool = False
+
+    @property
+    def made(self) -> Made | None:
+        """What makes it, for a file that is made on demand."""
+        return self.source if isinstance(self.source, Made) else None
+
+    @property
+    def content(self) -> Readable:
+        """What it is read from, for a file that is not made on demand."""
+        if isinstance(self.source, Made):
+            raise TypeError(f"{self.facts.address} is made on demand")
+        return self.source
+
+    @property
+    def on_disk(self) -> DiskFile | None:
+        """The file, where it is one on a disk of this machine."""
+        return on_disk(self.source)
+
+    @property
+    def remote(self) -> RemoteFile | None:
+        """The file, where another system has it."""
+        return self.source if isinstance(self.source, RemoteFile) else None
 
 
 @runtime_checkable

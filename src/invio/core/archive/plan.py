@@ -13,6 +13,7 @@ from typing import Protocol, overload
 
 from invio.core.archive.zip_layout import Entry
 from invio.core.http.replies import Content, Part, Slice
+from invio.core.readable import Readable
 
 SMALL = 64 * 1024  # bytes of a content that is read together with its neighbours
 RUN = 256 * 1024  # bytes, at most, of such a run
@@ -37,11 +38,11 @@ class Layout(Protocol):
 class Sources(Protocol):
     """What the contents of entries are read from, by the entries' numbers."""
 
-    def source(self, number: int) -> object:
+    def source(self, number: int) -> Readable:
         """What a slice of one content is of."""
         ...
 
-    def run(self, archive: ArchiveContent, first: int, last: int) -> object:
+    def run(self, archive: ArchiveContent, first: int, last: int) -> Readable:
         """What slices of several entries (`last` not included), headers and contents, are of."""
         ...
 
@@ -64,7 +65,7 @@ class ArchiveContent(Content):
         self._at = array("Q", [0])  # where each entry begins within the archive, with its header
         self._alone = bytearray()  # 1 for an entry that stands in no run
         self._tail = b""
-        self.waits = False  # whether one of them does
+        self.may_block = False
         self.size = 0
         self.tag = ""
 
@@ -78,7 +79,7 @@ class ArchiveContent(Content):
 
     def add(self, entry: Entry, alone: bool = False) -> None:
         """One more entry; `alone`: its content has to be waited for, and is not for a run."""
-        self.waits |= alone
+        self.may_block |= alone
         self._heads += self._layout.add(entry)
         self._head_at.append(len(self._heads))
         self._at.append(self._layout.size)
@@ -155,11 +156,6 @@ class Stretch(Sequence[Part]):
     def __init__(self, archive: ArchiveContent, start: int, stop: int) -> None:
         self._archive, self._start, self._stop = archive, start, stop
         self._count: int | None = None
-
-    @property
-    def waits(self) -> bool:
-        """Whether a content has to be waited for."""
-        return self._archive.waits
 
     def __iter__(self) -> Iterator[Part]:
         return self._archive.stretch(self._start, self._stop)

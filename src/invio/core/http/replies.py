@@ -24,6 +24,7 @@ from invio.core.http.names import content_disposition
 from invio.core.http.preconditions import Outcome, evaluate, range_applies
 from invio.core.http.ranges import Unsatisfiable, parse_range
 from invio.core.http.request_head import RequestHead
+from invio.core.readable import Readable
 from invio.core.reasons import Refusal
 
 Headers = list[tuple[bytes, bytes]]
@@ -38,7 +39,7 @@ FROM_THE_START: tuple[Span, ...] = ((0, 0, 1 << 62),)
 class Slice:
     """`length` bytes from `offset` of a source, which only the sender knows how to open."""
 
-    source: object
+    source: Readable
     offset: int
     length: int
 
@@ -64,13 +65,17 @@ def part_length(part: Part) -> int:
 class Content:
     """What a representation consists of: a list of parts, cut by byte offset.
 
-    `kept`: a reply with it may be kept for the next request.
+    `kept`: a reply with it may be kept for the next request. `may_block`: something of it has to be read from
+    another system while the rest is sent.
     """
 
     kept = True
+    may_block = False
 
     def __init__(self, parts: Sequence[Part]) -> None:
         self._parts = list(parts)
+        if any(isinstance(part, Slice) and part.source.may_block for part in self._parts):
+            self.may_block = True
 
     @property
     def parts(self) -> Sequence[Part]:
@@ -143,7 +148,8 @@ class Representation:
 class Reply:
     """`length` is of the body in bytes, None when it is known only at its end.
 
-    `spans` tell which of the body's bytes are bytes of the representation, and which of them.
+    `spans` tell which of the body's bytes are bytes of the representation, and which of them. `may_block`: something
+    of the body has to be read from another system.
     """
 
     status: int
@@ -151,6 +157,7 @@ class Reply:
     parts: Sequence[Part]
     length: int | None
     spans: tuple[Span, ...] = FROM_THE_START
+    may_block: bool = False
 
 
 def plan(head: RequestHead, representation: Representation) -> Reply:
@@ -197,7 +204,7 @@ def _whole(representation: Representation) -> Reply:
     if size is None:
         return Reply(200, [*headers, (b"accept-ranges", b"none")], representation.content.parts, None)
     headers += [(b"accept-ranges", b"bytes"), (b"content-length", b"%d" % size)]
-    return Reply(200, headers, representation.content.parts, size)
+    return Reply(200, headers, representation.content.parts, size, may_block=representation.content.may_block)
 
 
 def _partial(representation: Representation, whole: Reply, wanted: list[tuple[int, int]], digests: Headers) -> Reply:
@@ -212,7 +219,9 @@ def _partial(representation: Representation, whole: Reply, wanted: list[tuple[in
             (b"content-range", b"bytes %d-%d/%d" % (start, stop - 1, size)),
             (b"content-length", b"%d" % (stop - start)),
         )
-        return Reply(206, headers, content.cut(start, stop), stop - start, ((0, start, stop - start),))
+        return Reply(
+            206, headers, content.cut(start, stop), stop - start, ((0, start, stop - start),), content.may_block
+        )
     described = content_type(representation.media_type, representation.charset)
     laid_out = multipart(wanted, size, described, representation.tag)
     if laid_out.length >= size:
@@ -221,7 +230,7 @@ def _partial(representation: Representation, whole: Reply, wanted: list[tuple[in
     headers = [field for field in headers if field[0] != b"content-type"]
     headers.append((b"content-type", f"multipart/byteranges; boundary={laid_out.boundary}".encode()))
     headers.append((b"content-length", b"%d" % laid_out.length))
-    return Reply(206, headers, _joined(laid_out, content), laid_out.length, laid_out.spans)
+    return Reply(206, headers, _joined(laid_out, content), laid_out.length, laid_out.spans, content.may_block)
 
 
 def _joined(laid_out: Multipart, content: Content) -> list[Part]:

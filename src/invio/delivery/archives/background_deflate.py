@@ -9,10 +9,11 @@ from collections.abc import Iterable
 
 import sqlalchemy as sa
 
+from invio.core.readable import ContentChanged
 from invio.delivery.archives.deflate_cache import Packing
 from invio.records.bundles import known_deflated, save_crcs, save_deflated
 from invio.records.database import patient
-from invio.stores.sources import ContentChanged, DiskFile
+from invio.stores.sources import DiskFile
 
 log = logging.getLogger("invio.delivery")
 

@@ -9,7 +9,6 @@ from __future__ import annotations
 import errno
 import hashlib
 import logging
-import os
 import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
@@ -24,11 +23,12 @@ from invio.core.archive.tar_layout import TarLayout
 from invio.core.archive.zip_layout import Entry, ZipLayout
 from invio.core.files import FileFacts
 from invio.core.http.media_types import extension_of, is_compressed, media_type_told
+from invio.core.readable import ContentChanged, Readable
 from invio.core.reasons import Refusal
 from invio.delivery.archives.background_deflate import LATER
 from invio.delivery.archives.checksums import crc32, crc_of
 from invio.delivery.archives.deflate_cache import CODER, Packed, Packing
-from invio.delivery.archives.plan import Chosen, Plan, Preparing
+from invio.delivery.archives.plan import Chosen, Literal, Plan, Preparing
 from invio.delivery.archives.selection import Choosing, LeftOut
 from invio.delivery.archives.spools import Spool, Spools
 from invio.delivery.representation.negotiation import kind_of
@@ -44,7 +44,7 @@ from invio.records.bundles import (
     save_digests,
 )
 from invio.records.database import patient
-from invio.stores.sources import ContentChanged, DiskFile, Made, RemoteFile, SliceSource, SpooledFile, is_settled
+from invio.stores.sources import DiskFile, Made, SpooledFile, is_settled, read_through
 from invio.stores.store import Found, StoreFault
 
 log = logging.getLogger("invio.delivery")
@@ -214,20 +214,21 @@ class Planning:
                 save_deflated(connection, learnt.deflated)
 
     def _content(self, found: Found, known: _Known, learnt: _Learnt, packs: bool) -> _Content:
-        facts, source = found.facts, found.source
-        if isinstance(source, Made):
-            spool = self._made(facts.address, source)
+        facts, made = found.facts, found.made
+        if made is not None:
+            spool = self._made(facts.address, made)
             sha256 = _sha256_of(spool.file) if self.record.options.sums else b""
             held = self._packed_spool(spool.file, facts, learnt) if packs else None
             return _Content(spool.file, spool.file.size, spool.crc, spool.made, sha256, held)
         tag = str(facts.tag)
         sha256 = known.digests.get(tag, b"")
+        source, file = found.content, found.on_disk
         packed: DiskFile | None = None
-        if isinstance(source, DiskFile) and (packs or self.later is not None) and _is_worth(found):
+        if file is not None and (packs or self.later is not None) and _is_worth(found):
             if packs:
-                packed = self._packed(source, facts, known, learnt)
+                packed = self._packed(file, facts, known, learnt)
             elif self.later is not None and len(self.later) < LATER:
-                self.later.append((source, tag))
+                self.later.append((file, tag))
         crc = known.crcs.get(tag)
         if crc is None:
             crc = learnt.crcs.get(tag)
@@ -308,7 +309,7 @@ class Planning:
 class _Content:
     """What an archive holds of a file."""
 
-    source: DiskFile | RemoteFile | SpooledFile
+    source: Readable
     size: int
     crc: int
     modified: float | None
@@ -327,24 +328,14 @@ def _is_worth(found: Found) -> bool:
     return (facts.size or 0) >= _LEAST and (media_type is None or not is_compressed(media_type))
 
 
-def _sha256_of(source: SliceSource | RemoteFile) -> bytes:
+def _sha256_of(source: Readable) -> bytes:
     sha = hashlib.sha256()
-    if isinstance(source, RemoteFile):
-        for at in range(0, source.size, _READ):
-            sha.update(source.read(at, min(_READ, source.size - at)))
-        return sha.digest()
-    descriptor, at = source.open(), 0
-    try:
-        # By offsets: a file that is kept open without a name has one position for all who read it.
-        while piece := os.pread(descriptor, min(_READ, source.size - at), at):
-            sha.update(piece)
-            at += len(piece)
-    finally:
-        os.close(descriptor)
+    for piece in read_through(source):
+        sha.update(piece)
     return sha.digest()
 
 
 def _add_text(plan: Plan, name: str, text: str, modified: float | None) -> None:
     data = text.encode()
     facts = FileFacts(Address("", name), len(data), None, None)
-    plan.add(Chosen(facts, data, Entry(name, len(data), crc32()(data, 0), modified)))
+    plan.add(Chosen(facts, Literal(data), Entry(name, len(data), crc32()(data, 0), modified)))

@@ -14,7 +14,7 @@ from invio.core.reasons import Refusal
 from invio.delivery.archives.checksums import crc_of
 from invio.records.bundles import known_crcs, save_crcs
 from invio.records.database import patient
-from invio.stores.sources import DiskFile, is_settled
+from invio.stores.sources import is_settled
 from invio.stores.store import Found, Missing, Store, Walks
 
 log = logging.getLogger("invio.delivery")
@@ -55,10 +55,10 @@ def _files(stores: Iterable[Store]) -> Iterator[Found]:
 
 def _crc(found: Found) -> int | None:
     """None for a file that changes just now; it is left for the next time."""
-    facts, source = found.facts, found.source
-    if not isinstance(source, DiskFile) or not is_settled(facts.modified):
+    facts, file = found.facts, found.on_disk
+    if file is None or not is_settled(facts.modified):
         return None
     try:
-        return crc_of(source, str(facts.address))
+        return crc_of(file, str(facts.address))
     except Refusal:
         return None

@@ -20,9 +20,10 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 
+from invio.core.readable import ContentChanged
 from invio.delivery.archives.checksums import crc32
 from invio.stores.arriving import write_all
-from invio.stores.sources import ContentChanged, DiskFile, SpooledFile
+from invio.stores.sources import DiskFile, SpooledFile
 
 log = logging.getLogger("invio.delivery")
 

@@ -15,11 +15,10 @@ from invio.core.addresses import Address
 from invio.core.archive.plan import ArchiveContent, Layout
 from invio.core.archive.zip_layout import Entry
 from invio.core.files import FileFacts
+from invio.core.readable import ContentChanged, HeldInMemory, Readable
 from invio.delivery.archives.checksums import crc32
-from invio.delivery.sending.errors import ReplyBroken
-from invio.stores.sources import ContentChanged, DiskFile, RemoteFile, SliceSource, SpooledFile
+from invio.stores.sources import DiskFile, on_disk
 
-Source = DiskFile | SpooledFile | RemoteFile | bytes
 _LOOKS_FOR = 0.2  # seconds
 _FLAGS = os.O_RDONLY | os.O_CLOEXEC | os.O_NONBLOCK
 
@@ -40,7 +39,7 @@ class Chosen:
     """
 
     facts: FileFacts
-    source: Source
+    source: Readable
     entry: Entry
     packed: DiskFile | None = None
 
@@ -62,7 +61,7 @@ class Plan:
         self._device, self._inode = array("Q"), array("Q")
         self._modified, self._size = array("q"), array("Q")
         self._crc = array("I")
-        self._others: dict[int, tuple[FileFacts | None, Source]] = {}
+        self._others: dict[int, tuple[FileFacts | None, Readable]] = {}
         self._packed: dict[int, DiskFile] = {}
 
     def __len__(self) -> int:
@@ -73,10 +72,11 @@ class Plan:
         number, source, address = len(self._paths), chosen.source, chosen.facts.address
         self._crc.append(chosen.entry.crc)
         path = address.path.encode()
-        if isinstance(source, DiskFile) and source.path.endswith(path):
-            self._root_of.append(self._root(source.path[: len(source.path) - len(path)], address.store))
+        file = on_disk(source)
+        if file is not None and file.path.endswith(path):
+            self._root_of.append(self._root(file.path[: len(file.path) - len(path)], address.store))
             self._paths.append(path)
-            self._row(source.device, source.inode, source.modified_ns, source.size)
+            self._row(file.device, file.inode, file.modified_ns, file.size)
         else:
             self._root_of.append(0)
             self._paths.append(b"")
@@ -85,7 +85,7 @@ class Plan:
         if chosen.packed is not None:
             self._packed[number] = chosen.packed
         read = chosen.packed or source
-        self.content.add(chosen.entry, alone=isinstance(read, RemoteFile))
+        self.content.add(chosen.entry, alone=read.may_block)
 
     def _root(self, path: bytes, store: str) -> int:
         number = self._roots.get(path)
@@ -129,14 +129,13 @@ class Plan:
         address = Address(self._stores[self._root_of[number]], self._paths[number].decode())
         return FileFacts(address, self._size[number], self._modified[number] / 1e9 or None, None)
 
-    def source(self, number: int) -> SliceSource | RemoteFile | Literal:
+    def source(self, number: int) -> Readable:
         """What a slice of an entry's content is of."""
         packed = self._packed.get(number)
         if packed is not None:
             return packed
         if number in self._others:
-            source = self._others[number][1]
-            return Literal(source) if isinstance(source, bytes) else source
+            return self._others[number][1]
         return self._file(number)
 
     def _file(self, number: int) -> DiskFile:
@@ -152,7 +151,7 @@ class Plan:
         return RunOfFiles(self, first, last)
 
     def read(self, number: int) -> bytes:
-        """All of a small entry's content. Raises ReplyBroken."""
+        """All of a small entry's content. Raises ContentChanged."""
         if number in self._packed or number in self._others:
             return self._read_other(number)
         size = self._size[number]
@@ -181,27 +180,15 @@ class Plan:
         return data
 
     def _read_other(self, number: int) -> bytes:
-        source = self.source(number)
-        held = self.content.held(number)
-        if isinstance(source, Literal):
-            return source.data
-        assert not isinstance(source, RemoteFile)
         try:
-            descriptor = source.open()
+            return self.source(number).read(0, self.content.held(number))
         except ContentChanged as error:
             raise self.changed(number, str(error)) from None
-        try:
-            data = os.pread(descriptor, held, 0)
-            if len(data) != held or not source.is_at(descriptor):
-                raise self.changed(number, "it was altered")
-            return data
-        finally:
-            os.close(descriptor)
 
-    def changed(self, number: int, how: str) -> ReplyBroken:
+    def changed(self, number: int, how: str) -> ContentChanged:
         """What to raise when an entry's file is not the one that was planned."""
         self.broken = True
-        return ReplyBroken(f"{self.address(number) or 'an entry'} changed after the archive was planned: {how}")
+        return ContentChanged(f"{self.address(number) or 'an entry'} changed after the archive was planned: {how}")
 
     def holds(self) -> bool:
         """Whether files still are what was planned: all of them, or of very many as many as can be looked at soon."""
@@ -223,7 +210,8 @@ class Plan:
             ):
                 return False
         for number, (_, source) in others.items():
-            if isinstance(source, DiskFile) and number not in packed and not _is_there(source):
+            file = on_disk(source)
+            if file is not None and number not in packed and not _is_there(file):
                 return False
         self.looked = time.monotonic()
         return all(_is_there(source) for source in packed.values())
@@ -237,10 +225,14 @@ def _is_there(source: DiskFile) -> bool:
 
 
 @dataclass(frozen=True, slots=True)
-class Literal:
+class Literal(HeldInMemory):
     """A content that is nowhere but in the plan."""
 
     data: bytes
+
+    @property
+    def size(self) -> int:
+        return len(self.data)
 
     def read(self, offset: int, count: int) -> bytes:
         """`count` bytes from `offset` on."""
@@ -248,15 +240,20 @@ class Literal:
 
 
 @dataclass(frozen=True, slots=True)
-class RunOfFiles:
+class RunOfFiles(HeldInMemory):
     """Entries of a plan from `first` to `last` (not included), all of them small."""
 
     plan: Plan
     first: int
     last: int
 
+    @property
+    def size(self) -> int:
+        content = self.plan.content
+        return content.content_at(self.last, 0) - content.content_at(self.first, 0)
+
     def read(self, offset: int, count: int) -> bytes:
-        """`count` bytes from `offset` of the run on. Raises ReplyBroken."""
+        """`count` bytes from `offset` of the run on. Raises ContentChanged."""
         plan, pieces = self.plan, []
         head, read = plan.content.head, plan.read
         for number in range(self.first, self.last):

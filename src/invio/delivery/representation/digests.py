@@ -8,22 +8,19 @@ from __future__ import annotations
 
 import hashlib
 import logging
-import os
 import threading
 import time
 from collections import OrderedDict
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
-from typing import cast
 
 import sqlalchemy as sa
 
 from invio.core.http.replies import Part, Slice
-from invio.delivery.archives.plan import Literal, RunOfFiles
-from invio.delivery.sending.errors import ReplyBroken
+from invio.core.readable import ContentChanged
 from invio.records.database import patient
 from invio.records.digests import known_digest, save_digest
-from invio.stores.sources import ContentChanged, DiskFile, RemoteFile, SliceSource
+from invio.stores.sources import DiskFile
 from invio.stores.store import StoreFault
 
 log = logging.getLogger("invio.delivery")
@@ -139,21 +136,7 @@ def digest_of(parts: Sequence[Part]) -> bytes:
 
 
 def _bytes_of(part: Slice) -> bytes:
-    if isinstance(part.source, RunOfFiles | Literal):
-        try:
-            return part.source.read(part.offset, part.length)
-        except ReplyBroken:
-            return b""  # what is sent instead is broken off
-    if isinstance(part.source, RemoteFile):
-        try:
-            return part.source.read(part.offset, part.length)
-        except (ContentChanged, StoreFault):
-            return b""  # what is sent instead is broken off
     try:
-        descriptor = cast(SliceSource, part.source).open()
-    except ContentChanged:
+        return part.source.read(part.offset, part.length)
+    except (ContentChanged, StoreFault):
         return b""  # what is sent instead is broken off
-    try:
-        return os.pread(descriptor, part.length, part.offset)
-    finally:
-        os.close(descriptor)

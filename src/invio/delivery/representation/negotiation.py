@@ -8,7 +8,6 @@ file unaltered.
 
 from __future__ import annotations
 
-import os
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, replace
@@ -23,13 +22,14 @@ from invio.core.http.media_types import OCTETS, compresses, is_text, media_type_
 from invio.core.http.replies import Content, Part, Representation, Slice, Streamed
 from invio.core.http.request_head import RequestHead
 from invio.core.http.sniffing import SNIFFED, charset_of, sniffed_media_type
+from invio.core.readable import ContentChanged, Readable
 from invio.core.reasons import Refusal
 from invio.core.rules.terms import NO_TERMS, Terms
 from invio.delivery.representation.codings import CODINGS, Compressed
 from invio.delivery.representation.digests import AT_ONCE, Digests
 from invio.delivery.representation.presentation import Presentation
 from invio.delivery.sending.eager import in_thread
-from invio.stores.sources import ContentChanged, DiskFile, Made, RemoteFile
+from invio.stores.sources import DiskFile
 from invio.stores.store import Found, Missing
 
 _KEPT = 4096
@@ -84,13 +84,13 @@ class Offering:
         Raises:
             Refusal: `changed`, when the file was replaced while it was looked at.
         """
-        if isinstance(found.source, RemoteFile):
+        if found.remote is not None:
             await in_thread(kind_of, found)  # it may have to be read
         coding, chosen, varies = self._coded(head, found)
-        tag, source = chosen.facts.tag, chosen.source
+        tag = chosen.facts.tag
         sha256 = self._digests.known(tag)
         if sha256 is None and tag is not None and (head.wants_digest or self._always_digest):
-            sha256 = await self._wanted_digest(head, source, tag)
+            sha256 = await self._wanted_digest(head, chosen.on_disk, tag)
         key = (found, chosen, coding, presentation, terms, sha256, told)
         kept = self._kept.get(key)
         if kept is None:
@@ -105,7 +105,7 @@ class Offering:
 
     def _coded(self, head: RequestHead, found: Found) -> tuple[str | None, Found, bool]:
         """The coding for this client, what has the content in it, and whether others may get another."""
-        if isinstance(found.source, Made):
+        if found.made is not None:
             if not compresses(kind_of(found).media_type):
                 return None, found, False
             return choose_coding(head.get(b"accept-encoding"), CODINGS), found, True
@@ -124,17 +124,17 @@ class Offering:
             return None
         return other if (other.facts.modified or 0) >= (found.facts.modified or 0) else None
 
-    async def _wanted_digest(self, head: RequestHead, source: object, tag: str) -> bytes | None:
-        if not isinstance(source, DiskFile):
+    async def _wanted_digest(self, head: RequestHead, file: DiskFile | None, tag: str) -> bytes | None:
+        if file is None:
             return None
         wanted = any(wants_sha256(head.get(name)) for name in (b"want-repr-digest", b"want-content-digest"))
-        if wanted and source.size <= AT_ONCE:
+        if wanted and file.size <= AT_ONCE:
             try:
-                return await in_thread(self._digests.of, source, tag)
+                return await in_thread(self._digests.of, file, tag)
             except ContentChanged as error:
                 raise Refusal("changed", str(error)) from None
         if wanted or self._always_digest:
-            self._digests.ask(source, tag)
+            self._digests.ask(file, tag)
         return None
 
     def _made(
@@ -147,13 +147,13 @@ class Offering:
         terms: Terms,
         sha256: bytes | None,
     ) -> Offer:
-        facts, source = chosen.facts, chosen.source
+        facts, made = chosen.facts, chosen.made
         kind = kind_of(found)
         part: Part
-        if isinstance(source, Made):
-            part = Streamed(source if coding is None else Compressed(source, coding))
+        if made is not None:
+            part = Streamed(made if coding is None else Compressed(made, coding))
         else:
-            part = Slice(source, 0, source.size)
+            part = Slice(chosen.content, 0, chosen.content.size)
         vary = [name for name in ("accept-encoding" if varies else "", self._cross_origin.vary) if name]
         representation = Representation(
             content=Content([part]),
@@ -185,24 +185,15 @@ def kind_of(found: Found) -> Kind:
     """
     address = found.facts.address
     told = found.facts.media_type or media_type_told(address.name)
-    if isinstance(found.source, Made) or (told is not None and not is_text(told)):
+    if found.made is not None or (told is not None and not is_text(told)):
         return Kind(told or OCTETS, "utf-8")
-    begin = _begin(found.source)
+    begin = _begin(found.content)
     media_type = told or sniffed_media_type(begin)
     return Kind(media_type, charset_of(begin))
 
 
-def _begin(source: DiskFile | RemoteFile) -> bytes:
-    if isinstance(source, RemoteFile):
-        try:
-            return source.read(0, min(SNIFFED, source.size))
-        except ContentChanged as error:
-            raise Refusal("changed", str(error)) from None
+def _begin(source: Readable) -> bytes:
     try:
-        descriptor = source.open()
+        return source.read(0, min(SNIFFED, source.size))
     except ContentChanged as error:
         raise Refusal("changed", str(error)) from None
-    try:
-        return os.pread(descriptor, SNIFFED, 0)
-    finally:
-        os.close(descriptor)

@@ -13,11 +13,11 @@ from collections.abc import Iterator, Sequence
 
 from invio.core.archive.plan import SMALL
 from invio.core.http.replies import Part, Slice
+from invio.core.readable import Readable
 from invio.delivery.sending.acknowledgement import Answer, Ended, Watch
 from invio.delivery.sending.errors import ReplyBroken
-from invio.delivery.sending.slices import TAIL, is_run, opened, read_slice, read_unaltered, source_of
+from invio.delivery.sending.slices import TAIL, opened, read_slice, read_unaltered
 from invio.delivery.sending.uvicorn.exchange import STEP, TURN, Wire
-from invio.stores.sources import SliceSource
 
 _PIECE = 256 * 1024  # bytes that are read together, and then sent
 _READING = 8  # how much longer small files take to be read than large ones to be sent, byte by byte
@@ -42,7 +42,7 @@ class Pump(Answer):
         """
         super().__init__(wire, watch, ended)
         self._parts = iter(parts)
-        self._source: SliceSource | None = None
+        self._source: Readable | None = None
         self._descriptor = -1
         self._at = self._stop = 0
         self._last = False  # whether nothing comes after `_rest`
@@ -128,9 +128,8 @@ class Pump(Answer):
                 size += len(part)
                 continue
             assert isinstance(part, Slice)
-            if part.length > SMALL and not is_run(part):
-                self._source = source_of(part)
-                self._descriptor = opened(self._source)
+            if part.length > SMALL and (descriptor := opened(part.source)) is not None:
+                self._source, self._descriptor = part.source, descriptor
                 self._at, self._stop = part.offset, part.offset + part.length - TAIL
                 break
             pieces.append(read_slice(part))

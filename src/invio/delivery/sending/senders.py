@@ -24,18 +24,7 @@ from invio.delivery.sending.eager import in_thread
 from invio.delivery.sending.errors import ClientGone, Patience, ReaderStuck, ReplyBroken
 from invio.delivery.sending.production import made_pieces
 from invio.delivery.sending.pump import Pump
-from invio.delivery.sending.slices import (
-    TAIL,
-    is_remote,
-    is_run,
-    opened,
-    pread,
-    read_slice,
-    read_unaltered,
-    remote_pieces,
-    source_of,
-    waits,
-)
+from invio.delivery.sending.slices import TAIL, opened, read_fully, read_slice, read_unaltered, remote_pieces
 from invio.delivery.sending.uvicorn.exchange import Wire
 
 # A slice up to SMALL bytes is copied: one write with its neighbours costs less than a sendfile.
@@ -118,7 +107,7 @@ class Sender:
         wire = self._wire
         if wire is None or self._wrapped or self._throttles or reply.length is None or reply.length <= SMALL:
             return False
-        if waits(reply.parts) or not wire.free:
+        if reply.may_block or not wire.free:
             return False
         pump = Pump(wire, reply.parts, watch, ended)
         pump.start(wire.head_of(reply.status, reply.headers))
@@ -128,7 +117,7 @@ class Sender:
         """Whether a reply may be sent in one write, when the connection takes it."""
         if self._wire is None or self._wrapped or self._throttles or reply.length is None:
             return False
-        return reply.length <= SMALL and not waits(reply.parts)
+        return reply.length <= SMALL and not reply.may_block
 
     def send_at_once(self, reply: Reply) -> bool:
         """Sends a reply that `sends_at_once`, head and body in one write; False where that cannot be after all.
@@ -266,13 +255,12 @@ class Sender:
         waiting = 0
         for part in reply.parts:
             if isinstance(part, Slice):
-                if is_remote(part):
+                if part.source.may_block:
                     async for piece in remote_pieces(part):
                         await self._literal(b"".join([*pending, piece]), more=True)
                         pending, waiting = [], 0
-                elif part.length > SMALL and not is_run(part):
-                    await self._literal(b"".join(pending), more=True)
-                    tail = await self._all_but_tail(part)
+                elif part.length > SMALL and (descriptor := opened(part.source)) is not None:
+                    tail = await self._all_but_tail(part, descriptor, b"".join(pending))
                     pending, waiting = [tail], len(tail)
                 else:
                     pending.append(read_slice(part))
@@ -313,11 +301,13 @@ class Sender:
                 raise ReaderStuck(f"the client took nothing for {self._idle:g} seconds") from None
         self.meter.counted += len(data)
 
-    async def _all_but_tail(self, part: Slice) -> bytes:
-        """Sends a slice up to its last few bytes, and gives those, read and found unaltered."""
-        source = source_of(part)
-        descriptor = opened(source)
+    async def _all_but_tail(self, part: Slice, descriptor: int, before: bytes) -> bytes:
+        """Sends what stands `before` a slice, and the slice up to its last few bytes; gives those, found unaltered.
+
+        The descriptor is closed.
+        """
         try:
+            await self._literal(before, more=True)
             begin, stop = part.offset, part.offset + part.length - TAIL
             while begin < stop:
                 step = self._step(stop - begin if self._zero_copy else min(PIECE, stop - begin))
@@ -329,9 +319,9 @@ class Sender:
                     await self._send({"type": "http.response.zerocopysend", **message})
                     self.meter.counted += step
                 else:
-                    await self._piece(await in_thread(pread, descriptor, step, begin), more=True)
+                    await self._piece(await in_thread(read_fully, descriptor, step, begin), more=True)
                 begin += step
-            return read_unaltered(source, descriptor, TAIL, stop)
+            return read_unaltered(part.source, descriptor, TAIL, stop)
         finally:
             os.close(descriptor)
 

@@ -1,18 +1,16 @@
-"""Reading what is sent: slices of files, as they were found or not at all."""
+"""Reading what is sent: slices of contents, as they were found or not at all."""
 
 from __future__ import annotations
 
 import logging
-import os
-from collections.abc import AsyncIterator, Sequence
+from collections.abc import AsyncIterator
 
-from invio.core.archive.plan import Stretch
-from invio.core.http.replies import Part, Slice, Streamed
-from invio.delivery.archives.plan import Literal, RunOfFiles
+from invio.core.http.replies import Slice
+from invio.core.readable import ContentChanged, Readable
 from invio.delivery.sending.eager import in_a_task
 from invio.delivery.sending.errors import NotMade, ReplyBroken
-from invio.stores.contents import SmallContents
-from invio.stores.sources import ContentChanged, RemoteFile, SliceSource
+from invio.stores import sources
+from invio.stores.contents import LARGEST, SmallContents
 from invio.stores.store import StoreFault
 
 log = logging.getLogger("invio.delivery")
@@ -20,59 +18,30 @@ log = logging.getLogger("invio.delivery")
 # The end of a slice is read, then the file is looked at once more, and only then it is sent: a file
 # that was altered under way is broken off before its announced length, never completed.
 TAIL = 4 * 1024  # bytes
-_AWAY = 1024 * 1024  # bytes asked for at a time of another system
 _CONTENTS = SmallContents()
 
 
-def source_of(part: Slice) -> SliceSource:
-    return part.source  # type: ignore[return-value]
+def opened(source: Readable) -> int | None:
+    """A descriptor, which the caller closes, or None where there is none.
 
-
-def opened(source: SliceSource) -> int:
-    """A descriptor, which the caller closes. Raises ReplyBroken when the file is not the one that was found."""
+    Raises:
+        ReplyBroken: the file is not the one that was found.
+    """
     try:
         return source.open()
     except ContentChanged as error:
         raise ReplyBroken(str(error)) from None
 
 
-def is_run(part: Slice) -> bool:
-    """Whether it is read in one go, though it is not small: several files of an archive, or what it says itself."""
-    return isinstance(part.source, RunOfFiles | Literal)
-
-
-def is_remote(part: Slice) -> bool:
-    """Whether reading it means waiting for another system."""
-    return type(part.source) is RemoteFile
-
-
-def waits(parts: Sequence[Part]) -> bool:
-    """Whether something of them has to be made, or read from another system, while the others are sent."""
-    if type(parts) is Stretch:
-        return parts.waits
-    for part in parts:  # noqa: SIM110 - a loop, for it is passed through at every download
-        if isinstance(part, Streamed) or (isinstance(part, Slice) and is_remote(part)):
-            return True
-    return False
-
-
 async def remote_pieces(part: Slice) -> AsyncIterator[bytes]:
-    """A slice of a remote file; its last piece is given only after the file was found unaltered.
+    """A slice of what another system has; its last piece is given only after nothing was found altered.
 
     Raises:
-        ReplyBroken: it was not, or the other system failed.
+        ReplyBroken: it was, or the other system failed.
     """
-    source = part.source
-    assert isinstance(source, RemoteFile)
-    at, stop = part.offset, part.offset + part.length
     await in_a_task()
     try:
-        while at < stop:
-            count = min(_AWAY, stop - at)
-            piece = await source.read_async(at, count)
-            at += count
-            if at == stop and not await source.is_unaltered_async():
-                raise ReplyBroken("the remote file was altered while it was sent")
+        async for piece in part.source.pieces(part.offset, part.length):
             yield piece
     except ContentChanged as error:
         raise ReplyBroken(str(error)) from None
@@ -83,35 +52,30 @@ async def remote_pieces(part: Slice) -> AsyncIterator[bytes]:
 
 def read_slice(part: Slice) -> bytes:
     """All of a slice. Raises ReplyBroken."""
-    if isinstance(part.source, RunOfFiles | Literal):
-        return part.source.read(part.offset, part.length)
-    source = source_of(part)
-    kept = _CONTENTS.get(source, part.offset, part.length)
-    if kept is not None:
-        return kept
-    descriptor = opened(source)
+    source = part.source
+    if part.length <= LARGEST:
+        kept = _CONTENTS.get(source, part.offset, part.length)
+        if kept is not None:
+            return kept
     try:
-        content = read_unaltered(source, descriptor, part.length, part.offset)
-    finally:
-        os.close(descriptor)
+        content = source.read(part.offset, part.length)
+    except ContentChanged as error:
+        raise ReplyBroken(str(error)) from None
     _CONTENTS.keep(source, content)
     return content
 
 
-def read_unaltered(source: SliceSource, descriptor: int, count: int, offset: int) -> bytes:
+def read_unaltered(source: Readable, descriptor: int, count: int, offset: int) -> bytes:
     """`count` bytes of a file that, after they were read, still is what was found. Raises ReplyBroken."""
-    data = pread(descriptor, count, offset)
-    if not source.is_at(descriptor):
-        raise ReplyBroken("the file was altered while it was sent")
-    return data
+    try:
+        return sources.read_unaltered(source, descriptor, count, offset)
+    except ContentChanged as error:
+        raise ReplyBroken(str(error)) from None
 
 
-def pread(descriptor: int, count: int, offset: int) -> bytes:
+def read_fully(descriptor: int, count: int, offset: int) -> bytes:
     """`count` bytes, no fewer. Raises ReplyBroken."""
-    data = os.pread(descriptor, count, offset)
-    while len(data) < count:
-        more = os.pread(descriptor, count - len(data), offset + len(data))
-        if not more:
-            raise ReplyBroken("the file ended before its announced length")
-        data += more
-    return data
+    try:
+        return sources.read_fully(descriptor, count, offset)
+    except ContentChanged as error:
+        raise ReplyBroken(str(error)) from None
