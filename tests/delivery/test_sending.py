@@ -17,8 +17,8 @@ import uvicorn
 
 from invio.core.http.replies import Part, Reply, Slice, Streamed
 from invio.core.throttle import Throttle
+from invio.delivery.sending.acknowledgement import AcknowledgementMonitor
 from invio.delivery.sending.errors import ClientGone, ReaderStuck
-from invio.delivery.sending.pump import Watch
 from invio.delivery.sending.senders import Sender
 from invio.delivery.sending.uvicorn.protocol import ZeroCopyProtocol
 from invio.stores.sources import DiskFile, Made
@@ -40,7 +40,7 @@ class Sending:
         self.protocol: object = None
         self.hands_over = False  # long bodies that can send themselves do
         self.begins_at_once = False  # without a task, until something has to be waited for
-        self.watch: Watch | None = None
+        self.watch: AcknowledgementMonitor | None = None
 
     async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
         if scope["type"] != "http":
@@ -50,7 +50,7 @@ class Sending:
         self.senders.append(sender)
         try:
             if self.hands_over:
-                self.watch = self.watch or Watch(self.idle or 60)
+                self.watch = self.watch or AcknowledgementMonitor(self.idle or 60)
                 if sender.hand_over(self.reply, self.watch, self.ended):
                     return
             await sender.send(self.reply)

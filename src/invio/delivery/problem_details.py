@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import json
 import logging
-import math
-import time
 from collections.abc import Iterable
 from dataclasses import asdict, dataclass
 from functools import cache
@@ -14,9 +12,6 @@ from urllib.parse import quote
 
 from invio.core.http.replies import Headers, Reply
 from invio.core.reasons import Refusal
-from invio.core.rules.quotas import amount_text, moment_text, period_text
-from invio.records.quotas import QuotaReached
-from invio.records.transfers import LinkSpent
 from invio.stores.store import StoreFault
 
 log = logging.getLogger("invio.delivery")
@@ -118,22 +113,3 @@ def _headers(refusal: Refusal) -> Headers:
 def _reply(status: int, headers: Iterable[tuple[bytes, bytes]], body: bytes, method: str) -> Reply:
     complete = [*headers, (b"content-length", b"%d" % len(body))]
     return Reply(status, complete, [] if method == "HEAD" else [body], len(body))
-
-
-def quota_refusal(reached: QuotaReached, who: str) -> Refusal:
-    """What `who` is told when there is no room in a quota, their own or a link's maker's, with the operator's words."""
-    quota, now = reached.quota, time.time()
-    said = f"{amount_text(quota)} in {period_text(quota.period)}"
-    if reached.who != who:
-        said = f"what is had by the link counts to whoever had it made: {said}"
-    if reached.frees is None:
-        said += "; this one alone is more than that"
-        return Refusal("quota", said, text=quota.text, link=quota.link, retry_after=quota.period)
-    said += f"; there is room again at {moment_text(reached.frees)}"
-    wait = max(1, math.ceil(reached.frees - now))
-    return Refusal("quota", said, text=quota.text, link=quota.link, retry_after=wait)
-
-
-def link_refusal(spent: LinkSpent) -> Refusal:
-    detail = {"revoked": "the link was revoked", "used-up": "the link's downloads were made"}
-    return Refusal(spent.word, detail[spent.word])

@@ -1,0 +1,5 @@
+"""Who asks, and what there is for them.
+
+- `authentication`: request head → caller. `catalogue`: all stores by name, and what of them a caller may see.
+- `link_issuers`: who had a link made, whose quotas count what it gives.
+"""

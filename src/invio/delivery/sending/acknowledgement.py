@@ -12,8 +12,8 @@ import select
 import time
 from collections.abc import Callable
 
-from invio.delivery.sending.errors import ClientGone, Patience, ReaderStuck
-from invio.delivery.sending.uvicorn.exchange import Wire
+from invio.delivery.sending.connection import Connection
+from invio.delivery.sending.errors import ClientGone, IdleTimer, ReaderStuck
 
 # How an answer ended: None when all of it was sent, and taken or the client left meanwhile.
 Ended = Callable[[Exception | None], None]
@@ -32,16 +32,16 @@ class Stopped(Exception):
     """The service ends before the answer did."""
 
 
-class Answer:
+class PendingResponse:
     """An answer that was handed over, until it has arrived."""
 
     __slots__ = ("_ended", "_patience", "_watch", "_wire")
 
-    def __init__(self, wire: Wire, watch: Watch, ended: Ended) -> None:
+    def __init__(self, wire: Connection, watch: AcknowledgementMonitor, ended: Ended) -> None:
         self._wire = wire
         self._watch = watch
         self._ended: Ended | None = ended
-        self._patience: Patience | None = None
+        self._patience: IdleTimer | None = None
 
     @property
     def sending(self) -> bool:
@@ -67,7 +67,7 @@ class Answer:
         """Cuts off a reader that has taken nothing for too long."""
         wire = self._wire
         if self._patience is None:
-            self._patience = Patience()
+            self._patience = IdleTimer()
         if self._patience.ended(now, wire.arrived, self.sending or wire.waiting(), idle):
             wire.cut(f"the client took nothing for {idle:g} seconds")
 
@@ -95,24 +95,24 @@ class Answer:
             ended(error)
 
 
-class Watch:
+class AcknowledgementMonitor:
     """One timer for all answers: for readers that take nothing, and for the last acknowledgements of each."""
 
     def __init__(self, idle: float) -> None:
         """`idle` is for how many seconds a reader may take nothing of what is ready for it."""
         self._idle = idle
-        self._sending: dict[Answer, int] = {}  # with the descriptors of their sockets, or -1
-        self._by_socket: dict[int, Answer] = {}  # by those descriptors
+        self._sending: dict[PendingResponse, int] = {}  # with the descriptors of their sockets, or -1
+        self._by_socket: dict[int, PendingResponse] = {}  # by those descriptors
         # Sockets that take no more at present. The event loop watches this one thing instead of a
         # thousand sockets, for each of which it keeps three objects.
         self._full: select.epoll | None = None
         # Those all of which was sent, with the tick of the next look, and how many there are between two.
-        self._arriving: dict[Answer, tuple[int, int]] = {}
+        self._arriving: dict[PendingResponse, tuple[int, int]] = {}
         self._tick = 0
         self._timer: asyncio.TimerHandle | None = None
         self._ticking: asyncio.TimerHandle | None = None
 
-    def sends(self, answer: Answer, descriptor: int) -> None:
+    def sends(self, answer: PendingResponse, descriptor: int) -> None:
         """An answer waits for its socket to take more."""
         if self._sending.get(answer, -1) != descriptor:
             if self._full is None:
@@ -122,7 +122,7 @@ class Watch:
             self._sending[answer], self._by_socket[descriptor] = descriptor, answer
         self._look_later()
 
-    def arrives(self, answer: Answer) -> None:
+    def arrives(self, answer: PendingResponse) -> None:
         """An answer has sent all, and waits for acknowledgements."""
         self._arriving[answer] = (self._tick + _SOON, _SOON)
         self._sending[answer] = -1
@@ -131,7 +131,7 @@ class Watch:
         if self._timer is None:
             self._look_later()
 
-    def forget(self, answer: Answer) -> None:
+    def forget(self, answer: PendingResponse) -> None:
         self._arriving.pop(answer, None)
         descriptor = self._sending.pop(answer, -1)
         if descriptor >= 0 and self._full is not None:

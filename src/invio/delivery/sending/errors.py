@@ -23,7 +23,7 @@ class NobodyWaits(Exception):
     """Whoever asked for something that takes long is no longer there."""
 
 
-class Patience:
+class IdleTimer:
     """Notices when a reader takes nothing for too long."""
 
     __slots__ = ("_arrived", "_since")

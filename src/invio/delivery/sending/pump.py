@@ -14,10 +14,10 @@ from collections.abc import Iterator, Sequence
 from invio.core.archive.plan import SMALL
 from invio.core.http.replies import Part, Slice
 from invio.core.readable import Readable
-from invio.delivery.sending.acknowledgement import Answer, Ended, Watch
+from invio.delivery.sending.acknowledgement import AcknowledgementMonitor, Ended, PendingResponse
+from invio.delivery.sending.connection import STEP, TURN, Connection
 from invio.delivery.sending.errors import ReplyBroken
 from invio.delivery.sending.slices import TAIL, opened, read_slice, read_unaltered
-from invio.delivery.sending.uvicorn.exchange import STEP, TURN, Wire
 
 _PIECE = 256 * 1024  # bytes that are read together, and then sent
 _READING = 8  # how much longer small files take to be read than large ones to be sent, byte by byte
@@ -25,7 +25,7 @@ _NOTHING = memoryview(b"")
 _NO_MORE: Iterator[Part] = iter(())
 
 
-class Pump(Answer):
+class Pump(PendingResponse):
     """Sends a head, and after it the parts of a body: of a file, or of an archive.
 
     What is read, small parts and the ends of files, stands in `_rest` and goes first; then the file that is
@@ -34,7 +34,7 @@ class Pump(Answer):
 
     __slots__ = ("_at", "_descriptor", "_head", "_last", "_parts", "_rest", "_source", "_stop")
 
-    def __init__(self, wire: Wire, parts: Sequence[Part], watch: Watch, ended: Ended) -> None:
+    def __init__(self, wire: Connection, parts: Sequence[Part], watch: AcknowledgementMonitor, ended: Ended) -> None:
         """`parts` are literal, or slices that can be read here and now.
 
         Raises:

@@ -19,54 +19,20 @@ from typing import Any
 from invio.core.archive.plan import SMALL
 from invio.core.http.replies import Reply, Slice, Streamed
 from invio.core.throttle import Throttle
-from invio.delivery.sending.acknowledgement import Answer, Ended, Watch
+from invio.delivery.sending.acknowledgement import AcknowledgementMonitor, Ended, PendingResponse
+from invio.delivery.sending.connection import Connection
 from invio.delivery.sending.eager import in_thread
-from invio.delivery.sending.errors import ClientGone, Patience, ReaderStuck, ReplyBroken
+from invio.delivery.sending.errors import ClientGone, IdleTimer, ReaderStuck, ReplyBroken
+from invio.delivery.sending.meter import Meter
 from invio.delivery.sending.production import made_pieces
 from invio.delivery.sending.pump import Pump
 from invio.delivery.sending.slices import TAIL, opened, read_fully, read_slice, read_unaltered, remote_pieces
-from invio.delivery.sending.uvicorn.exchange import Wire
 
 # A slice up to SMALL bytes is copied: one write with its neighbours costs less than a sendfile.
 PIECE = 256 * 1024  # bytes read at a time on a server without zero-copy
 _MADE_IDLE = 20.0  # seconds for which a reader of what is being made may take nothing
 # How often a reader is looked at while it is waited for, as a part of the time that it has.
 _LOOKS = 4
-
-
-class Meter:
-    """Counts what a reply has handed over, and knows what of it arrived. Bytes, from the body's first."""
-
-    __slots__ = ("_wire", "counted")
-
-    def __init__(self, wire: Wire | None) -> None:
-        self._wire = wire
-        self.counted = 0
-
-    def through(self, wire: Wire | None) -> None:
-        """What is sent goes another way than was thought; nothing was sent yet."""
-        self._wire = wire
-
-    def cut(self, why: str) -> None:
-        """Breaks the connection, where that is in our hands; whoever sends on it is told `why`."""
-        if self._wire is not None:
-            self._wire.cut(why)
-
-    @property
-    def sent(self) -> int:
-        return self.counted if self._wire is None else self._wire.body_sent
-
-    @property
-    def arrived(self) -> int:
-        """What was sent, less what the other side has not acknowledged yet."""
-        if self._wire is None:
-            return self.counted
-        return self._wire.arrived
-
-    @property
-    def at_most(self) -> int:
-        """What the other side may have got: what arrived, and what was on its way when the connection ended."""
-        return self.counted if self._wire is None else self._wire.at_most
 
 
 class Sender:
@@ -84,21 +50,21 @@ class Sender:
         self._throttles: Sequence[Throttle] = ()
         extensions = scope.get("extensions") or {}
         self._zero_copy = "http.response.zerocopysend" in extensions
-        self._wire: Wire | None = extensions.get("invio.connection")
+        self._wire: Connection | None = extensions.get("invio.connection")
         # Whether `send` is the connection's own, or somebody's around it.
         self._wrapped = self._wire is not None and getattr(send, "__self__", None) is not self._wire
-        self._breaker: Wire | None = None  # the connection, where it can only be broken
+        self._breaker: Connection | None = None  # the connection, where it can only be broken
         self._gone = False
         self._idle = idle
         self._look: asyncio.TimerHandle | None = None
-        self._patience: Patience | None = None
+        self._patience: IdleTimer | None = None
         self.meter = Meter(self._wire)
 
     def limit(self, throttles: Sequence[Throttle]) -> None:
         """Lets the body leave no faster than each of `throttles` allows."""
         self._throttles = throttles
 
-    def hand_over(self, reply: Reply, watch: Watch, ended: Ended) -> bool:
+    def hand_over(self, reply: Reply, watch: AcknowledgementMonitor, ended: Ended) -> bool:
         """Lets a long body send itself, where nothing stands in between and nothing has to be waited for.
 
         True: it is on its way, and `ended` is called once, at its end. False: it is not such a body,
@@ -204,7 +170,7 @@ class Sender:
         """Whether nothing has left yet, so that another reply may be sent instead."""
         return self._wire is not None and not self._wrapped and self._wire.untouched
 
-    async def _send_on_wire(self, wire: Wire, reply: Reply) -> None:
+    async def _send_on_wire(self, wire: Connection, reply: Reply) -> None:
         if self.sends_at_once(reply) and self.send_at_once(reply):
             return
         wire.hold_head(reply.status, reply.headers)
@@ -212,13 +178,13 @@ class Sender:
             self._keep_looking()
         await self._body(reply)
 
-    def end_on_arrival(self, watch: Watch, ended: Ended) -> None:
+    def end_on_arrival(self, watch: AcknowledgementMonitor, ended: Ended) -> None:
         """Has `ended` be called once all that was sent, the whole of the reply, has arrived or cannot any more."""
         wire = self._wire
         if wire is None or wire.gone:
             ended(None)
             return
-        answer = Answer(wire, watch, ended)
+        answer = PendingResponse(wire, watch, ended)
         wire.attach(answer)
         watch.arrives(answer)
 
@@ -227,7 +193,7 @@ class Sender:
         if self._idle is None or self._wire is None or self._look is not None:
             return
         if self._patience is None:
-            self._patience = Patience()
+            self._patience = IdleTimer()
         if self._patience.ended(time.monotonic(), self.meter.arrived, self._wire.waiting(), self._idle):
             self._wire.cut(f"the client took nothing for {self._idle:g} seconds")
             return

@@ -16,10 +16,10 @@ from invio.core.links.seals import SealedLink
 from invio.core.progress import Coverage
 from invio.core.reasons import Refusal
 from invio.core.rules.quotas import Claim, Quota
-from invio.delivery.problem_details import link_refusal, quota_refusal
-from invio.delivery.sending.acknowledgement import Watch
+from invio.delivery.sending.acknowledgement import AcknowledgementMonitor
 from invio.delivery.sending.eager import in_thread
-from invio.delivery.sending.senders import Meter
+from invio.delivery.sending.meter import Meter
+from invio.delivery.transfers.exhausted import link_refusal, quota_refusal
 from invio.delivery.transfers.limits import Limits
 from invio.delivery.transfers.link_reuse import OneUse
 from invio.delivery.transfers.live import Board, Key, Live, Segment
@@ -96,7 +96,7 @@ class Transfers:
         self._journal = journal
         self._limits = limits
         self.board = Board()
-        self.watch = Watch(limits.idle)
+        self.watch = AcknowledgementMonitor(limits.idle)
         self.refused = RefusedRequests(journal)
         self._one_use = OneUse()
         # Transfers that were left partial a moment ago, by id: the next range, which may follow at once, goes on.

@@ -16,7 +16,7 @@ from invio.core.http.multipart import Span
 from invio.core.moments import timestamp
 from invio.core.progress import Coverage, Pace, percent, seconds_left
 from invio.core.rules.quotas import Claim
-from invio.delivery.sending.senders import Meter
+from invio.delivery.sending.meter import Meter
 from invio.records.rows import COMPLETE, HANDED_OFF, PARTIAL, RUNNING, TransferRow
 
 _RECENT = 512

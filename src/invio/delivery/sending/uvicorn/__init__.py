@@ -1,0 +1,4 @@
+"""Everything that knows uvicorn's internals, and nothing else does.
+
+- `protocol`: a connection, and the framing of what comes by it. `exchange`: one response. `socket_state`: its socket.
+"""

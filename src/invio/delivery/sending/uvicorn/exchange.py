@@ -16,18 +16,15 @@ from typing import TYPE_CHECKING, Any
 
 from uvicorn.protocols.http.httptools_impl import STATUS_LINE
 
+from invio.delivery.sending.connection import STEP, TURN, Connection, Unfinished
 from invio.delivery.sending.errors import ClientGone, ReaderStuck, ReplyBroken
 from invio.delivery.sending.header_blocks import header_block
 
 if TYPE_CHECKING:
-    from invio.delivery.sending.acknowledgement import Answer
     from invio.delivery.sending.uvicorn.protocol import ZeroCopyProtocol
 
 log = logging.getLogger("invio.delivery")
 
-# One call of sendfile: large enough to cost nothing, small enough to let others in.
-STEP = 16 * 1024 * 1024  # bytes
-TURN = 32 * 1024 * 1024  # bytes after which the loop gets a turn even though the socket takes more
 # What middleware knows of messages before a response is this one, meant for tools; the others it may not expect.
 _QUESTION = "http.response.debug"
 # The length of a body that ends with its connection, which is how HTTP/1.0 is told of an end.
@@ -36,7 +33,7 @@ _UNTIL_CLOSE = 1 << 62
 NO_SCOPE: Any = {"type": "http"}
 
 
-class Wire:
+class Exchange:
     """One response on one connection."""
 
     __slots__ = (
@@ -174,11 +171,11 @@ class Wire:
             raise self._lost("the client closed the connection")
         return self._outgoing.socket
 
-    def attach(self, answer: Answer) -> None:
+    def attach(self, answer: Unfinished) -> None:
         """From now on `answer` is told when the connection is lost."""
         self._protocol.answer = answer
 
-    def detach(self, answer: Answer) -> None:
+    def detach(self, answer: Unfinished) -> None:
         if self._protocol.answer is answer:
             self._protocol.answer = None
 
@@ -416,3 +413,9 @@ class Wire:
     def _let_go(self) -> None:
         """The scope holds this, and this the cycle with its scope: parted, they need no search for garbage."""
         self._cycle.scope = NO_SCOPE
+
+
+if TYPE_CHECKING:
+
+    def _is_a_connection(exchange: Exchange) -> Connection:
+        return exchange

@@ -2,10 +2,10 @@
 `http.response.zerocopysend`, by `os.sendfile` on a duplicate of the socket's descriptor.
 
 The event loop's transport keeps reading requests and noticing that a client went away; for
-sending it is bypassed by the `Wire` of a response that asked for zero-copy. TLS connections are
+sending it is bypassed by the `Exchange` of a response that asked for zero-copy. TLS connections are
 left to the transport, and do not offer the extension.
 
-Besides the standard extension the scope offers `invio.connection`, that `Wire`: what of the body
+Besides the standard extension the scope offers `invio.connection`, that `Exchange`: what of the body
 was handed to the kernel, and what of that the other side has not acknowledged.
 
 What a stranger sends is bounded in size, number and time:
@@ -40,11 +40,11 @@ from uvicorn.protocols.http.httptools_impl import STATUS_LINE, HttpToolsProtocol
 
 from invio.core.reasons import Refusal
 from invio.delivery.problem_details import refusal_reply
-from invio.delivery.sending.acknowledgement import Answer
+from invio.delivery.sending.connection import Unfinished
 from invio.delivery.sending.eager import begin_at_once
-from invio.delivery.sending.errors import ClientGone, Patience, ReaderStuck
-from invio.delivery.sending.uvicorn.exchange import NO_SCOPE, Wire
-from invio.delivery.sending.uvicorn.socket_state import Outgoing
+from invio.delivery.sending.errors import ClientGone, IdleTimer, ReaderStuck
+from invio.delivery.sending.uvicorn.exchange import NO_SCOPE, Exchange
+from invio.delivery.sending.uvicorn.socket_state import SocketState
 
 log = logging.getLogger("invio.delivery")
 # The longest head of a request, with its target; the parser itself knows no limit.
@@ -180,12 +180,12 @@ class ZeroCopyProtocol(HttpToolsProtocol):
         self._answered = 0.0  # when the last answer ended, by the event loop's clock
         self.gone = False
         self.cut_because: str | None = None
-        self.answer: Answer | None = None  # the last one that goes on by itself, or has still to arrive
+        self.answer: Unfinished | None = None  # the last one that goes on by itself, or has still to arrive
         self._head_bytes = 0  # of a request whose head has not ended yet
-        self._outgoing: Outgoing | None = None
+        self._outgoing: SocketState | None = None
         self._waiting: asyncio.Future[None] | None = None
-        self._patience: Patience | None = None  # with a reader that still has to take what was sent
-        self._latest: Wire | None = None  # the response that began last
+        self._patience: IdleTimer | None = None  # with a reader that still has to take what was sent
+        self._latest: Exchange | None = None  # the response that began last
         self._leaving = False  # whether the connection is closed as soon as that was taken
         self._between = True  # whether no request has been read in part
         self._in_head = False  # whether a head is being read
@@ -197,7 +197,7 @@ class ZeroCopyProtocol(HttpToolsProtocol):
         self._unfed = b""  # what has come and was not read yet
         self._unwanted = 0  # bytes of a body that came after its answer
         self._heard = 0.0  # when something came, or a head began, by the event loop's clock
-        self._stuck: Patience | None = None  # with a reader that the server waits for
+        self._stuck: IdleTimer | None = None  # with a reader that the server waits for
         self._hosts = 0  # Host fields of this head, and the last of them
         self._host = b""
         self._faulty = False  # whether its framing is not to be trusted
@@ -209,7 +209,7 @@ class ZeroCopyProtocol(HttpToolsProtocol):
             self.client = (sys.intern(self.client[0]), self.client[1])
         if self.scheme == "http":  # TLS has an end of its own, which is the transport's to say
             try:
-                self._outgoing = Outgoing(transport)
+                self._outgoing = SocketState(transport)
             except OSError as error:  # as many files are open as may be
                 log.error("connection.dropped", extra={"fields": {"error": str(error)}})
                 transport.abort()
@@ -254,7 +254,7 @@ class ZeroCopyProtocol(HttpToolsProtocol):
             )
         elif self.flow.write_paused and self._outgoing is not None:
             if self._stuck is None:
-                self._stuck = Patience()
+                self._stuck = IdleTimer()
             if self._stuck.ended(now, -self._outgoing.unacknowledged(), True, _STUCK):
                 self.cut(f"the client took nothing for {_STUCK:g} seconds")
         else:
@@ -270,11 +270,11 @@ class ZeroCopyProtocol(HttpToolsProtocol):
         cycle.message_event = heard
         super()._start_asgi_task(cycle, self._wired(cycle, app))
 
-    def _wired(self, cycle: Any, app: Any) -> Wire:
+    def _wired(self, cycle: Any, app: Any) -> Exchange:
         """The application, with the extension."""
         if self._latest is not None:
             self._latest.followed()
-        self._latest = wire = Wire(app, cycle, self)
+        self._latest = wire = Exchange(app, cycle, self)
         cycle.scope["extensions"] = {"http.response.zerocopysend": _OFFERED, "invio.connection": wire}
         return wire
 
@@ -678,7 +678,7 @@ class ZeroCopyProtocol(HttpToolsProtocol):
         if not left:
             return False
         if self._patience is None:
-            self._patience = Patience()
+            self._patience = IdleTimer()
         return not self._patience.ended(time.monotonic(), -left, True, _TAKEN_WITHIN)
 
     def cut(self, why: str) -> None:
@@ -700,7 +700,7 @@ class ZeroCopyProtocol(HttpToolsProtocol):
         self.transport.abort()
 
     @property
-    def outgoing(self) -> Outgoing:
+    def outgoing(self) -> SocketState:
         """The connection's sending side, once it is made."""
         assert self._outgoing is not None
         return self._outgoing

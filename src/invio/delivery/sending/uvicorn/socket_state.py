@@ -1,7 +1,7 @@
 """The sending side of a connection: a duplicate of its socket, and what of all that was sent has arrived.
 
 The kernel counts for a connection, not for an answer: how many bytes were acknowledged, and how many
-were not yet. What that says of one answer among others is worked out by its `Wire`.
+were not yet. What that says of one answer among others is worked out by its `Exchange`.
 """
 
 from __future__ import annotations
@@ -22,7 +22,7 @@ _INT, _ROOM = struct.Struct("i"), bytes(4)
 _BYTES, _ACKED, _INFO = struct.Struct("Q"), 120, 128
 
 
-class Outgoing:
+class SocketState:
     """Of one connection."""
 
     __slots__ = ("_acknowledged", "_open", "_said_end", "_transport", "_unacknowledged", "_unsent", "socket")
