@@ -24,7 +24,7 @@ import httpx
 from invio.core.addresses import parse_address
 from invio.core.links.keys import new_keys, read_keys, write_keys
 from invio.core.links.seals import link_target, make_link
-from invio.records.database import open_database, patient
+from invio.records.database import open_database, write
 from invio.records.recipients import add_token, save_recipient
 
 # Nothing is spoken over TLS here, and reading the certificates of the world takes a tenth of a second.
@@ -80,7 +80,7 @@ def _records() -> tuple[bytes, dict[str, str]]:
     with tempfile.TemporaryDirectory() as folder:
         file = Path(folder) / "records.sqlite"
         engine = open_database(file)
-        with patient(engine).begin() as connection:
+        with write(engine).begin() as connection:
             for name, group in {"ann": "admins", "bob": "crew"}.items():
                 save_recipient(connection, name, name, [group])
                 tokens[name] = add_token(connection, name, "test")

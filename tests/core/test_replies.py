@@ -206,7 +206,7 @@ def test_any_set_of_ranges_brings_just_those_bytes_once(asked: list[tuple[int, i
 
 
 def test_a_client_that_knows_an_earlier_tag_of_the_same_content_is_answered_in_its_words() -> None:
-    known = file(tag="new", also="old")
+    known = file(tag="new", earlier_tag="old")
     assert headers(ask(known))["etag"] == '"new"'
     for tag in ("new", "old"):
         assert headers(ask(known, if_none_match=f'"{tag}"'))["etag"] == f'"{tag}"'
@@ -263,7 +263,7 @@ VALUES = st.one_of(
 def test_any_head_gets_a_reply_that_holds_together(method: str, fields: dict[str, str], size: int | None) -> None:
     pairs = [(name.encode(), value.encode("latin-1")) for name, value in fields.items()]
     try:
-        reply = plan(RequestHead(method, pairs), file(size, also="old", sha256=bytes(32)))
+        reply = plan(RequestHead(method, pairs), file(size, earlier_tag="old", sha256=bytes(32)))
     except Refusal as refused:
         assert refused.reason.status in (412, 416)
         return

@@ -39,7 +39,7 @@ class Sending:
         self.port = 0
         self.protocol: object = None
         self.hands_over = False  # long bodies that can send themselves do
-        self.begins_at_once = False  # without a task, until something has to be waited for
+        self.starts_eagerly = False  # without a task, until something has to be waited for
         self.watch: AcknowledgementMonitor | None = None
 
     async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
@@ -93,7 +93,7 @@ def _content(part: Part) -> bytes:
 @pytest.fixture(params=["by itself", "zero-copy", "httptools", "h11"])
 def server(request: pytest.FixtureRequest) -> Iterator[Sending]:
     app = Sending()
-    app.hands_over = app.begins_at_once = request.param == "by itself"
+    app.hands_over = app.starts_eagerly = request.param == "by itself"
     app.protocol = http = request.param if request.param in ("httptools", "h11") else ZeroCopyProtocol
     loop = "uvloop" if http is ZeroCopyProtocol else "asyncio"
     config = uvicorn.Config(

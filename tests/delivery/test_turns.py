@@ -12,7 +12,7 @@ from typing import Any
 
 import pytest
 
-from invio.delivery.sending.eager import begin_at_once, in_a_task, in_thread
+from invio.delivery.sending.eager import ensure_task, in_thread, start_eagerly
 from tests.running import Service
 
 
@@ -45,7 +45,7 @@ def test_what_waits_for_nothing_needs_no_task() -> None:
     async def work() -> None:
         seen.append(asyncio.current_task())
 
-    outside_a_task(lambda: seen.append(begin_at_once(work())))
+    outside_a_task(lambda: seen.append(start_eagerly(work())))
     assert seen == [None, None]
 
 
@@ -61,7 +61,7 @@ def test_what_waits_goes_on_in_a_task() -> None:
         await asyncio.sleep(0.001)
         seen.append(asyncio.current_task())
 
-    outside_a_task(lambda: tasks.append(begin_at_once(work())), lambda: waited[0].set_result("came"))
+    outside_a_task(lambda: tasks.append(start_eagerly(work())), lambda: waited[0].set_result("came"))
     assert tasks[0] is not None
     assert seen == ["came", tasks[0], tasks[0]]
 
@@ -79,7 +79,7 @@ def test_a_task_is_cancelled_where_its_coroutine_waits() -> None:
             seen.append("tidied up")
             raise
 
-    outside_a_task(lambda: tasks.append(begin_at_once(work())), lambda: tasks[0] and tasks[0].cancel())
+    outside_a_task(lambda: tasks.append(start_eagerly(work())), lambda: tasks[0] and tasks[0].cancel())
     assert seen == ["cancelled", "tidied up"]
     assert tasks[0] is not None
     assert tasks[0].cancelled()
@@ -94,7 +94,7 @@ def test_an_error_is_raised_where_the_coroutine_is_at(waits: bool) -> None:
             await asyncio.sleep(0)
         raise LookupError("nothing there")
 
-    begin: Callable[[Coroutine[Any, Any, None]], object] = lambda work: tasks.append(begin_at_once(work))  # noqa: E731
+    begin: Callable[[Coroutine[Any, Any, None]], object] = lambda work: tasks.append(start_eagerly(work))  # noqa: E731
     with suppress(LookupError):
         outside_a_task(lambda: begin(work()))
     if waits:
@@ -108,7 +108,7 @@ def test_a_worker_thread_is_waited_for_in_a_task() -> None:
     seen: list[object] = []
 
     async def work() -> None:
-        await in_a_task()
+        await ensure_task()
         first = asyncio.current_task()
         seen.append(await in_thread(threading.current_thread))
         seen.append(first is asyncio.current_task() is not None)
@@ -116,7 +116,7 @@ def test_a_worker_thread_is_waited_for_in_a_task() -> None:
     async def at_once_in_a_thread() -> None:
         seen.append(await in_thread(sum, [1, 2]))
 
-    outside_a_task(lambda: begin_at_once(work()), lambda: begin_at_once(at_once_in_a_thread()))
+    outside_a_task(lambda: start_eagerly(work()), lambda: start_eagerly(at_once_in_a_thread()))
     assert seen[0] is not threading.current_thread()
     assert seen[1:] == [True, 3]
 

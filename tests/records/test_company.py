@@ -7,13 +7,13 @@ from pathlib import Path
 
 import sqlalchemy as sa
 
-from invio.records.company import Company
+from invio.records.company import ServingLock
 from invio.records.database import open_database
 from invio.records.facts import JUMP, look_at_clock, records_id
 
 
-def _joined(folder: Path) -> Company:
-    company = Company(folder)
+def _joined(folder: Path) -> ServingLock:
+    company = ServingLock(folder)
     company.joined()
     return company
 
@@ -50,7 +50,7 @@ def test_what_died_is_found_by_the_living_once(tmp_path: Path) -> None:
 def test_a_number_that_is_given_again_tells_what_was_before(tmp_path: Path) -> None:
     (tmp_path / "serving").mkdir()
     (tmp_path / "serving" / "1.lock").write_text("99.0")
-    company = Company(tmp_path)
+    company = ServingLock(tmp_path)
     assert company.before is not None
     assert (company.first, company.before.since) == (True, 99.0)
     company.joined()

@@ -16,7 +16,7 @@ from alembic.migration import MigrationContext
 
 from invio.records import lines, transfers
 from invio.records.bundles import BundleOptions, bundle_named, known_crcs, new_bundle, save_bundle, save_crcs
-from invio.records.database import NewerRecords, open_database, patient
+from invio.records.database import NewerRecords, open_database, write
 from invio.records.journal import Journal
 from invio.records.recipients import (
     add_token,
@@ -28,7 +28,7 @@ from invio.records.recipients import (
 )
 from invio.records.rows import BROKEN_OFF, COMPLETE, RUNNING, TransferRow, new_transfer_id
 from invio.records.tables import links, metadata, sessions, tokens
-from invio.records.transfers import LinkSpent
+from invio.records.transfers import LinkExhausted
 
 
 @pytest.fixture
@@ -57,7 +57,7 @@ def test_the_migrations_make_the_tables_that_the_code_uses(engine: sa.Engine) ->
 
 
 def test_opening_twice_changes_nothing(engine: sa.Engine, tmp_path: Path) -> None:
-    with patient(engine).begin() as connection:
+    with write(engine).begin() as connection:
         save_recipient(connection, "ann", "Ann", ["a"])
     open_database(tmp_path / "records.sqlite").dispose()
     with engine.connect() as connection:
@@ -65,14 +65,14 @@ def test_opening_twice_changes_nothing(engine: sa.Engine, tmp_path: Path) -> Non
 
 
 def test_records_of_a_later_version_are_refused_with_what_to_do(engine: sa.Engine, tmp_path: Path) -> None:
-    with patient(engine).begin() as connection:
+    with write(engine).begin() as connection:
         connection.execute(sa.text("UPDATE alembic_version SET version_num = '9999'"))
     with pytest.raises(NewerRecords, match=r"later version of Invio \(schema 9999.*another data folder"):
         open_database(tmp_path / "records.sqlite")
 
 
 def test_a_token_tells_its_recipient_and_is_not_stored(engine: sa.Engine) -> None:
-    with patient(engine).begin() as connection:
+    with write(engine).begin() as connection:
         save_recipient(connection, "ann", "Ann", ["crew", "office"])
         token = add_token(connection, "ann", "laptop")
         found = recipient_of_token(connection, token)
@@ -85,7 +85,7 @@ def test_a_token_tells_its_recipient_and_is_not_stored(engine: sa.Engine) -> Non
 
 
 def test_a_session_ends_by_signing_out_or_by_time(engine: sa.Engine) -> None:
-    with patient(engine).begin() as connection:
+    with write(engine).begin() as connection:
         save_recipient(connection, "ann", "Ann", [])
         opened = [open_session(connection, "ann") for _ in range(2)]
         first, second = [session.secret for session in opened if session is not None]
@@ -98,7 +98,7 @@ def test_a_session_ends_by_signing_out_or_by_time(engine: sa.Engine) -> None:
 
 
 def test_a_bundle_is_remembered_until_it_is_over(engine: sa.Engine) -> None:
-    with patient(engine).begin() as connection:
+    with write(engine).begin() as connection:
         record = new_bundle("ann", "x.zip", ["files/a", "files/b/"], BundleOptions(sums=True))
         assert bundle_named(connection, record.id) is None
         save_bundle(connection, record)
@@ -108,7 +108,7 @@ def test_a_bundle_is_remembered_until_it_is_over(engine: sa.Engine) -> None:
 
 
 def test_checksums_are_kept_by_tag(engine: sa.Engine) -> None:
-    with patient(engine).begin() as connection:
+    with write(engine).begin() as connection:
         save_crcs(connection, {f"tag-{number}": number for number in range(1200)})
         save_crcs(connection, {"tag-5": 5})
         asked = [f"tag-{number}" for number in range(1199, 1203)] + ["tag-5"]
@@ -152,17 +152,17 @@ def test_uses_of_a_link_are_never_one_too_many(engine: sa.Engine) -> None:
 
     outcomes = asyncio.run(work())
     assert sum(outcome is None for outcome in outcomes) == 7
-    assert {outcome.word for outcome in outcomes if isinstance(outcome, LinkSpent)} == {"used-up"}
+    assert {outcome.word for outcome in outcomes if isinstance(outcome, LinkExhausted)} == {"used-up"}
     assert len(recorded(engine)) == 7
 
 
 def test_a_revoked_link_is_not_used(engine: sa.Engine) -> None:
-    with patient(engine).begin() as connection:
+    with write(engine).begin() as connection:
         connection.execute(sa.insert(links).values(id="a1", used=0, revoked=1.0))
 
     async def work() -> None:
         journal = Journal(engine)
-        with pytest.raises(LinkSpent, match="revoked"):
+        with pytest.raises(LinkExhausted, match="revoked"):
             await journal.begin(row(link_id="a1"), counts="a1")
         journal.close()
 
@@ -223,7 +223,7 @@ def test_a_range_goes_on_with_the_newest_unfinished_transfer_of_the_same_content
         row(1, state=COMPLETE), row(2, state=BROKEN_OFF), row(3, etag="u"), row(4, who="recipient:bob"),
     )  # fmt: skip
     old = row(-90_000, etag="old", state=BROKEN_OFF)
-    with patient(engine).begin() as connection:
+    with write(engine).begin() as connection:
         lines.insert(connection, [done, broken, other_tag, other_who, old])
         assert transfers.resumable(connection, "recipient:ann", "files/a", "old", None) is None, "it lay for too long"
         found = transfers.resumable(connection, "recipient:ann", "files/a", "t", None)
@@ -233,7 +233,7 @@ def test_a_range_goes_on_with_the_newest_unfinished_transfer_of_the_same_content
 
 
 def test_what_a_dead_process_left_running_is_broken_off(engine: sa.Engine) -> None:
-    with patient(engine).begin() as connection:
+    with write(engine).begin() as connection:
         lines.insert(connection, [row(1, state=RUNNING), row(2, state=COMPLETE)])
         assert transfers.break_off_orphans(connection, "the service ended") == 1
     states = {kept.id: (kept.state, kept.reason) for kept in recorded(engine)}

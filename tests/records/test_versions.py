@@ -9,7 +9,7 @@ import sqlalchemy as sa
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from invio.core.versions import Arrived, InTheWay, Version
+from invio.core.versions import Arrived, PathConflict, Version
 from invio.records.database import open_database
 from invio.records.tables import versions
 from invio.records.versions import VersionRecords
@@ -55,7 +55,7 @@ def test_listings_hold_against_all_that_there_is(
             assert bool(records.remove(path, None, None, ignore)) is (path in there)
             there.pop(path, None)
         elif blocked:
-            with pytest.raises(InTheWay):
+            with pytest.raises(PathConflict):
                 records.add(path, arrived(str(number)), None, ignore, nowhere)
         else:
             counts[path] = counts.get(path, 0) + 1

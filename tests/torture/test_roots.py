@@ -15,7 +15,7 @@ from invio.core.addresses import Address
 from invio.core.http.request_head import RequestHead
 from invio.core.readable import ContentChanged
 from invio.core.reasons import Refusal
-from invio.core.versions import InTheWay, Putting
+from invio.core.versions import PathConflict, Putting
 from invio.delivery.sending.slices import pread
 from invio.stores import beneath
 from invio.stores.sources import DiskFile
@@ -116,7 +116,7 @@ def test_exchanged_folders_lead_nowhere(store: WritableDirectoryStore, tmp_path:
         for name, tries in TRIES.items():
             done = 0
             for number in range(tries // 2):  # each of the two ways
-                with suppress(Missing, InTheWay, NotADirectoryError, FileNotFoundError, Refusal):
+                with suppress(Missing, PathConflict, NotADirectoryError, FileNotFoundError, Refusal):
                     work[name](number)
                     done += 1
                 if name == "remove":

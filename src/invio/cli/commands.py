@@ -8,11 +8,11 @@ from typing import Any
 import click
 
 from invio.core.addresses import BadAddress
-from invio.core.errors import Unusable
+from invio.core.errors import ConfigurationError
 from invio.core.shown import shown
 
 
-class SaidNo(click.ClickException):
+class CommandFailed(click.ClickException):
     """The service or the file said no: exit status 1."""
 
     exit_code = 1
@@ -44,7 +44,7 @@ class Commands(click.Group):
             return super().invoke(ctx)
         except BadAddress as error:
             raise click.UsageError(f"not an address: {error}") from None
-        except (Unusable, FileExistsError) as error:
-            raise SaidNo(str(error)) from None
+        except (ConfigurationError, FileExistsError) as error:
+            raise CommandFailed(str(error)) from None
         except OSError as error:
-            raise SaidNo(f"{error.filename}: {error.strerror}" if error.filename else str(error)) from None
+            raise CommandFailed(f"{error.filename}: {error.strerror}" if error.filename else str(error)) from None

@@ -12,7 +12,7 @@ from typing import Any
 import click
 from rich.text import Text
 
-from invio.cli.commands import SaidNo
+from invio.cli.commands import CommandFailed
 from invio.cli.options import gives_json, print_json, talks_to_service
 from invio.cli.output import console, print_table, say
 from invio.client import Client
@@ -130,7 +130,7 @@ def narrow(url: str, address: str | None, as_json: bool, **given: Any) -> None:
     try:
         narrowed = narrow_link(parse_url(url), conditions, None if address is None else parse_address(address))
     except LinkRefused as refused:
-        raise SaidNo(f"{refused.detail} ({refused.reason.word})") from None
+        raise CommandFailed(f"{refused.detail} ({refused.reason.word})") from None
     _print_link(narrowed, url.partition("/get/")[0].partition("/pickup/")[0], as_json)
 
 

@@ -12,7 +12,7 @@ from rich.live import Live
 from rich.table import Table
 from rich.text import Text
 
-from invio.cli.commands import SaidNo
+from invio.cli.commands import CommandFailed
 from invio.cli.options import gives_json, print_json, talks_to_service
 from invio.cli.output import console, duration_text, plain_table, print_table, say, size_text, state_text
 from invio.client import Client
@@ -132,7 +132,7 @@ def transfers(client: Client, follow: bool, limit: int, as_json: bool) -> None:
         _follow(client, listed, as_json)
     except KeyboardInterrupt:
         return
-    raise SaidNo("the service ended the stream")
+    raise CommandFailed("the service ended the stream")
 
 
 def _follow(client: Client, listed: list[dict[str, Any]], as_json: bool) -> None:

@@ -9,7 +9,7 @@ from typing import Any
 import click
 from rich.text import Text
 
-from invio.cli.commands import SaidNo
+from invio.cli.commands import CommandFailed
 from invio.cli.links import KEYS, WHEN
 from invio.cli.options import gives_json, print_json, talks_to_service
 from invio.cli.output import print_table, say
@@ -149,11 +149,11 @@ def new_key(name: str | None, keys: Path, as_json: bool) -> None:
     """Make a key, called NAME, that seals new links from now on; the others go on opening theirs."""
     ring = read_keys(keys)
     if name is not None and not is_key_id(name):
-        raise SaidNo(f"key id {name!r} must be 1 to 32 characters of A-Z a-z 0-9 _ -; nothing was changed")
+        raise CommandFailed(f"key id {name!r} must be 1 to 32 characters of A-Z a-z 0-9 _ -; nothing was changed")
     if name is None:
         name = next(f"k{number}" for number in range(1, len(ring.keys) + 2) if f"k{number}" not in ring.keys)
     if name in ring.keys:
-        raise SaidNo(f"{keys}: there is a key {name!r} already; nothing was changed")
+        raise CommandFailed(f"{keys}: there is a key {name!r} already; nothing was changed")
     write_keys(KeyRing({**ring.keys, **new_keys(name).keys}, name), keys)
     read_keys(keys)
     _say(
@@ -171,9 +171,9 @@ def retire_key(name: str, keys: Path, as_json: bool) -> None:
     """Take the key NAME out of use: every link that it sealed is refused from now on."""
     ring = read_keys(keys)
     if name not in ring.keys:
-        raise SaidNo(f"{keys}: there is no key {name!r}; keys are {', '.join(ring.keys)}")
+        raise CommandFailed(f"{keys}: there is no key {name!r}; keys are {', '.join(ring.keys)}")
     if name == ring.current:
-        raise SaidNo(f"{keys}: {name!r} seals new links; make another first, with 'invio keys new'")
+        raise CommandFailed(f"{keys}: {name!r} seals new links; make another first, with 'invio keys new'")
     write_keys(KeyRing({other: key for other, key in ring.keys.items() if other != name}, ring.current), keys)
     _say({"id": name, "retired": True}, f"links that {name} sealed are refused now", as_json)
 

@@ -9,7 +9,7 @@ from typing import Any, TypeVar
 
 import click
 
-from invio.cli.commands import SaidNo
+from invio.cli.commands import CommandFailed
 from invio.core.shown import shown
 
 Command = TypeVar("Command", bound=Callable[..., Any])
@@ -35,9 +35,9 @@ def talks_to_service(command: Command) -> Command:
             with Client(url, token) as client:
                 return command(*args, client=client, **kwargs)
         except Refused as error:
-            raise SaidNo(f"{error.detail} ({error.reason})") from None
+            raise CommandFailed(f"{error.detail} ({error.reason})") from None
         except ClientError as error:
-            raise SaidNo(str(error)) from None
+            raise CommandFailed(str(error)) from None
 
     return wrapped  # type: ignore[return-value]
 

@@ -9,7 +9,7 @@ from typing import Any
 
 import click
 
-from invio.cli.commands import SaidNo
+from invio.cli.commands import CommandFailed
 from invio.cli.options import gives_json, print_json
 from invio.cli.output import say
 from invio.core.links.keys import new_keys, write_keys
@@ -54,14 +54,14 @@ actions = ["list", "read", "bundle", "link", "put", "manage", "administer"]
 @gives_json
 def init(folder: Path, admin: str, as_json: bool) -> None:
     """Make a new service: settings, rules, a key, a folder for files, and an administrator."""
-    from invio.records.database import open_database, patient
+    from invio.records.database import open_database, write
     from invio.records.recipients import add_token, save_recipient
 
     os.umask(0o077)  # keys, tokens' hashes and settings are their owner's
     names = {"settings": "invio.toml", "rules": "rules.toml", "keys": "keys.json"}
     there = [name for name in names.values() if (folder / name).exists()]
     if there:
-        raise SaidNo(f"{folder / there[0]} is there already; nothing was changed")
+        raise CommandFailed(f"{folder / there[0]} is there already; nothing was changed")
     if not re.fullmatch(r"[A-Za-z0-9._@-]{1,64}", admin) or admin in ("anyone", "signed-in"):
         raise click.UsageError(f"--admin {admin!r}: an id has 1 to 64 of A-Z a-z 0-9 . _ @ -, and is not 'anyone'")
     (folder / "files").mkdir(parents=True, exist_ok=True)
@@ -71,7 +71,7 @@ def init(folder: Path, admin: str, as_json: bool) -> None:
     (folder / "rules.toml").write_text(_RULES, "utf-8")
     (folder / "invio.toml").write_text(_SETTINGS, "utf-8")
     engine = open_database(folder / "data" / "records.sqlite")
-    with patient(engine).begin() as connection:
+    with write(engine).begin() as connection:
         save_recipient(connection, admin, admin, ["administrators"])
         token = add_token(connection, admin, "first")
     engine.dispose()
@@ -122,7 +122,7 @@ def _scenario() -> Any:
     try:
         from invio.demo import scenario
     except ImportError as error:
-        raise SaidNo(f"the demo draws its charts with a package that is missing ({error}); "
+        raise CommandFailed(f"the demo draws its charts with a package that is missing ({error}); "
                      "install it with: pip install 'invio[demo]'") from None  # fmt: skip
     return scenario
 

@@ -3,5 +3,5 @@
 from __future__ import annotations
 
 
-class Unusable(Exception):
+class ConfigurationError(Exception):
     """Something that was given (a file, a setting, a port) cannot be used as it is."""

@@ -16,7 +16,7 @@ from invio.core.http.request_head import RequestHead
 from invio.core.reasons import Refusal
 
 
-class InTheWay(Exception):
+class PathConflict(Exception):
     """There is a file where a folder would have to be, or a folder where the file would be."""
 
 

@@ -21,16 +21,16 @@ from invio.core.http.replies import METHODS, Reply
 from invio.core.http.request_head import RequestHead
 from invio.core.reasons import Refusal
 from invio.delivery.archives.bundles import Bundles
-from invio.delivery.planner import PREFIX, Planned, Planner, Request, Way, raw_path
+from invio.delivery.planner import PREFIX, DeliveryServices, PlannedReply, Planner, Request, raw_path
 from invio.delivery.problem_details import refusal_reply, unreachable
 from invio.delivery.representation.digests import digest_of
 from invio.delivery.sending.acknowledgement import Stopped
-from invio.delivery.sending.eager import in_a_task, in_thread
-from invio.delivery.sending.errors import ClientGone, NotMade, ReaderStuck, ReplyBroken
+from invio.delivery.sending.eager import ensure_task, in_thread
+from invio.delivery.sending.errors import ClientGone, ProducerFailed, ReaderStuck, ReplyBroken
 from invio.delivery.sending.senders import Sender
 from invio.delivery.transfers.admission import Transfers
 from invio.delivery.transfers.limits import Throttles
-from invio.delivery.transfers.live import Live, Segment
+from invio.delivery.transfers.live import LiveTransfer, RequestProgress
 from invio.stores.store import StoreFault
 
 log = logging.getLogger("invio.delivery")
@@ -39,7 +39,7 @@ log = logging.getLogger("invio.delivery")
 class Delivery:
     """Every byte of a file, a range, an archive or a table leaves through here."""
 
-    def __init__(self, way: Way) -> None:
+    def __init__(self, way: DeliveryServices) -> None:
         self._way = way
         self._throttles = Throttles(way.limits)
         self._planner = Planner(way, self._throttles)
@@ -102,7 +102,7 @@ class Delivery:
             return reply
         return replace(reply, headers=cross_origin.added_to(reply.headers, head))
 
-    async def _deliver(self, sender: Sender, request: Request, planned: Planned) -> None:
+    async def _deliver(self, sender: Sender, request: Request, planned: PlannedReply) -> None:
         way, head, asking, reply = self._way, request.head, planned.asking, planned.reply
         if reply.status == 206 and head.wants_digest and wants_sha256(head.get(b"want-content-digest")):
             reply = await _with_content_digest(reply)
@@ -120,33 +120,33 @@ class Delivery:
         if not self._hands_over(sender, reply, ended):
             await self._send(sender, head, asking.address, reply, ended)
 
-    def _put_off(self, sender: Sender, request: Request, planned: Planned) -> None:
+    def _put_off(self, sender: Sender, request: Request, planned: PlannedReply) -> None:
         """Has a small content, the whole of it, be sent by the records' word that it is written down."""
         told = partial(self._deliver_whole, sender, request, planned)
-        sender.answer_later()
+        sender.defer()
         try:
             self._way.transfers.admit_whole(planned.asking, planned.reply, sender.meter, planned.etag, told)
         except BaseException:
-            sender.answer_now()
+            sender.resume()
             raise
 
     def _deliver_whole(
         self,
         sender: Sender,
         request: Request,
-        planned: Planned,
-        live: Live,
-        segment: Segment,
+        planned: PlannedReply,
+        live: LiveTransfer,
+        segment: RequestProgress,
         error: BaseException | None,
     ) -> None:
         """Sends a small content, the whole of it, that is recorded now; or says why it was not let begin."""
         head = request.head
-        sender.answer_now()
+        sender.resume()
         if error is not None:
             if not isinstance(error, Refusal):
                 log.error("delivery.failed", exc_info=error)
                 error = Refusal("unavailable", "the delivery failed; the operator's log says why")
-            sender.go_on(sender.send(self._shared(head, self._refused(request, error))))
+            sender.spawn(sender.send(self._shared(head, self._refused(request, error))))
             return
         ended = _Settling(self._way.transfers, self._way.archives, live, segment)
         reply, address = self._shared(head, planned.reply), planned.asking.address
@@ -156,9 +156,9 @@ class Delivery:
                 return
         except ReplyBroken as broken:
             ended(broken)
-            sender.go_on(sender.send(self._shared(head, _not_delivered(broken, address, head))))
+            sender.spawn(sender.send(self._shared(head, _not_delivered(broken, address, head))))
             return
-        sender.go_on(self._send(sender, head, address, reply, ended))
+        sender.spawn(self._send(sender, head, address, reply, ended))
 
     def _hands_over(self, sender: Sender, reply: Reply, ended: _Settling) -> bool:
         try:
@@ -169,7 +169,7 @@ class Delivery:
 
     async def _send(self, sender: Sender, head: RequestHead, address: str, reply: Reply, ended: _Settling) -> None:
         """Sends a reply to its end, and has it be settled when it has arrived."""
-        await in_a_task()
+        await ensure_task()
         try:
             await sender.send(reply)
         except ReplyBroken as error:
@@ -198,7 +198,7 @@ class _Settling:
 
     __slots__ = ("_archives", "_live", "_segment", "_transfers")
 
-    def __init__(self, transfers: Transfers, archives: Bundles, live: Live, segment: Segment) -> None:
+    def __init__(self, transfers: Transfers, archives: Bundles, live: LiveTransfer, segment: RequestProgress) -> None:
         self._transfers = transfers
         self._archives = archives
         self._live = live
@@ -231,7 +231,7 @@ def _said(error: Refusal | StoreFault | SQLAlchemyError) -> Refusal:
 def _not_delivered(error: ReplyBroken, address: str, head: RequestHead) -> Reply:
     """What is answered instead of a reply of which nothing has left yet."""
     refusal = Refusal("changed", str(error))
-    if isinstance(error, NotMade):
+    if isinstance(error, ProducerFailed):
         refusal = Refusal("not-made", f"{address} could not be made; the operator's log says why")
     return refusal_reply(refusal, head.method, head.get(b"accept"))
 

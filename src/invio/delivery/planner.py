@@ -20,17 +20,17 @@ from invio.core.links.terms import ORDER, Asked, LinkRefused
 from invio.core.reasons import Refusal
 from invio.core.rules.quotas import Quota
 from invio.core.rules.terms import NO_TERMS, Terms
-from invio.delivery.access.authentication import Identifies
+from invio.delivery.access.authentication import Authenticator
 from invio.delivery.access.catalogue import Catalogue
 from invio.delivery.access.link_issuers import Makers
 from invio.delivery.archives import bundles
 from invio.delivery.archives.bundles import Bundles
 from invio.delivery.offload import NO_FRONT, Front, redirect
 from invio.delivery.problem_details import USUAL_PAGES, Pages
-from invio.delivery.representation.negotiation import Offering
+from invio.delivery.representation.negotiation import Negotiator
 from invio.delivery.representation.presentation import Presentation, presented, read_presentation
 from invio.delivery.sending.eager import in_pool
-from invio.delivery.transfers.admission import Asking, Transfers
+from invio.delivery.transfers.admission import TransferKey, Transfers
 from invio.delivery.transfers.limits import Limits, Throttles
 from invio.records.rows import TransferRow
 from invio.stores.store import Found
@@ -63,14 +63,14 @@ class Request:
 
 
 @dataclass(slots=True)
-class Planned:
+class PlannedReply:
     """A reply, and for whom and what it is.
 
     `etag` is what the records know the content by: it stays when more is learnt of the content.
     """
 
     reply: Reply
-    asking: Asking
+    asking: TransferKey
     representation: Representation
     etag: str | None
     earlier: TransferRow | None
@@ -79,14 +79,14 @@ class Planned:
 
 
 @dataclass(slots=True)
-class Way:
+class DeliveryServices:
     """What a delivery is made of. `grace` is how long after its end a link still resumes what began. Seconds."""
 
     catalogue: Catalogue
-    identifier: Identifies
+    identifier: Authenticator
     transfers: Transfers
     archives: Bundles
-    offering: Offering
+    offering: Negotiator
     makers: Makers
     keys: Mapping[str, bytes]
     grace: int
@@ -99,11 +99,11 @@ class Way:
 class Planner:
     """Plans answers; of a reader's speed it only needs to know whether it is limited."""
 
-    def __init__(self, way: Way, throttles: Throttles) -> None:
+    def __init__(self, way: DeliveryServices, throttles: Throttles) -> None:
         self._way = way
         self._throttles = throttles
 
-    def plan(self, request: Request, scope: Any) -> Coroutine[Any, Any, Planned]:
+    def plan(self, request: Request, scope: Any) -> Coroutine[Any, Any, PlannedReply]:
         """The answer to a request, and what is recorded of it; of the caller and the link, `request` is told.
 
         Called, and then awaited; either raises:
@@ -117,11 +117,11 @@ class Planner:
         caller = identifier.known(head, network)
         return self._identified(request, network, scope) if caller is None else self._plan_for(request, caller)
 
-    async def _identified(self, request: Request, network: str | None, scope: Any) -> Planned:
+    async def _identified(self, request: Request, network: str | None, scope: Any) -> PlannedReply:
         caller = await self._way.identifier.identify(request.head, network, scope)
         return await self._plan_for(request, caller)
 
-    def _plan_for(self, request: Request, caller: Caller) -> Coroutine[Any, Any, Planned]:
+    def _plan_for(self, request: Request, caller: Caller) -> Coroutine[Any, Any, PlannedReply]:
         request.caller = caller
         if is_sealed(request.query):
             return self._plan_sealed(request, caller)
@@ -131,7 +131,7 @@ class Planner:
             raise Refusal("malformed", f"the address: {error}") from None
         return self._planned(request, caller, address, read_presentation(request.query), None)
 
-    async def _plan_sealed(self, request: Request, caller: Caller) -> Planned:
+    async def _plan_sealed(self, request: Request, caller: Caller) -> PlannedReply:
         """A good link stands above the rules; what it says is all that is presented."""
         link = parse_link(request.path[len(PREFIX) :], request.query)
         asked = Asked(time.time(), caller.network, caller.agent, caller.recipient)
@@ -170,7 +170,7 @@ class Planner:
         address: Address,
         presentation: Presentation,
         link: SealedLink | None,
-    ) -> Planned:
+    ) -> PlannedReply:
         way, terms, found, version = self._way, NO_TERMS, None, presentation.version
         quotas: Mapping[Quota, int] = _NO_QUOTAS
         payer: str | None = None  # the recipient whose quotas they are, where that is not who asks
@@ -184,7 +184,7 @@ class Planner:
             decided_by = decided_by or "bundle"
         else:
             if link is None:
-                await way.catalogue.ask_ahead(caller, "read", address)
+                await way.catalogue.prefetch(caller, "read", address)
             if way.catalogue.waits(address):
                 found, by = await in_pool(way.catalogue.pool_of(address), self._found, caller, address, link, version)
             else:
@@ -203,7 +203,7 @@ class Planner:
         asking = _asking(caller, address, link, quotas, None if found is None else found.facts.version, decided_by)
         if payer is not None and quotas:
             asking.payer = f"recipient:{payer}"
-        planned = Planned(reply, asking, representation, etag, None, terms)
+        planned = PlannedReply(reply, asking, representation, etag, None, terms)
         if reply.status == 206:
             planned.earlier = await way.transfers.earlier(asking, etag)
         if found is not None and (way.front.header is not None or found.remote is not None):
@@ -219,7 +219,7 @@ class Planner:
             return terms
         return replace(terms, cache=not_public(terms.cache))
 
-    async def _handed_off(self, request: Request, planned: Planned, found: Found) -> Reply | None:
+    async def _handed_off(self, request: Request, planned: PlannedReply, found: Found) -> Reply | None:
         """The answer that has somebody else send the content: the front server, or the remote store itself."""
         way, asking = self._way, planned.asking
         if way.front.sends_from(found.facts.address.store, request.peer, request.head):
@@ -267,7 +267,7 @@ def _asking(
     quotas: Mapping[Quota, int],
     version: int | None,
     decided_by: str,
-) -> Asking:
+) -> TransferKey:
     """Requests of one transfer come from one recipient, or from one place; and, by a link, by that link.
 
     So nobody's download is joined, or cut, by somebody who writes another's id into a link of their own.
@@ -275,7 +275,7 @@ def _asking(
     recipient = caller.recipient if link is None else link.names_recipient or caller.recipient
     principal, said = _known_as(recipient, caller.network), _said(address)
     who = principal if link is None else f"{principal}|{link.mark}"
-    return Asking(
+    return TransferKey(
         who, said, recipient, caller.network, link, quotas, version, caller.credential, decided_by, principal=principal
     )
 

@@ -36,9 +36,9 @@ from invio.delivery.archives.plan import Chosen, Plan
 from invio.delivery.problem_details import Pages, refusal_reply
 from invio.delivery.representation.codings import CODINGS, Compressed
 from invio.delivery.representation.digests import Digests
-from invio.delivery.representation.negotiation import Offering
+from invio.delivery.representation.negotiation import Negotiator
 from invio.delivery.representation.presentation import Presentation
-from invio.delivery.sending.errors import ClientGone, NotMade, ReplyBroken
+from invio.delivery.sending.errors import ClientGone, ProducerFailed, ReplyBroken
 from invio.delivery.sending.senders import Sender
 from invio.producers.csv_rows import csv_pieces
 from invio.stores.directory import DirectoryStore
@@ -93,7 +93,7 @@ class _Reply(Response):
             if not sender.untouched:
                 raise
             said = Refusal("changed", str(error))
-            if isinstance(error, NotMade):
+            if isinstance(error, ProducerFailed):
                 said = Refusal("not-made", "the content could not be made; the log says why")
             await sender.send(refusal_reply(said, head.method, head.get(b"accept"), pages=_PAGES))
         if self.background is not None:
@@ -251,7 +251,7 @@ def _nothing_beside(address: Address) -> Found:
     raise Missing(str(address))
 
 
-_offering = Offering(_nothing_beside, Digests())
+_offering = Negotiator(_nothing_beside, Digests())
 _folders: dict[str, DirectoryStore] = {}
 _crcs: dict[object, int] = {}
 _CRCS_KEPT = 100_000

@@ -20,7 +20,7 @@ from pathlib import Path
 from urllib.parse import urlsplit
 
 from invio.core.addresses import Address
-from invio.core.errors import Unusable
+from invio.core.errors import ConfigurationError
 from invio.core.http.request_head import RequestHead
 from invio.core.links.keys import new_keys, write_keys
 from invio.core.versions import Putting
@@ -28,7 +28,7 @@ from invio.demo.archive import Archive, serving
 from invio.demo.drawings import chart_sheet, notice_page, save
 from invio.demo.office import ARCHIVE_KEY, RULES, SETTINGS
 from invio.demo.tides import height
-from invio.records.database import open_database, patient
+from invio.records.database import open_database, write
 from invio.records.recipients import add_token, save_recipient
 from invio.records.versions import VersionRecords
 from invio.stores.managed import ManagedStore
@@ -121,7 +121,7 @@ def other_system(folder: Path) -> Iterator[None]:
     """The archive, while the service runs.
 
     Raises:
-        Unusable: its port is in use.
+        ConfigurationError: its port is in use.
     """
     settings = tomllib.loads((folder / "invio.toml").read_text("utf-8"))
     url = urlsplit(settings.get("stores", {}).get("archive", {}).get("url", ""))
@@ -131,7 +131,7 @@ def other_system(folder: Path) -> Iterator[None]:
     try:
         archive = Archive(folder / "files" / "archive", url.port, ARCHIVE_KEY)
     except OSError as error:
-        raise Unusable(
+        raise ConfigurationError(
             f"port {url.port}, where the demo's archive is to be, cannot be had ({error.strerror}); "
             "end what uses it, or give another in the demo's invio.toml"
         ) from None
@@ -148,7 +148,7 @@ def _people(folder: Path) -> dict[str, str]:
         known = {name: person["token"] for name, person in json.loads(told.read_text("utf-8"))["people"].items()}
     engine = open_database(records)
     try:
-        with patient(engine).begin() as connection:
+        with write(engine).begin() as connection:
             for person in PEOPLE:
                 save_recipient(connection, person.id, person.name, person.groups)
                 if person.id not in known:

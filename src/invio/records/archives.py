@@ -12,7 +12,7 @@ from itertools import islice
 
 import sqlalchemy as sa
 
-from invio.records.database import patient
+from invio.records.database import write
 from invio.records.tables import archive_files, archives, transfers
 
 _AT_ONCE = 2000  # files that are written in one transaction: others' lines wait for it
@@ -33,9 +33,9 @@ def note_archive(engine: sa.Engine, archive: str, entries: Iterable[Entry]) -> N
             {"archive": archive, "number": number, "address": address, "begins": begins, "ends": ends}
             for number, (address, begins, ends) in some
         ]
-        with patient(engine).begin() as connection:
+        with write(engine).begin() as connection:
             connection.execute(sa.insert(archive_files).prefix_with("OR IGNORE"), rows)
-    with patient(engine).begin() as connection:
+    with write(engine).begin() as connection:
         connection.execute(sa.insert(archives).prefix_with("OR IGNORE").values(archive=archive, noted=time.time()))
 
 

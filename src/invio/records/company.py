@@ -19,7 +19,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
-from invio.core.errors import Unusable
+from invio.core.errors import ConfigurationError
 
 _MOST = 4096  # processes
 _STARTS_WITHIN = 120.0  # seconds for which a process waits for another one that starts
@@ -34,14 +34,14 @@ class Left:
     since: float
 
 
-class Company:
+class ServingLock:
     """This process among those that serve from one folder of records."""
 
     def __init__(self, folder: Path) -> None:
         """Takes part; from now on until `joined` no other process starts.
 
         Raises:
-            Unusable: another process has been starting for minutes.
+            ConfigurationError: another process has been starting for minutes.
         """
         self._folder = folder / "serving"
         self._folder.mkdir(mode=0o700, exist_ok=True)
@@ -50,7 +50,9 @@ class Company:
         while not _locked(self._starting):
             if time.monotonic() > end:
                 os.close(self._starting)
-                raise Unusable(f"{folder}: another process has been starting for {_STARTS_WITHIN:g} s; end it first")
+                raise ConfigurationError(
+                    f"{folder}: another process has been starting for {_STARTS_WITHIN:g} s; end it first"
+                )
             time.sleep(0.05)
         self.first = not any(True for _ in self._living())
         self.number, self._descriptor = self._numbered()
@@ -61,7 +63,7 @@ class Company:
             if _locked(descriptor) and _is_named(descriptor, self._path(number)):
                 return number, descriptor
             os.close(descriptor)
-        raise Unusable(f"{self._folder}: more than {_MOST} processes serve from these records")
+        raise ConfigurationError(f"{self._folder}: more than {_MOST} processes serve from these records")
 
     def _path(self, number: int) -> Path:
         return self._folder / f"{number}.lock"

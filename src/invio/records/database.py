@@ -12,7 +12,7 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy import event
 
-from invio.core.errors import Unusable
+from invio.core.errors import ConfigurationError
 
 MIGRATIONS = Path(__file__).parent / "migrations"
 # Seconds that a writer waits for another process's transaction.
@@ -23,11 +23,11 @@ BUSY = 5
 _MAGIC = b"SQLite format 3\0"
 
 
-class UnusableRecords(Unusable):
+class UnusableRecords(ConfigurationError):
     """Records that cannot be opened; the message says why and what to do."""
 
 
-class NewerRecords(Unusable):
+class NewerRecords(ConfigurationError):
     """Records that this version does not know; the message says what to do."""
 
 
@@ -132,15 +132,15 @@ def _begin(connection: sa.Connection) -> None:
         raise sa.exc.OperationalError("BEGIN", None, error) from error
 
 
-def patient(engine: sa.Engine) -> sa.Engine:
+def write(engine: sa.Engine) -> sa.Engine:
     """The same database, for transactions that write and wait for each other."""
     return engine.execution_options(writes=True)
 
 
 @contextmanager
-def lasting(engine: sa.Engine) -> Iterator[sa.Connection]:
+def write_durable(engine: sa.Engine) -> Iterator[sa.Connection]:
     """A transaction that writes and, once it has ended, outlives the death of the machine, too."""
-    with patient(engine).connect() as connection:
+    with write(engine).connect() as connection:
         driver = connection.connection.driver_connection
         assert driver is not None
         driver.execute("PRAGMA synchronous=FULL")
@@ -151,7 +151,7 @@ def lasting(engine: sa.Engine) -> Iterator[sa.Connection]:
             driver.execute("PRAGMA synchronous=NORMAL")
 
 
-def impatient(engine: sa.Engine) -> sa.Engine:
+def write_nowait(engine: sa.Engine) -> sa.Engine:
     """For one lasting connection that writes: it never waits, and leaves checkpoints to others.
 
     A transaction raises OperationalError at once when another one is writing.

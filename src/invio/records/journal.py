@@ -36,10 +36,10 @@ import sqlalchemy as sa
 
 from invio.core.rules.quotas import Claim
 from invio.records import lines, quotas, transfers
-from invio.records.database import impatient, patient
+from invio.records.database import write, write_nowait
 from invio.records.quotas import QuotaReached
 from invio.records.rows import TransferRow, principal_of
-from invio.records.transfers import LinkSpent, TooMany, resumable
+from invio.records.transfers import ConcurrencyLimitReached, LinkExhausted, resumable
 from invio.workers.pool import Pool
 
 log = logging.getLogger("invio.records")
@@ -160,8 +160,8 @@ class Journal:
         of quotas is reserved.
 
         Raises:
-            LinkSpent: the link's id was revoked or has no use left; nothing was written.
-            TooMany: `most` are running; nothing was written.
+            LinkExhausted: the link's id was revoked or has no use left; nothing was written.
+            ConcurrencyLimitReached: `most` are running; nothing was written.
             QuotaReached: a quota has no room; nothing was written.
             Joined: with `joins`, when there is such a transfer already; what is claimed of quotas was reserved for it.
         """
@@ -297,7 +297,7 @@ class Journal:
         batch, self._waiting = self._waiting, _Batch()
         try:
             if self._connection is None:
-                self._connection = impatient(self._engine).connect()
+                self._connection = write_nowait(self._engine).connect()
             outcomes = self._commit(self._connection, batch)
         except sa.exc.OperationalError:
             # Another process is writing. Nothing was: the same lines wait for it in the worker.
@@ -350,7 +350,7 @@ class Journal:
 
     def _commit_patiently(self, batch: _Batch) -> list[_Outcome]:
         try:
-            with patient(self._engine).connect() as connection:
+            with write(self._engine).connect() as connection:
                 outcomes = self._commit(connection, batch)
                 self.fault = None
                 return outcomes
@@ -428,7 +428,7 @@ class Journal:
                 quotas.reserve(connection, item.row.id, item.claims, begins=True)
             if item.counts is not None:
                 transfers.use_link(connection, item.counts, item.limit)
-        except (LinkSpent, TooMany, QuotaReached) as refused:
+        except (LinkExhausted, ConcurrencyLimitReached, QuotaReached) as refused:
             outcomes.append((item.told, None, refused))
             return None
         outcomes.append((item.told, None, None))

@@ -28,7 +28,7 @@ _CLOCK_MAY_BE_OFF = 3600.0  # seconds by which a clock may have been set back wh
 _AFTER_PRINCIPAL = chr(ord(PRINCIPAL_ENDS) + 1)  # what sorts right behind all of a principal's links
 
 
-class LinkSpent(Exception):
+class LinkExhausted(Exception):
     """A link's id was revoked, or has no use left; `word` is the reason's."""
 
     def __init__(self, word: str) -> None:
@@ -36,7 +36,7 @@ class LinkSpent(Exception):
         self.word = word
 
 
-class TooMany(Exception):
+class ConcurrencyLimitReached(Exception):
     """As many transfers of one recipient are running as may."""
 
 
@@ -107,20 +107,20 @@ _OPEN = sa.text(f"state != '{COMPLETE}' AND requests > 0")
 
 
 def check_running(connection: sa.Connection, principal: str, most: int) -> None:
-    """Counts the running transfers of a principal, in all processes. Raises TooMany when `most` are."""
+    """Counts the running transfers of a principal, in all processes. Raises ConcurrencyLimitReached when `most` are."""
     held = transfers.c.who
     by_links = sa.and_(held > principal + PRINCIPAL_ENDS, held < principal + _AFTER_PRINCIPAL)
     its = sa.or_(held == principal, by_links)
     running = sa.select(sa.func.count()).where(its, _OPEN, transfers.c.state == RUNNING)
     if connection.execute(running).scalar_one() >= most:
-        raise TooMany
+        raise ConcurrencyLimitReached
 
 
 def use_link(connection: sa.Connection, link_id: str, limit: int | None) -> None:
     """Counts one use of a link's id, within the caller's transaction.
 
     Raises:
-        LinkSpent: it was revoked, or `limit` uses were counted before.
+        LinkExhausted: it was revoked, or `limit` uses were counted before.
     """
     check_link_use(connection, link_id, limit)
     counted = connection.execute(sa.update(links).where(links.c.id == link_id).values(used=links.c.used + 1))
@@ -133,9 +133,9 @@ def check_link_use(connection: sa.Connection, link_id: str, limit: int | None) -
     known = sa.select(links.c.used, links.c.revoked, recipients.c.disabled).where(links.c.id == link_id)
     row = connection.execute(known.join_from(links, recipients, recipients.c.id == links.c.maker, isouter=True)).first()
     if row is not None and (row.revoked is not None or row.disabled is not None):
-        raise LinkSpent("revoked")  # whoever can no longer sign in hands nothing on either
+        raise LinkExhausted("revoked")  # whoever can no longer sign in hands nothing on either
     if row is not None and limit is not None and row.used >= limit:
-        raise LinkSpent("used-up")
+        raise LinkExhausted("used-up")
 
 
 def resumable(connection: sa.Connection, who: str, address: str, etag: str, tag: str | None) -> TransferRow | None:

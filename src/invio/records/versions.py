@@ -11,9 +11,9 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from invio.core.versions import Arrived, InTheWay, Version, version_tag
+from invio.core.versions import Arrived, PathConflict, Version, version_tag
 from invio.records.bundles import save_crcs, save_digests
-from invio.records.database import lasting, patient
+from invio.records.database import write, write_durable
 from invio.records.facts import fact, records_id, save_fact
 from invio.records.tables import versions
 
@@ -110,9 +110,9 @@ class VersionRecords:
         with the new one: it writes it down elsewhere, and gives how much is written there.
 
         Raises:
-            InTheWay.
+            PathConflict.
         """
-        with lasting(self._engine) as connection:
+        with write_durable(self._engine) as connection:
             current = self._current(connection, path)
             check(current)
             if current is not None and _same(current.content, content):
@@ -145,7 +145,7 @@ class VersionRecords:
         fits = sa.and_(self._here, _held.path == path)
         if number is not None:
             fits = sa.and_(fits, _held.number == number)
-        with lasting(self._engine) as connection:
+        with write_durable(self._engine) as connection:
             check(self._current(connection, path))
             gone = [_version(row, False) for row in connection.execute(sa.select(versions).where(fits))]
             connection.execute(sa.update(versions).where(fits).values(removed=time.time(), removed_by=by))
@@ -162,12 +162,12 @@ class VersionRecords:
 
     def identity(self) -> tuple[str, str | None]:
         """What the records are called, and what the store is, once it has claimed a folder."""
-        with patient(self._engine).begin() as connection:
+        with write(self._engine).begin() as connection:
             return records_id(connection), fact(connection, f"store:{self._store}")
 
     def claim(self, called: str) -> None:
         """From now on the store is called so."""
-        with lasting(self._engine) as connection:
+        with write_durable(self._engine) as connection:
             save_fact(connection, f"store:{self._store}", called)
 
     def noted(self) -> int:
@@ -177,7 +177,7 @@ class VersionRecords:
 
     def take_back(self, found: Sequence[Version], noted: int) -> None:
         """Adds versions that are written down elsewhere and not here; one that is not `current` has no content now."""
-        with lasting(self._engine) as connection:
+        with write_durable(self._engine) as connection:
             for version in found:
                 content = version.content
                 connection.execute(
@@ -214,14 +214,14 @@ class VersionRecords:
         return newest
 
     def _require_room(self, connection: sa.Connection, path: str) -> None:
-        """Raises InTheWay."""
+        """Raises PathConflict."""
         segments = path.split("/")
         above = ["/".join(segments[:count]) for count in range(1, len(segments))]
         below = sa.and_(_held.path > path + "/", _held.path < path + _AFTER_SLASH)
         query = sa.select(_held.path).where(self._here, sa.or_(_held.path.in_(above), below)).limit(1)
         there = connection.scalar(query)
         if there is not None:
-            raise InTheWay(there)
+            raise PathConflict(there)
 
 
 def _same(one: Arrived, other: Arrived) -> bool:

@@ -23,7 +23,7 @@ from invio import __version__
 from invio.core.reasons import Refusal
 from invio.delivery.planner import PREFIX as FILES
 from invio.delivery.problem_details import USUAL_PAGES, refusal_reply, unreachable
-from invio.delivery.sending.eager import in_a_task
+from invio.delivery.sending.eager import ensure_task
 from invio.service import (
     auditing,
     bundles,
@@ -75,7 +75,7 @@ class Service:
     """The ASGI application that a server runs."""
 
     # The delivery needs no task until it has to wait; the rest is given one.
-    begins_at_once = True
+    starts_eagerly = True
 
     def __init__(self, parts: Parts, mounted: bool = False) -> None:
         """`mounted`: inside somebody's own application, which signs people in and has its own pages."""
@@ -93,7 +93,7 @@ class Service:
         return self._pages(path, scope, receive, send)
 
     async def _pages(self, path: str, scope: Any, receive: Any, send: Any) -> None:
-        await in_a_task()
+        await ensure_task()
         if self._console is not None and (path.startswith(console.PREFIX) or path == console.API_PAGE):
             await self._console(scope, receive, send)
         else:

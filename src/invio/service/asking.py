@@ -56,7 +56,7 @@ def read_address(text: str) -> Address:
 
 async def require_administrator(parts: Parts, caller: Caller) -> None:
     """Raises Refusal, for those who do not have the right `administer`."""
-    await parts.rules.ask_ahead(caller, ADMINISTER, THE_SERVICE)
+    await parts.rules.prefetch(caller, ADMINISTER, THE_SERVICE)
     if parts.rules.administers(caller):
         return
     if caller.recipient is None:

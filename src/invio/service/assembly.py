@@ -16,23 +16,23 @@ from invio.core.http.forwarded import read_networks
 from invio.core.links.keys import KeyRing, read_keys
 from invio.core.rules.decisions import RuleSet
 from invio.core.rules.file import read_rules
-from invio.delivery.access.authentication import Identifier, Identifies
-from invio.delivery.access.catalogue import Catalogue, Decider
+from invio.delivery.access.authentication import Authenticator, Identifier
+from invio.delivery.access.catalogue import AccessPolicy, Catalogue
 from invio.delivery.access.link_issuers import Makers
 from invio.delivery.archives.bundles import Bundles
 from invio.delivery.endpoint import Delivery
 from invio.delivery.offload import Front
-from invio.delivery.planner import Way
+from invio.delivery.planner import DeliveryServices
 from invio.delivery.problem_details import Pages
 from invio.delivery.representation.digests import Digests
-from invio.delivery.representation.negotiation import Offering
+from invio.delivery.representation.negotiation import Negotiator
 from invio.delivery.transfers.admission import Transfers
 from invio.delivery.transfers.limits import BundleLimits, Limits
 from invio.producers.producer import ProducerFault, Rows, function_rows, query_rows
 from invio.records import quotas as quota_records
 from invio.records import transfers as transfer_records
-from invio.records.company import Company
-from invio.records.database import open_database, patient
+from invio.records.company import ServingLock
+from invio.records.database import open_database, write
 from invio.records.journal import Journal
 from invio.service.audit import Audit
 from invio.service.health import Health
@@ -49,7 +49,7 @@ from invio.service.settings import (
 from invio.service.streams import Streams
 from invio.service.watched import Watched
 from invio.stores.directory import DirectoryStore
-from invio.stores.store import Store, StoreFault, Sweeps
+from invio.stores.store import Store, StoreFault, SweepableStore
 from invio.stores.tables import TablesStore
 from invio.workers.pool import Pool
 
@@ -82,15 +82,15 @@ class Parts:
     engine: sa.Engine
     journal: Journal
     catalogue: Catalogue
-    identifier: Identifies
+    identifier: Authenticator
     transfers: Transfers
     bundles: Bundles
     digests: Digests
-    way: Way
+    way: DeliveryServices
     delivery: Delivery
     rules_file: Watched[RuleSet] | None  # None where the application decides
     keys_file: Watched[KeyRing] | None
-    company: Company
+    company: ServingLock
     streams: Streams
     records_identity: tuple[int, int]
     audit: Audit
@@ -100,7 +100,7 @@ class Parts:
     stopping: Callable[[], bool] = field(default=lambda: False)
 
     @property
-    def rules(self) -> Decider:
+    def rules(self) -> AccessPolicy:
         return self.catalogue.rules
 
     def decide_by(self, rules: RuleSet) -> None:
@@ -119,7 +119,7 @@ class Parts:
         self.company.close()
 
 
-def assemble(settings: Settings, decider: Decider | None = None, identifier: Identifies | None = None) -> Parts:
+def assemble(settings: Settings, decider: AccessPolicy | None = None, identifier: Authenticator | None = None) -> Parts:
     """Opens the records and the stores that the settings name.
 
     Without a `decider` the settings' rules decide; with one they are not read, and a key file need not be there.
@@ -143,7 +143,7 @@ def assemble(settings: Settings, decider: Decider | None = None, identifier: Ide
         _put_in_order(engine, company)
         stores = open_stores(settings, engine)
         for store in stores:
-            if isinstance(store, Sweeps):
+            if isinstance(store, SweepableStore):
                 store.sweep(company.first)
     except BaseException:
         company.close()
@@ -163,9 +163,9 @@ def assemble(settings: Settings, decider: Decider | None = None, identifier: Ide
     bundles = _bundles(settings, catalogue, engine, company.first)
     digests = Digests(engine)
     cross_origin = _cross_origin(settings)
-    offering = Offering(catalogue.locate, digests, cross_origin, settings.service.digests == "always")
+    offering = Negotiator(catalogue.locate, digests, cross_origin, settings.service.digests == "always")
     grace = settings.service.link_grace
-    way = Way(
+    way = DeliveryServices(
         catalogue,
         identifier,
         transfers,
@@ -235,19 +235,19 @@ def _check_roots(settings: Settings) -> None:
                 )
 
 
-def _joined(settings: Settings) -> Company:
+def _joined(settings: Settings) -> ServingLock:
     """This process among those that serve. Raises BadSettings."""
     folder = settings.database.parent
     try:
         folder.mkdir(parents=True, exist_ok=True, mode=0o700)
-        return Company(folder)
+        return ServingLock(folder)
     except OSError as error:
         raise BadSettings(f"{folder}: the data folder cannot be written to: {error.strerror}") from None
 
 
-def _put_in_order(engine: sa.Engine, company: Company) -> None:
+def _put_in_order(engine: sa.Engine, company: ServingLock) -> None:
     """Ends what processes left that died: all of it where nobody else lives, else what this one's number left."""
-    with patient(engine).begin() as connection:
+    with write(engine).begin() as connection:
         if company.first:
             quota_records.take_orphans(connection)
             transfer_records.break_off_orphans(connection, "the service ended before the transfer did")
@@ -288,9 +288,9 @@ def _bundles(settings: Settings, catalogue: Catalogue, engine: sa.Engine, alone:
     limits = BundleLimits(given.entries, given.bytes, given.seconds, wait_for=given.wait_for)
     packing = None
     if given.cache_bytes:
-        from invio.delivery.archives.deflate_cache import Packing
+        from invio.delivery.archives.deflate_cache import DeflateCache
 
-        packing = Packing(settings.path(settings.service.data) / "deflated", given.cache_bytes)
+        packing = DeflateCache(settings.path(settings.service.data) / "deflated", given.cache_bytes)
         if alone:
             packing.sweep()
     return Bundles(catalogue, engine, limits, packing)

@@ -23,7 +23,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from invio import __version__
-from invio.core.errors import Unusable
+from invio.core.errors import ConfigurationError
 from invio.records.database import open_database
 from invio.records.versions import RESTORED
 from invio.service.settings import ManagedSettings, Settings, read_settings
@@ -36,7 +36,7 @@ _READ = 1024 * 1024  # bytes
 Progress = Callable[[str, int, int], None]  # what is written now, and how many contents of how many are
 
 
-class BackupFault(Unusable):
+class BackupFault(ConfigurationError):
     """A backup cannot be made or put back; the message says why and what to do."""
 
 

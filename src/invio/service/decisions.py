@@ -40,7 +40,7 @@ async def get_decision(
     where = read_address(address)
     subject = await run_in_threadpool(_subject, parts, caller, where, recipient)
     facts = await run_in_threadpool(parts.catalogue.facts, where, version)
-    await parts.rules.ask_ahead(subject, action, where)
+    await parts.rules.prefetch(subject, action, where)
     decision = parts.rules.explain(subject, action, where, facts)
     allowed = decision.allowed
     if facts is None and parts.rules.looks_at_files and not where.folder:

@@ -19,7 +19,7 @@ from invio.delivery.sending.eager import in_pool
 from invio.service.asking import TheCaller, TheParts, address_in_path, read_address
 from invio.service.assembly import Parts
 from invio.service.shapes import Action, FileShape, Listing, VersionList, VersionShape
-from invio.stores.store import Found, KeepsVersions, Missing, StoreFault
+from invio.stores.store import Found, Missing, StoreFault, VersionedStore
 
 router = APIRouter(tags=["files"])
 
@@ -77,7 +77,7 @@ async def file_versions(
 def _versions(parts: Parts, caller: Caller, where: Address, before: int | None, limit: int) -> VersionList:
     parts.catalogue.require(caller, "list", where)
     store = parts.catalogue.stores.get(where.store)
-    if where.folder or not isinstance(store, KeepsVersions):
+    if where.folder or not isinstance(store, VersionedStore):
         raise Refusal("missing", no_file(where))
     try:
         found = store.versions(where, before, limit)

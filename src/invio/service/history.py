@@ -20,7 +20,7 @@ from invio.records.history import Filters, pages
 from invio.records.rows import TransferRow
 from invio.service.asking import TheCaller, TheParts
 from invio.service.assembly import Parts
-from invio.service.transfers import Sight, is_still
+from invio.service.transfers import TransferVisibility, is_still
 
 router = APIRouter(tags=["history"])
 # What is told of each; never a token, nor a seal.
@@ -58,10 +58,10 @@ async def get_history(
 
     The newest first, a line each. Of refusals, a hundred a second are kept at most.
     """
-    sight = Sight(parts, caller)
+    sight = TransferVisibility(parts, caller)
     pieces: Iterator[str] = iter(())
     if not sight.nothing:
-        await sight.look_around()
+        await sight.prefetch()
         await parts.transfers.told()
         manages = address is not None and await sight.manages(address)
         filters = Filters(recipient, address, link, state, since, until, token, sight.scope, manages)
@@ -76,7 +76,9 @@ async def get_history(
     return StreamingResponse(sent, media_type=media_type, headers=headers)
 
 
-async def _sent(first: str, rest: Iterator[str], parts: Parts, request: Request, sight: Sight) -> AsyncIterator[str]:
+async def _sent(
+    first: str, rest: Iterator[str], parts: Parts, request: Request, sight: TransferVisibility
+) -> AsyncIterator[str]:
     """The lines, some hundred at a time; no more of them once the caller is no longer who asked."""
     yield first
     looked = time.monotonic()
@@ -89,7 +91,7 @@ async def _sent(first: str, rest: Iterator[str], parts: Parts, request: Request,
 
 
 def _seen(
-    found: Iterable[list[TransferRow]], sight: Sight, limit: int | None, manages: bool
+    found: Iterable[list[TransferRow]], sight: TransferVisibility, limit: int | None, manages: bool
 ) -> Iterator[dict[str, object]]:
     """The lines that the caller may see; `manages`: all that were found, of a file that they manage."""
     left = limit

@@ -21,7 +21,7 @@ from invio.core.rules.terms import Terms
 from invio.delivery.archives import bundles
 from invio.records import links as records
 from invio.records.bundles import BundleRecord
-from invio.records.database import patient
+from invio.records.database import write
 from invio.records.links import LinkKnown, LinkRow
 from invio.service.asking import TheCaller, TheParts, read_address, require_administrator
 from invio.service.assembly import Parts
@@ -77,7 +77,7 @@ def post_link(asked: LinkAsk, request: Request, response: Response, caller: TheC
         _conditions(given),
     )
     try:
-        with patient(parts.engine).begin() as connection:
+        with write(parts.engine).begin() as connection:
             records.note_made(connection, link, caller.recipient, tuple(quotas))
     except LinkKnown:
         raise Refusal("bad-request", f"there is a link with the id {link.says('id')!r} already") from None

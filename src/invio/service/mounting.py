@@ -103,7 +103,7 @@ class _AppDecider:
         self._authorize = authorize
         self.loop = loop
 
-    async def ask_ahead(self, caller: Caller, action: str, address: Address) -> None:
+    async def prefetch(self, caller: Caller, action: str, address: Address) -> None:
         answers = _context(caller).answers
         # What is refused is told apart by whether the caller may know that it is there.
         for asked in (action, "list"):
@@ -116,7 +116,9 @@ class _AppDecider:
     def allows(self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None) -> bool:
         return bool(self._answer(caller, action, address))
 
-    def ruling(self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None) -> tuple[bool, str]:
+    def decide_with_rules(
+        self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None
+    ) -> tuple[bool, str]:
         return self.allows(caller, action, address), "application"
 
     def terms(self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None) -> Terms:
@@ -152,7 +154,7 @@ class _AppDecider:
             if inspect.iscoroutinefunction(self._authorize):
                 # Listings and archives are made in worker threads, and the function runs on the loop.
                 assert self.loop is not None
-                asyncio.run_coroutine_threadsafe(self.ask_ahead(caller, action, address), self.loop).result()
+                asyncio.run_coroutine_threadsafe(self.prefetch(caller, action, address), self.loop).result()
             else:
                 answers[key] = cast(Answer, self._authorize(_context(caller).request, action, str(address)))
         return answers[key]
@@ -169,7 +171,7 @@ class Mounted:
     An ASGI application. `parts` is what it consists of while it runs.
     """
 
-    begins_at_once = False
+    starts_eagerly = False
 
     def __init__(self, settings: Settings, authorize: Authorize, recipient: WhoIs | Dependency | None) -> None:
         self._settings = settings

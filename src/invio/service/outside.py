@@ -89,7 +89,7 @@ class Outside:
             return self._asked(ask, question)
         return None
 
-    async def ask_ahead(self, questions: Iterable[_Key]) -> None:
+    async def prefetch(self, questions: Iterable[_Key]) -> None:
         """Asks, side by side, what is not known for sure."""
         now = time.monotonic()
         asking = []

@@ -19,14 +19,14 @@ from invio.core.http.digests import content_tag, said_sha256
 from invio.core.http.media_types import media_type_told
 from invio.core.http.request_head import RequestHead
 from invio.core.reasons import Refusal
-from invio.core.versions import InTheWay, Putting
+from invio.core.versions import PathConflict, Putting
 from invio.delivery.access.catalogue import no_file
 from invio.service.asking import TheCaller, TheParts, address_in_path, caller_of, head_of
 from invio.service.assembly import Parts
 from invio.service.files import shape
 from invio.service.shapes import FileShape, Problem
 from invio.stores.arriving import Arriving
-from invio.stores.store import Found, Missing, Takes
+from invio.stores.store import Found, Missing, WritableStore
 
 log = logging.getLogger("invio.service")
 router = APIRouter(tags=["files"])
@@ -57,7 +57,7 @@ async def put_file(address: str, request: Request, response: Response, caller: T
     """
     head, where = head_of(request), _file(request)
     media_type, wanted = _said_type(head, where), _said_digest(head)
-    await parts.catalogue.ask_ahead(caller, "put", where)
+    await parts.catalogue.prefetch(caller, "put", where)
     length = int(head.get(b"content-length") or -1)
     await run_in_threadpool(_require, parts, caller, where, media_type, None if length < 0 else length)
     store = _store(parts, where)
@@ -74,7 +74,7 @@ async def put_file(address: str, request: Request, response: Response, caller: T
             if wanted is not None and wanted != arriving.sha256:
                 raise Refusal("bad-request", "what arrived is not what its digest says; send it again")
             found, new = await run_in_threadpool(_put, parts, store, caller, where, arriving, putting)
-    except InTheWay:
+    except PathConflict:
         raise Refusal("in-the-way", f"{where} cannot be put there") from None
     except OSError as error:
         raise _not_written(where, error) from None
@@ -125,12 +125,12 @@ def _file(request: Request) -> Address:
     return address
 
 
-def _store(parts: Parts, address: Address) -> Takes:
+def _store(parts: Parts, address: Address) -> WritableStore:
     """The store, if files can be put into it. Raises Refusal."""
     store = parts.catalogue.stores.get(address.store)
     if store is None:
         raise Refusal("missing", no_file(address))
-    if not isinstance(store, Takes):
+    if not isinstance(store, WritableStore):
         raise Refusal("wrong-method", f"nothing can be put into the store {address.store!r}", allow="GET, HEAD")
     return store
 
@@ -191,7 +191,7 @@ async def _pieces(request: Request, idle: float) -> AsyncIterator[bytes]:
 
 def _put(
     parts: Parts,
-    store: Takes,
+    store: WritableStore,
     caller: Caller,
     address: Address,
     arriving: Arriving,

@@ -24,7 +24,7 @@ import uvicorn
 import uvloop
 
 from invio import __version__
-from invio.core.errors import Unusable
+from invio.core.errors import ConfigurationError
 from invio.core.moments import timestamp
 from invio.delivery.sending.uvicorn.protocol import ZeroCopyProtocol
 from invio.service.app import Service
@@ -37,7 +37,7 @@ log = logging.getLogger("invio.service")
 _SETTLES_WITHIN = 15.0  # seconds that the end may take beyond what running transfers are given
 
 
-class CannotListen(Unusable):
+class CannotListen(ConfigurationError):
     """The address cannot be listened on; the message says what to do."""
 
 

@@ -59,7 +59,7 @@ async def sign_in(asked: SignIn, request: Request, response: Response, parts: Th
         known = cookie_named(head.get(b"cookie") or "", DEVICE)
         secret = await parts.journal.call(lambda connection: know_device(connection, recipient.id, known))
         response.set_cookie(DEVICE, secret, max_age=DEVICE_LIFE, httponly=True, samesite="strict", secure=secure)
-    await parts.rules.ask_ahead(caller, ADMINISTER, THE_SERVICE)
+    await parts.rules.prefetch(caller, ADMINISTER, THE_SERVICE)
     return Me(recipient=recipient.id, groups=sorted(recipient.groups), administers=parts.rules.administers(caller))
 
 

@@ -13,7 +13,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, SecretStr, ValidationError, model_validator
 
-from invio.core.errors import Unusable
+from invio.core.errors import ConfigurationError
 from invio.core.http.forwarded import read_networks
 from invio.core.rules.toml_places import line_of
 
@@ -27,7 +27,7 @@ _ALGORITHMS = ("RS256", "RS384", "RS512", "PS256", "PS384", "PS512", "ES256", "E
 _STORE_NAME = re.compile(r"[a-z0-9][a-z0-9-]{0,31}\Z")
 
 
-class BadSettings(Unusable):
+class BadSettings(ConfigurationError):
     """The settings cannot be used; the message is `file:line: what is wrong`."""
 
 

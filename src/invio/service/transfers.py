@@ -43,10 +43,10 @@ async def list_transfers(
     before: Annotated[str | None, Query(max_length=24, description="`next` of the page before")] = None,
 ) -> TransferList:
     """One's own; for those who may `manage` a file, everyone's of it."""
-    may_see = Sight(parts, caller)
+    may_see = TransferVisibility(parts, caller)
     if may_see.nothing:
         return TransferList(transfers=[], next=None)
-    await may_see.look_around()
+    await may_see.prefetch()
     await parts.transfers.told()
     live = {shown["id"]: shown for shown in parts.transfers.board.running(may_see)}
     rows, following = await in_pool(parts.pools.history, _recorded, parts, may_see, limit, before)
@@ -54,7 +54,9 @@ async def list_transfers(
     return TransferList(transfers=shown, next=following)
 
 
-def _recorded(parts: Parts, may_see: Sight, limit: int, before: str | None) -> tuple[list[TransferRow], str | None]:
+def _recorded(
+    parts: Parts, may_see: TransferVisibility, limit: int, before: str | None
+) -> tuple[list[TransferRow], str | None]:
     found: list[TransferRow] = []
     with parts.engine.connect() as connection:
         for _ in range(_SCAN):
@@ -86,11 +88,13 @@ async def stream_transfers(request: Request, caller: TheCaller, parts: TheParts)
         raise Refusal("sign-in", "the stream shows your own transfers, or those that you manage")
     watching = parts.streams.begin(caller.recipient)
     headers = {"Cache-Control": "no-store", "X-Accel-Buffering": "no"}
-    events = _events(parts, Sight(parts, caller), request, watching)
+    events = _events(parts, TransferVisibility(parts, caller), request, watching)
     return StreamingResponse(events, media_type="text/event-stream", headers=headers)
 
 
-async def _events(parts: Parts, may_see: Sight, request: Request, watching: Watching) -> AsyncIterator[str]:
+async def _events(
+    parts: Parts, may_see: TransferVisibility, request: Request, watching: Watching
+) -> AsyncIterator[str]:
     board = parts.transfers.board
     ended, quiet, looks = board.count, 0, 0
     last: dict[str, tuple[Any, ...]] = {}
@@ -101,7 +105,7 @@ async def _events(parts: Parts, may_see: Sight, request: Request, watching: Watc
             if looks % _IDENTIFIED_EVERY == 0 and not await is_still(may_see, request):
                 return
             events = []
-            await may_see.look_around()
+            await may_see.prefetch()
             for row, shown in board.snapshot():
                 state = (shown["bytes"], shown["requests"], shown["rate"])
                 if last.get(row.id) != state and may_see(row):
@@ -123,7 +127,7 @@ async def _events(parts: Parts, may_see: Sight, request: Request, watching: Watc
         watching.end()
 
 
-async def is_still(may_see: Sight, request: Request) -> bool:
+async def is_still(may_see: TransferVisibility, request: Request) -> bool:
     """Whether whoever asked for a stream still is who they were; their groups may have changed."""
     try:
         caller = await caller_of(request)
@@ -137,7 +141,7 @@ async def is_still(may_see: Sight, request: Request) -> bool:
     return True
 
 
-class Sight:
+class TransferVisibility:
     """Which transfers a caller may see: their own, and those of files that they manage.
 
     What was decided is remembered for as long as the rules are the same, and for two seconds at most.
@@ -171,12 +175,12 @@ class Sight:
         elif len(self._manages) > _DECISIONS:
             self._manages = {}
 
-    async def look_around(self) -> None:
+    async def prefetch(self) -> None:
         """Decides about what is on the board, where whoever decides may be waited for."""
         self._refresh()
         for address in self._parts.transfers.board.addresses() - self._manages.keys():
             try:
-                await self._parts.rules.ask_ahead(self.caller, "manage", parse_address(address))
+                await self._parts.rules.prefetch(self.caller, "manage", parse_address(address))
             except BadAddress:
                 pass  # it is told by _may_manage
             self._manages[address] = self._may_manage(address)
@@ -188,7 +192,7 @@ class Sight:
         except BadAddress:
             return False
         rules = self._parts.rules
-        await rules.ask_ahead(self.caller, "manage", where)
+        await rules.prefetch(self.caller, "manage", where)
         if where.folder:
             return rules.allows_below(self.caller, "manage", where)
         return rules.allows(self.caller, "manage", where)

@@ -8,7 +8,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Generic, TypeVar
 
-from invio.core.errors import Unusable
+from invio.core.errors import ConfigurationError
 from invio.service.audit import Audit
 from invio.workers.pool import Pool
 
@@ -23,7 +23,7 @@ class Watched(Generic[T]):
         """`what` it holds, for the log and the audit.
 
         Raises:
-            Unusable: as `read` does; there is nothing before it that could be left in force.
+            ConfigurationError: as `read` does; there is nothing before it that could be left in force.
         """
         self._what = what
         self._read = read
@@ -55,7 +55,7 @@ class Watched(Generic[T]):
         try:
             self.value = self._read(self.path)
         except Exception as error:  # a file may be odd in any way, and an operator's module raise anything
-            self.fault = str(error) if isinstance(error, Unusable) else f"{type(error).__name__}: {error}"
+            self.fault = str(error) if isinstance(error, ConfigurationError) else f"{type(error).__name__}: {error}"
             log.error(f"{self._what}.broken", extra={"fields": {"error": self.fault, "in_force_since": self.since}})
             return False
         self.since, self.fault = time.time(), None

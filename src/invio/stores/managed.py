@@ -227,7 +227,7 @@ class ManagedStore:
 
         Raises:
             Refusal: `precondition`.
-            OSError, InTheWay: it cannot be put there.
+            OSError, PathConflict: it cannot be put there.
         """
         name = secrets.token_hex(16)
         path = self._path(name)
@@ -285,7 +285,7 @@ class ManagedStore:
     def sweep(self, alone: bool) -> None:
         """Takes from `versions.jsonl` what the records lack; sets aside contents that nobody knows.
 
-        See `invio.stores.store.Sweeps`.
+        See `invio.stores.store.SweepableStore`.
         """
         self._take_back()
         if not alone:

@@ -57,7 +57,7 @@ class Found:
 
 
 @runtime_checkable
-class Walks(Protocol):
+class WalkableStore(Protocol):
     """A store that finds everything below a folder faster than one by one."""
 
     def walk(self, folder: Address) -> Iterator[Found]:
@@ -66,7 +66,7 @@ class Walks(Protocol):
 
 
 @runtime_checkable
-class KeepsVersions(Protocol):
+class VersionedStore(Protocol):
     """A store that keeps earlier versions of a file."""
 
     def locate_version(self, address: Address, number: int | None) -> Found:
@@ -79,7 +79,7 @@ class KeepsVersions(Protocol):
 
 
 @runtime_checkable
-class Takes(Protocol):
+class WritableStore(Protocol):
     """A store that files can be put into, and removed from."""
 
     def begin(self) -> Arriving:
@@ -93,7 +93,7 @@ class Takes(Protocol):
 
         Raises:
             Refusal: `precondition`.
-            InTheWay, OSError: it cannot be put there.
+            PathConflict, OSError: it cannot be put there.
         """
         ...
 
@@ -107,7 +107,7 @@ class Takes(Protocol):
 
 
 @runtime_checkable
-class Sweeps(Protocol):
+class SweepableStore(Protocol):
     """A store that may have something left of what was broken off with its process."""
 
     def sweep(self, alone: bool) -> None:

@@ -20,7 +20,7 @@ from pathlib import Path
 
 from invio.core.addresses import Address
 from invio.core.files import FileFacts
-from invio.core.versions import InTheWay, Putting
+from invio.core.versions import PathConflict, Putting
 from invio.stores.arriving import Arriving
 from invio.stores.beneath import FOLDER, open_beneath
 from invio.stores.directory import ARRIVING, DirectoryStore, identity_tag
@@ -48,7 +48,7 @@ class WritableDirectoryStore(DirectoryStore):
             return Arriving(root_path + ARRIVING, 0o644)
 
     def put(self, address: Address, arriving: Arriving, putting: Putting) -> tuple[Found, bool]:
-        """Makes what has arrived the file, in the place of one that is there; see `invio.stores.store.Takes`.
+        """Makes what has arrived the file, in the place of one that is there; see `invio.stores.store.WritableStore`.
 
         A directory keeps neither who put it nor its media type, which the name alone tells.
         """
@@ -63,9 +63,9 @@ class WritableDirectoryStore(DirectoryStore):
             except FileExistsError:
                 if before is None and (now := self._there(address)) is not None:
                     putting.check(address, now.facts)  # another process was quicker
-                raise InTheWay(str(address)) from None
+                raise PathConflict(str(address)) from None
             except (NotADirectoryError, IsADirectoryError):
-                raise InTheWay(str(address)) from None
+                raise PathConflict(str(address)) from None
         # What has landed is what is told of, though somebody may have removed it in this moment.
         status = arriving.status
         facts = FileFacts(address, status.st_size, status.st_mtime, identity_tag(status))
@@ -92,7 +92,7 @@ class WritableDirectoryStore(DirectoryStore):
         return 1
 
     def sweep(self, alone: bool) -> None:
-        """Removes what processes left on its way that died; see `invio.stores.store.Sweeps`."""
+        """Removes what processes left on its way that died; see `invio.stores.store.SweepableStore`."""
         with self.opened_root() as (root, _):
             try:
                 descriptor = os.open(ARRIVING, FOLDER | os.O_NOFOLLOW, dir_fd=root)
@@ -126,7 +126,7 @@ class WritableDirectoryStore(DirectoryStore):
     def _made(self, address: Address, folder: bytes) -> Iterator[int]:
         """The descriptor of a folder, which is made, with those above it, where it is not there. Raises OSError."""
         if address.path.encode().startswith(ARRIVING + b"/") or address.path.encode() == ARRIVING:
-            raise InTheWay(str(address))
+            raise PathConflict(str(address))
         segments = folder.split(b"/") if folder else []
         descriptor = -1
         with self.opened_root() as (root, root_path):

@@ -111,7 +111,7 @@ class Representation:
     """What is known of what is to be delivered, and how it is offered.
 
     `size` in bytes, None when the content is streamed; `tag` the opaque part of a strong entity
-    tag, and `also` one that the same content had before more was known of it; `modified` in Unix
+    tag, and `earlier_tag` one that the same content had before more was known of it; `modified` in Unix
     seconds. `charset` is a text's, None when it is not known. `disposition` is what was asked for
     (`attachment` or `inline`), and is not granted to a type that a browser must not be shown.
     `coding` is the content coding that the content is in. `sha256` is the digest of these bytes,
@@ -131,7 +131,7 @@ class Representation:
     sealed: bool = False
     own_policy: str | None = None
     charset: str | None = "utf-8"
-    also: str | None = None
+    earlier_tag: str | None = None
     coding: str | None = None
     sha256: bytes | None = None
     vary: str = ""
@@ -170,10 +170,10 @@ def plan(head: RequestHead, representation: Representation) -> Reply:
         raise Refusal("wrong-method", f"{head.method} is not for files; use {METHODS}", allow=METHODS)
     if head.method == "GET" and not head.particular:
         return _whole_of(representation)
-    if representation.also is not None and head.names_tag(representation.also):
+    if representation.earlier_tag is not None and head.names_tag(representation.earlier_tag):
         # The client knows this very content by its earlier tag, and is answered in its own words:
         # with another one it could neither refresh what it has (RFC 9111 §4.3.4) nor join parts.
-        representation = replace(representation, tag=representation.also, also=None)
+        representation = replace(representation, tag=representation.earlier_tag, earlier_tag=None)
     modified = representation.modified_second
     outcome = evaluate(head, representation.tag, modified)
     if outcome is Outcome.FAILED:

@@ -14,13 +14,13 @@ import secrets
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from invio.core.errors import Unusable
+from invio.core.errors import ConfigurationError
 
 KEY_SIZE = 32  # bytes
 _KEY_ID = re.compile(r"[A-Za-z0-9_-]{1,32}", re.ASCII)
 
 
-class BadKeyFile(Unusable):
+class BadKeyFile(ConfigurationError):
     """The key file cannot be used; the message names the file and says what is wrong."""
 
 

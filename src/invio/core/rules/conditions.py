@@ -47,7 +47,7 @@ class Conditions:
         """Whether the file has to be looked at."""
         return bool(self.media_types) or not self.min_size is self.max_size is self.version is None
 
-    def misfit(self, caller: Caller, address: Address, facts: FileFacts | None, now: float) -> str | None:
+    def unmet_condition(self, caller: Caller, address: Address, facts: FileFacts | None, now: float) -> str | None:
         """The first condition that fails, in words; None when all hold. Those on the file only with `facts`."""
         return self._misfit_of_time(now) or self._misfit_of_place(caller) or self._misfit_of_file(address, facts)
 

@@ -216,7 +216,7 @@ class RuleSet:
             allowed = True
         return allowed
 
-    def ruling(
+    def decide_with_rules(
         self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None, now: float | None = None
     ) -> tuple[bool, str]:
         """The outcome, and in words for the history which rules brought it about."""
@@ -247,12 +247,12 @@ class RuleSet:
             allowed = allowed or not rule.conditions.of_the_file
         return allowed
 
-    async def ask_ahead(self, caller: Caller, action: str, address: Address) -> None:
+    async def prefetch(self, caller: Caller, action: str, address: Address) -> None:
         """Has the answers got that a decision on this will need; after a no, those on whether it may be listed."""
         if self.asks:
-            await self.answers.ask_ahead(self._questions(caller, action, address))
+            await self.answers.prefetch(self._questions(caller, action, address))
             if action != "list" and not self.allows(caller, action, address):
-                await self.answers.ask_ahead(self._questions(caller, "list", address))
+                await self.answers.prefetch(self._questions(caller, "list", address))
 
     def _questions(self, caller: Caller, action: str, address: Address) -> list[tuple[Ask, Question]]:
         return [
@@ -260,7 +260,7 @@ class RuleSet:
             for rule in self._filed(address.store)
             if rule.conditions.ask is not None
             and _first_misfit(rule, caller, action, address) is None
-            and _fits(rule, caller, address, None, None, at_best=True)
+            and _fits(rule, caller, address, None, None, optimistic=True)
         ]
 
     def terms(self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None) -> Terms:
@@ -345,8 +345,8 @@ class RuleSet:
             if rule.effect == "deny":
                 # One that depends on the file may speak on some of them.
                 # The same holds for one that asks: that is for each file anew.
-                speaks = rule.conditions.of_the_file or _fits(rule, caller, folder, None, now)
-                if speaks and any(pattern.reaches_into(folder) or pattern.matches(folder) for pattern in rule.what):
+                applies = rule.conditions.of_the_file or _fits(rule, caller, folder, None, now)
+                if applies and any(pattern.reaches_into(folder) or pattern.matches(folder) for pattern in rule.what):
                     return False
             elif (
                 rule.conditions.ask is None
@@ -369,26 +369,26 @@ def _question(rule: Rule, caller: Caller, action: str, address: Address) -> Ques
 
 
 def _fits(
-    rule: Rule, caller: Caller, address: Address, facts: FileFacts | None, now: float | None, at_best: bool = False
+    rule: Rule, caller: Caller, address: Address, facts: FileFacts | None, now: float | None, optimistic: bool = False
 ) -> bool:
     """Whether a rule that names the caller, the action and the address speaks, but for what it asks.
 
-    `at_best`: whether it might, once the file was looked at.
+    `optimistic`: whether it might, once the file was looked at.
     """
     if rule.who_excepts and any(who.includes(caller) for who in rule.exceptions):
         return False
     conditions = rule.conditions
     if conditions is ALWAYS:
         return True
-    if facts is None and conditions.of_the_file and rule.effect == "deny" and not at_best:
+    if facts is None and conditions.of_the_file and rule.effect == "deny" and not optimistic:
         return False
-    return conditions.misfit(caller, address, facts, time.time() if now is None else now) is None
+    return conditions.unmet_condition(caller, address, facts, time.time() if now is None else now) is None
 
 
 def _misfit(rule: Rule, caller: Caller, address: Address, facts: FileFacts | None, now: float) -> str | None:
     if facts is None and rule.conditions.of_the_file:
         return "it depends on the file, which is not there"
-    return rule.conditions.misfit(caller, address, facts, now)
+    return rule.conditions.unmet_condition(caller, address, facts, now)
 
 
 def _any_match(rule: Rule, address: Address) -> bool:

@@ -55,7 +55,7 @@ class Answers(Protocol):
 
     def answer(self, ask: Ask, question: Question) -> Answer | None: ...
 
-    async def ask_ahead(self, questions: Iterable[tuple[Ask, Question]]) -> None:
+    async def prefetch(self, questions: Iterable[tuple[Ask, Question]]) -> None:
         """Called where one may wait, before `answer` is where one may not."""
         ...
 
@@ -69,7 +69,7 @@ class Always:
     def answer(self, ask: Ask, question: Question) -> Answer | None:  # noqa: ARG002
         return self.said
 
-    async def ask_ahead(self, questions: Iterable[tuple[Ask, Question]]) -> None:
+    async def prefetch(self, questions: Iterable[tuple[Ask, Question]]) -> None:
         """Nobody is asked."""
 
 

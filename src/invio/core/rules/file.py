@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any, TypeVar
 
 from invio.core.addresses import parse_address
-from invio.core.errors import Unusable
+from invio.core.errors import ConfigurationError
 from invio.core.http.caching import read_cache_control
 from invio.core.http.forwarded import Network, read_networks
 from invio.core.rules.conditions import ALWAYS, VERSIONS, Conditions, read_days, read_hours
@@ -39,7 +39,7 @@ _Item = TypeVar("_Item")
 _Place = tuple[str | int, ...]
 
 
-class BadRules(Unusable):
+class BadRules(ConfigurationError):
     """The rules file cannot be used. The message is `file:line: what is wrong; what was expected`."""
 
     def __init__(self, file: str, line: int, message: str) -> None:

@@ -150,7 +150,7 @@ class _Comparison:
                 told
                 for told in about
                 if told.rule.concerns(caller)
-                and told.rule.conditions.misfit(caller, facts.address, facts, self._now) is None
+                and told.rule.conditions.unmet_condition(caller, facts.address, facts, self._now) is None
             ]
             if all(told.old and told.new for told in concerned):
                 continue

@@ -16,8 +16,8 @@ from invio.core.files import Caller
 from invio.core.http.cookies import cookie_named
 from invio.core.http.request_head import RequestHead
 from invio.core.reasons import Refusal
-from invio.delivery.sending.eager import in_a_task
-from invio.records.database import patient
+from invio.delivery.sending.eager import ensure_task
+from invio.records.database import write
 from invio.records.recipients import (
     Recipient,
     note_use,
@@ -38,7 +38,7 @@ _LONGEST_TOKEN = 16 * 1024  # characters
 _NO_GROUPS: frozenset[str] = frozenset()
 
 
-class Identifies(Protocol):
+class Authenticator(Protocol):
     """Who tells who is asking: the records of a service, or the application that Invio is part of."""
 
     async def identify(self, head: RequestHead, network: str | None, scope: Any) -> Caller:
@@ -130,7 +130,7 @@ class Identifier:
         kept = self._kept.get(key)
         if kept is not None and now - kept[0] < _KEPT:
             return kept[1]
-        await in_a_task()
+        await ensure_task()
         try:
             recipient = await self._pool.run(self._read, query, secret)
         except (PoolBusy, DeadlinePassed):
@@ -165,7 +165,7 @@ class Identifier:
             self._noted.clear()
         self._noted[token] = now
         try:
-            with patient(self._engine).begin() as connection:
+            with write(self._engine).begin() as connection:
                 note_use(connection, token)
         except sa.exc.SQLAlchemyError:
             log.warning("records.use-not-noted")  # nobody is kept from anything by it

@@ -12,11 +12,11 @@ from invio.core.reasons import Refusal
 from invio.core.rules.decisions import Decision, Reason
 from invio.core.rules.quotas import Quota
 from invio.core.rules.terms import Terms
-from invio.stores.store import Found, KeepsVersions, Missing, Store, Walks
+from invio.stores.store import Found, Missing, Store, VersionedStore, WalkableStore
 from invio.workers.pool import Pool
 
 
-class Decider(Protocol):
+class AccessPolicy(Protocol):
     """Who decides: the rules of a service, or the application that Invio is part of.
 
     `looks_at_files` says that the outcome may depend on the file's facts. Without them, `allows` tells
@@ -45,7 +45,9 @@ class Decider(Protocol):
         """Whether the caller may do this with the file."""
         ...
 
-    def ruling(self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None) -> tuple[bool, str]:
+    def decide_with_rules(
+        self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None
+    ) -> tuple[bool, str]:
         """Like `allows`, and in words for the history who or what decided."""
         ...
 
@@ -77,7 +79,7 @@ class Decider(Protocol):
         """The outcome and its reasons."""
         ...
 
-    async def ask_ahead(self, caller: Caller, action: str, address: Address) -> None:
+    async def prefetch(self, caller: Caller, action: str, address: Address) -> None:
         """Called where one may wait, before `allows` is called where one may not."""
         ...
 
@@ -106,7 +108,7 @@ def no_file(address: Address) -> str:
 class Catalogue:
     """Stores and the rules that hold for them."""
 
-    def __init__(self, stores: Iterable[Store], rules: Decider) -> None:
+    def __init__(self, stores: Iterable[Store], rules: AccessPolicy) -> None:
         self.stores = {store.name: store for store in stores}
         self.rules = rules
         # What lists and finds has threads of its own, and each store that may keep them waiting has others.
@@ -126,7 +128,7 @@ class Catalogue:
             raise Missing(str(address))
         if version is None:
             return store.locate(address)
-        if not isinstance(store, KeepsVersions):
+        if not isinstance(store, VersionedStore):
             raise Missing(f"{address} in versions")
         return store.locate_version(address, version)
 
@@ -135,9 +137,9 @@ class Catalogue:
         store = self.stores.get(address.store)
         return store is not None and store.waits
 
-    async def ask_ahead(self, caller: Caller, action: str, address: Address) -> None:
+    async def prefetch(self, caller: Caller, action: str, address: Address) -> None:
         """To be awaited before `require` on the event loop: whoever decides may have to ask elsewhere."""
-        await self.rules.ask_ahead(caller, action, address)
+        await self.rules.prefetch(caller, action, address)
 
     def require(self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None) -> str:
         """Returns when the caller may do this, with what decided so in words for the history.
@@ -146,7 +148,7 @@ class Catalogue:
             Refusal: `sign-in`, when that might help; `not-allowed`, when the caller may at least
                 see the file; else `missing`, which says nothing of whether there is one.
         """
-        allowed, by = self.rules.ruling(caller, action, address, facts)
+        allowed, by = self.rules.decide_with_rules(caller, action, address, facts)
         if allowed:
             return by
         if caller.recipient is None and caller.context is None:
@@ -249,7 +251,7 @@ class Catalogue:
             Refusal: `missing` or `sign-in`, for the folder itself.
         """
         store = self.stores.get(folder.store)
-        if isinstance(store, Walks):
+        if isinstance(store, WalkableStore):
             yield from self._walked(caller, folder, store)
             return
         for address in self._addresses(caller, folder):
@@ -261,7 +263,7 @@ class Catalogue:
             else:
                 yield line.found
 
-    def _walked(self, caller: Caller, folder: Address, store: Walks) -> Iterator[Found]:
+    def _walked(self, caller: Caller, folder: Address, store: WalkableStore) -> Iterator[Found]:
         rules = self.rules
         self._require_entry(caller, folder)
         sure = rules.sure_below and rules.allows_below(caller, "list", folder)

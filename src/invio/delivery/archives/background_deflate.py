@@ -10,9 +10,9 @@ from collections.abc import Iterable
 import sqlalchemy as sa
 
 from invio.core.readable import ContentChanged
-from invio.delivery.archives.deflate_cache import Packing
+from invio.delivery.archives.deflate_cache import DeflateCache
 from invio.records.bundles import known_deflated, save_crcs, save_deflated
-from invio.records.database import patient
+from invio.records.database import write
 from invio.stores.sources import DiskFile
 
 log = logging.getLogger("invio.delivery")
@@ -24,10 +24,10 @@ class _Ended(Exception):
     """The service ends; what was begun is let be."""
 
 
-class Behind:
+class BackgroundDeflater:
     """Deflates, one after the other and behind the deliveries, what archives had to store as it was."""
 
-    def __init__(self, engine: sa.Engine, packing: Packing) -> None:
+    def __init__(self, engine: sa.Engine, packing: DeflateCache) -> None:
         self._engine = engine
         self._packing = packing
         self._waiting: deque[tuple[DiskFile, str]] = deque(maxlen=LATER)
@@ -62,7 +62,7 @@ class Behind:
             if known_deflated(connection, [tag]):
                 return
         made = self._packing.pack(source, self._go_on)
-        with patient(self._engine).begin() as connection:
+        with write(self._engine).begin() as connection:
             save_crcs(connection, {tag: made.crc})
             save_deflated(connection, {tag: (made.name, None if made.file is None else made.file.size)})
 

@@ -27,9 +27,9 @@ from invio.core.readable import ContentChanged, Readable
 from invio.core.reasons import Refusal
 from invio.delivery.archives.background_deflate import LATER
 from invio.delivery.archives.checksums import crc32, crc_of
-from invio.delivery.archives.deflate_cache import CODER, Packed, Packing
+from invio.delivery.archives.deflate_cache import CODER, DeflateCache, Packed
 from invio.delivery.archives.plan import Chosen, Literal, Plan, Preparing
-from invio.delivery.archives.selection import Choosing, LeftOut
+from invio.delivery.archives.selection import Selection, Skipped
 from invio.delivery.archives.spools import Spool, Spools
 from invio.delivery.representation.negotiation import kind_of
 from invio.delivery.sending.errors import NobodyWaits
@@ -43,7 +43,7 @@ from invio.records.bundles import (
     save_deflated,
     save_digests,
 )
-from invio.records.database import patient
+from invio.records.database import write
 from invio.stores.sources import DiskFile, Made, SpooledFile, is_settled, read_through
 from invio.stores.store import Found, StoreFault
 
@@ -58,7 +58,7 @@ _LOOKED_EVERY = 200  # files
 _LOOKED_AT = 4  # times as many files as a bundle may hold
 
 
-class TooCold(Exception):
+class DeflateBudgetExceeded(Exception):
     """More would have to be deflated first than may be waited for."""
 
 
@@ -87,7 +87,7 @@ class Planning:
         self,
         engine: sa.Engine,
         limits: BundleLimits,
-        packing: Packing | None,
+        packing: DeflateCache | None,
         spools: Spools,
         record: BundleRecord,
         preparing: Preparing,
@@ -115,11 +115,11 @@ class Planning:
         """Whether this kind of archive holds deflated contents."""
         return not self.record.name.lower().endswith(".tar")
 
-    def plan(self, choosing: Choosing, packs: bool, waits: bool) -> Plan:
+    def plan(self, choosing: Selection, packs: bool, waits: bool) -> Plan:
         """The plan; `packs`: compressible contents are deflated, `waits`: unless too much of it is cold.
 
         Raises:
-            TooCold, NobodyWaits; or Refusal: as `Bundles.plan`.
+            DeflateBudgetExceeded, NobodyWaits; or Refusal: as `Bundles.plan`.
         """
         options = self.record.options
         self._deadline = time.monotonic() + self._limits.seconds
@@ -170,7 +170,7 @@ class Planning:
         if time.monotonic() > self._deadline:
             raise Refusal("too-large", f"planning it takes longer than {self._limits.seconds:g} seconds")
 
-    def _add_own(self, plan: Plan, names: EntryNames, left_out: list[LeftOut]) -> None:
+    def _add_own(self, plan: Plan, names: EntryNames, left_out: list[Skipped]) -> None:
         """The entries that the archive itself adds."""
         if self.record.options.sums:
             lines = [f"{sha256.hex()}  {name}\n" for sha256, name in self._sums]
@@ -181,7 +181,7 @@ class Planning:
             )
 
     def _known_and_chosen(
-        self, some: list[tuple[Found, str]], packs: bool, left_out: list[LeftOut]
+        self, some: list[tuple[Found, str]], packs: bool, left_out: list[Skipped]
     ) -> Iterator[tuple[Found, str, _Content]]:
         """What the archive holds of each of some files."""
         known = self._look_up([found for found, _ in some], packs)
@@ -193,7 +193,7 @@ class Planning:
                 if not self.record.options.leave_out:
                     raise
                 word = error.reason.word if isinstance(error, Refusal) else "unreachable"
-                left_out.append(LeftOut(str(found.facts.address), word))
+                left_out.append(Skipped(str(found.facts.address), word))
                 continue
             yield found, path, content
         self._keep(learnt)
@@ -208,7 +208,7 @@ class Planning:
 
     def _keep(self, learnt: _Learnt) -> None:
         if learnt.crcs or learnt.digests or learnt.deflated:
-            with patient(self._engine).begin() as connection:
+            with write(self._engine).begin() as connection:
                 save_crcs(connection, learnt.crcs)
                 save_digests(connection, learnt.digests)
                 save_deflated(connection, learnt.deflated)
@@ -284,13 +284,13 @@ class Planning:
         return None if made is None else made.file
 
     def _pack(self, source: DiskFile | SpooledFile, facts: FileFacts, learnt: _Learnt) -> Packed | None:
-        """None where it cannot be kept. Raises TooCold, Refusal (`changed`)."""
+        """None where it cannot be kept. Raises DeflateBudgetExceeded, Refusal (`changed`)."""
         packing = self._packing
         assert packing is not None
         self._cold += source.size
         if self._waits and (self._cold > self._limits.wait_for or self._cold > packing.limit // 2):
             self._keep(learnt)
-            raise TooCold
+            raise DeflateBudgetExceeded
 
         def told(count: int) -> None:
             self._preparing.read += count

@@ -26,7 +26,7 @@ from invio.core.reasons import Refusal
 from invio.core.rules.quotas import Quota
 from invio.delivery.access.catalogue import Catalogue
 from invio.delivery.archives.plan import Plan, Preparing
-from invio.delivery.archives.selection import Choosing, LeftOut, still_may
+from invio.delivery.archives.selection import Selection, Skipped, still_may
 from invio.delivery.archives.spools import Spools
 from invio.delivery.transfers.limits import BundleLimits
 from invio.records.archives import note_archive
@@ -41,13 +41,13 @@ from invio.records.bundles import (
     pin_versions,
     save_bundle,
 )
-from invio.records.database import patient
+from invio.records.database import write
 from invio.records.recipients import recipient_named
 from invio.workers.pool import Pool
 
 if TYPE_CHECKING:
-    from invio.delivery.archives.background_deflate import Behind
-    from invio.delivery.archives.deflate_cache import Packing
+    from invio.delivery.archives.background_deflate import BackgroundDeflater
+    from invio.delivery.archives.deflate_cache import DeflateCache
     from invio.stores.sources import DiskFile
 
 log = logging.getLogger("invio.delivery")
@@ -67,7 +67,7 @@ class _Kept:
     """A plan, for whom it was found good, and what it counts for them."""
 
     plan: Plan
-    left_out: list[LeftOut]
+    left_out: list[Skipped]
     good_for: dict[object, tuple[float, Mapping[Quota, int]]] = field(default_factory=dict)
 
 
@@ -77,19 +77,21 @@ class Made:
 
     record: BundleRecord
     plan: Plan
-    left_out: list[LeftOut]
+    left_out: list[Skipped]
 
 
 class Bundles:
     """Makes bundles from selections, and representations from bundles."""
 
-    def __init__(self, catalogue: Catalogue, engine: sa.Engine, limits: BundleLimits, packing: Packing | None) -> None:
+    def __init__(
+        self, catalogue: Catalogue, engine: sa.Engine, limits: BundleLimits, packing: DeflateCache | None
+    ) -> None:
         """`packing` keeps deflated contents; None: all is stored as it is."""
         self._catalogue = catalogue
         self._engine = engine
         self._limits = limits
         self._packing = packing
-        self._behind: Behind | None = None
+        self._behind: BackgroundDeflater | None = None
         self._spools = Spools(limits.spools)
         self._plans: OrderedDict[str, _Kept] = OrderedDict()
         self._preparing: dict[str, Preparing] = {}
@@ -122,7 +124,7 @@ class Bundles:
         files = list(dict.fromkeys(files))
         record = new_bundle(caller.recipient, _archive_name(name, files, kind), files, options, versions)
         if keep:
-            with patient(self._engine).begin() as connection:
+            with write(self._engine).begin() as connection:
                 save_bundle(connection, record)
         else:
             self._drafts.add(record.id)
@@ -132,7 +134,7 @@ class Bundles:
         """Forgets a bundle that was refused."""
         self._drafts.discard(record.id)
         self.forget(record.id)
-        with patient(self._engine).begin() as connection:
+        with write(self._engine).begin() as connection:
             drop_bundle(connection, record.id)
 
     def keep_refusal(self, record: BundleRecord, refusal: Refusal) -> None:
@@ -246,7 +248,7 @@ class Bundles:
 
     def extend(self, bundle_id: str, moment: float) -> None:
         """Has a bundle last until a moment, at least. Unix seconds."""
-        with patient(self._engine).begin() as connection:
+        with write(self._engine).begin() as connection:
             keep_until(connection, bundle_id, moment)
 
     def close(self) -> None:
@@ -280,28 +282,28 @@ class Bundles:
             return kept
 
     def _pack_later(self, some: list[tuple[DiskFile, str]]) -> None:
-        from invio.delivery.archives.background_deflate import Behind
+        from invio.delivery.archives.background_deflate import BackgroundDeflater
 
         assert self._packing is not None
         with self._lock:
             if self._behind is None:
-                self._behind = Behind(self._engine, self._packing)
+                self._behind = BackgroundDeflater(self._engine, self._packing)
         self._behind.ask(some)
 
     def _planned(self, caller: Caller, record: BundleRecord, ends: Callable[[], bool]) -> _Kept:
         from invio.delivery.archives.builder import (  # what only archives need is loaded with the first one
+            DeflateBudgetExceeded,
             Planning,
-            TooCold,
         )
 
-        choosing = Choosing(self._catalogue, caller, record.versions)
+        choosing = Selection(self._catalogue, caller, record.versions)
         preparing = self._preparing[record.id] = Preparing()
         planning = Planning(self._engine, self._limits, self._packing, self._spools, record, preparing, ends)
         packs = self._packing is not None and record.options.packs is not False and planning.deflates
         try:
             try:
                 plan = planning.plan(choosing, packs, record.options.packs is None)
-            except TooCold:
+            except DeflateBudgetExceeded:
                 packs, planning.later = False, []
                 choosing.left_out.clear()
                 plan = planning.plan(choosing, packs, False)
@@ -313,12 +315,12 @@ class Bundles:
             settled = replace(
                 record, options=replace(record.options, packs=packs, tag=plan.content.tag), versions=versions
             )
-            with patient(self._engine).begin() as connection:
+            with write(self._engine).begin() as connection:
                 save_bundle(connection, settled)
             self._drafts.discard(record.id)
             choosing.versions = versions
         elif record.options.packs is None or versions.keys() - record.versions.keys():
-            with patient(self._engine).begin() as connection:
+            with write(self._engine).begin() as connection:
                 decided = decide_packs(connection, record.id, packs) if record.options.packs is None else packs
                 choosing.versions = pin_versions(connection, record.id, versions)
             if decided is not packs or not versions.items() <= choosing.versions.items():

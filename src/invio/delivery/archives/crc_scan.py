@@ -13,9 +13,9 @@ from invio.core.addresses import Address
 from invio.core.reasons import Refusal
 from invio.delivery.archives.checksums import crc_of
 from invio.records.bundles import known_crcs, save_crcs
-from invio.records.database import patient
+from invio.records.database import write
 from invio.stores.sources import is_settled
-from invio.stores.store import Found, Missing, Store, Walks
+from invio.stores.store import Found, Missing, Store, WalkableStore
 
 log = logging.getLogger("invio.delivery")
 _AT_ONCE = 500  # files that are looked up together
@@ -37,7 +37,7 @@ def scan(engine: sa.Engine, stores: Iterable[Store], ends: Callable[[], bool]) -
                 if crc is not None:
                     fresh[tag] = crc
         if fresh:
-            with patient(engine).begin() as connection:
+            with write(engine).begin() as connection:
                 save_crcs(connection, fresh)
             read += len(fresh)
             time.sleep(min(5.0, (time.monotonic() - began) * _REST))
@@ -46,7 +46,7 @@ def scan(engine: sa.Engine, stores: Iterable[Store], ends: Callable[[], bool]) -
 
 def _files(stores: Iterable[Store]) -> Iterator[Found]:
     for store in stores:
-        if isinstance(store, Walks):
+        if isinstance(store, WalkableStore):
             try:
                 yield from store.walk(Address(store.name, ""))
             except Missing:

@@ -44,7 +44,7 @@ class Packed:
     file: DiskFile | None
 
 
-class Packing:
+class DeflateCache:
     """The deflated contents of one folder. Several processes may share it."""
 
     def __init__(self, folder: Path, limit: int, workers: int | None = None) -> None:

@@ -18,7 +18,7 @@ _NAMED = 100  # addresses that a refusal names, at most
 
 
 @dataclass(frozen=True, slots=True)
-class LeftOut:
+class Skipped:
     """What a selection names and an archive does not hold; `reason` is a word of the reasons' table."""
 
     address: str
@@ -30,7 +30,7 @@ def _nothing() -> None:
 
 
 @dataclass(slots=True)
-class Choosing:
+class Selection:
     """Goes through a selection for one caller; what cannot be had is noted, and refused at the end.
 
     `versions` are those wanted of some files, by address; of the others it is the newest.
@@ -39,7 +39,7 @@ class Choosing:
     catalogue: Catalogue
     caller: Caller
     versions: Mapping[str, int] = field(default_factory=dict)
-    left_out: list[LeftOut] = field(default_factory=list)
+    left_out: list[Skipped] = field(default_factory=list)
     # Called for each file that is looked at, chosen or not; it raises what ends the choosing.
     tick: Callable[[], None] = _nothing
 
@@ -64,9 +64,9 @@ class Choosing:
             except BadAddress:
                 # It may hold what no text can: it is shown, and written into an archive.
                 readable = text[:200].encode("utf-8", "replace").decode()
-                self.left_out.append(LeftOut(readable, "malformed"))
+                self.left_out.append(Skipped(readable, "malformed"))
             except Refusal as refusal:
-                self.left_out.append(LeftOut(text, refusal.reason.word))
+                self.left_out.append(Skipped(text, refusal.reason.word))
 
     def _expanded(self, text: str) -> Iterator[tuple[Found, str]]:
         address = parse_address(text)
@@ -76,7 +76,7 @@ class Choosing:
             if catalogue.rules.allows(caller, "read", address, found.facts):
                 yield found, address.name
             else:
-                self.left_out.append(LeftOut(text, "not-allowed"))
+                self.left_out.append(Skipped(text, "not-allowed"))
             return
         # A folder keeps its own name in the archive, and what is above it is left out.
         above = len(str(address).rstrip("/").rpartition("/")[0])
@@ -88,12 +88,12 @@ class Choosing:
                 try:
                     found = catalogue.located(found.facts.address, version)
                 except Refusal as refusal:
-                    self.left_out.append(LeftOut(said, refusal.reason.word))
+                    self.left_out.append(Skipped(said, refusal.reason.word))
                     continue
             if sure or may_bundle(catalogue, caller, found):
                 yield found, said[above:].lstrip("/")
             else:
-                self.left_out.append(LeftOut(said, "not-allowed"))
+                self.left_out.append(Skipped(said, "not-allowed"))
 
     def refuse(self) -> None:
         """Raises Refusal (`sign-in` or `bad-selection`), naming what was left out, unless nothing was."""

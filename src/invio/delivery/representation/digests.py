@@ -18,7 +18,7 @@ import sqlalchemy as sa
 
 from invio.core.http.replies import Part, Slice
 from invio.core.readable import ContentChanged
-from invio.records.database import patient
+from invio.records.database import write
 from invio.records.digests import known_digest, save_digest
 from invio.stores.sources import DiskFile
 from invio.stores.store import StoreFault
@@ -102,7 +102,7 @@ class Digests:
                 raise ContentChanged("the file was altered while its digest was computed")
         sha256 = digest.digest()
         if self._engine is not None:
-            with patient(self._engine).begin() as connection:
+            with write(self._engine).begin() as connection:
                 save_digest(connection, tag, sha256)
         self._remember(tag, sha256)
         return sha256

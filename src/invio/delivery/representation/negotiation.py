@@ -44,14 +44,14 @@ class Kind:
 
 
 @dataclass(frozen=True, slots=True)
-class Offer:
+class Negotiated:
     """A representation, and what was found to make it of."""
 
     representation: Representation
     found: Found
 
 
-class Offering:
+class Negotiator:
     """Makes representations of what is found."""
 
     def __init__(
@@ -69,7 +69,7 @@ class Offering:
         self._digests = digests
         self._cross_origin = cross_origin
         self._always_digest = always_digest
-        self._kept: dict[tuple[object, ...], Offer] = {}
+        self._kept: dict[tuple[object, ...], Negotiated] = {}
 
     async def offer(
         self,
@@ -78,7 +78,7 @@ class Offering:
         presentation: Presentation,
         terms: Terms = NO_TERMS,
         told: str | None = None,
-    ) -> Offer:
+    ) -> Negotiated:
         """The representation of a file for a request; `told` is its media type, where the caller knows better.
 
         Raises:
@@ -97,7 +97,7 @@ class Offering:
             kept = self._made(found, chosen, coding, varies, presentation, terms, sha256)
             if told is not None:
                 representation = replace(kept.representation, media_type=told)
-                kept = Offer(representation, chosen)
+                kept = Negotiated(representation, chosen)
             if len(self._kept) >= _KEPT:
                 self._kept.clear()
             self._kept[key] = kept
@@ -146,7 +146,7 @@ class Offering:
         presentation: Presentation,
         terms: Terms,
         sha256: bytes | None,
-    ) -> Offer:
+    ) -> Negotiated:
         facts, made = chosen.facts, chosen.made
         kind = kind_of(found)
         part: Part
@@ -159,7 +159,7 @@ class Offering:
             content=Content([part]),
             size=facts.size,
             tag=facts.tag if sha256 is None else content_tag(sha256),
-            also=None if sha256 is None else facts.tag,
+            earlier_tag=None if sha256 is None else facts.tag,
             # §8.8.2.1: never later than the answer itself.
             modified=None if facts.modified is None else min(facts.modified, time.time()),
             media_type=kind.media_type,
@@ -173,7 +173,7 @@ class Offering:
             vary=", ".join(vary),
             resource_policy=self._cross_origin.resource_policy,
         )
-        return Offer(representation, chosen)
+        return Negotiated(representation, chosen)
 
 
 @lru_cache(maxsize=4 * _KEPT)

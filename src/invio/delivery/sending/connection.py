@@ -84,15 +84,15 @@ class Connection(Protocol):
         """Breaks the connection: the response is not sent whole."""
         ...
 
-    def answer_later(self) -> None:
+    def defer(self) -> None:
         """Lets the application return before its response was sent."""
         ...
 
-    def answer_now(self) -> None:
-        """Goes on with a response that was put off by `answer_later`."""
+    def resume(self) -> None:
+        """Goes on with a response that was put off by `defer`."""
         ...
 
-    def go_on(self, sending: Coroutine[Any, Any, None]) -> None:
+    def spawn(self, sending: Coroutine[Any, Any, None]) -> None:
         """Sends a response that was put off by a coroutine of its own."""
         ...
 
@@ -132,6 +132,6 @@ class Connection(Protocol):
         """Ends what `attach` began."""
         ...
 
-    def lighten(self) -> None:
+    def release_request_state(self) -> None:
         """Lets go of what was needed to read the request."""
         ...

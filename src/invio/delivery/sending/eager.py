@@ -20,7 +20,7 @@ from invio.workers.pool import DeadlinePassed, Pool, PoolBusy
 T = TypeVar("T")
 
 
-def begin_at_once(coroutine: Coroutine[Any, Any, None]) -> asyncio.Task[None] | None:
+def start_eagerly(coroutine: Coroutine[Any, Any, None]) -> asyncio.Task[None] | None:
     """Runs a coroutine up to where it first waits; gives the task in which it goes on, None when it has ended."""
     try:
         waits_for = coroutine.send(None)
@@ -48,7 +48,7 @@ def _passed_on(coroutine: Coroutine[Any, Any, None], waits_for: Any) -> Generato
             return
 
 
-async def in_a_task() -> None:
+async def ensure_task() -> None:
     """Returns in a task, which much of what waits has to be in."""
     if asyncio.current_task() is None:
         await asyncio.sleep(0)
@@ -56,7 +56,7 @@ async def in_a_task() -> None:
 
 async def in_pool(pool: Pool, work: Callable[..., T], *given: Any) -> T:
     """Runs something by a thread of a pool of its own. Raises Refusal (`busy`), and what `work` raises."""
-    await in_a_task()
+    await ensure_task()
     try:
         return await pool.run(work, *given)
     except PoolBusy:
@@ -67,5 +67,5 @@ async def in_pool(pool: Pool, work: Callable[..., T], *given: Any) -> T:
 
 async def in_thread(work: Callable[..., T], *given: Any) -> T:
     """Runs something in a worker thread and gives what it gave."""
-    await in_a_task()
+    await ensure_task()
     return await run_in_threadpool(work, *given)

@@ -15,7 +15,7 @@ class ReplyBroken(Exception):
     """The response cannot be completed as announced; the connection must be broken, not ended."""
 
 
-class NotMade(ReplyBroken):
+class ProducerFailed(ReplyBroken):
     """Whoever makes the content failed at it."""
 
 

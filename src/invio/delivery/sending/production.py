@@ -12,8 +12,8 @@ from collections.abc import AsyncIterator, Callable, Iterator
 from contextlib import suppress
 from typing import Any
 
-from invio.delivery.sending.eager import in_a_task
-from invio.delivery.sending.errors import ClientGone, NotMade, ReplyBroken
+from invio.delivery.sending.eager import ensure_task
+from invio.delivery.sending.errors import ClientGone, ProducerFailed, ReplyBroken
 from invio.workers.pool import Pool, PoolBusy
 
 log = logging.getLogger("invio.delivery")
@@ -27,11 +27,11 @@ async def made_pieces(source: object, gone: Callable[[], bool]) -> AsyncIterator
     """The pieces of `source`, a `Made` or something like it, as they come; `gone` tells whether nobody takes them.
 
     Raises:
-        NotMade: whoever makes the content failed. The log says how; whoever obtains it is not told.
+        ProducerFailed: whoever makes the content failed. The log says how; whoever obtains it is not told.
         ClientGone.
     """
     pool: Pool = getattr(source, "pool", None) or _POOL
-    await in_a_task()
+    await ensure_task()
     pieces: Any = None
     try:
         pieces = await _waited(pool, gone, None, source.chunks)  # type: ignore[attr-defined]
@@ -44,10 +44,10 @@ async def made_pieces(source: object, gone: Callable[[], bool]) -> AsyncIterator
     except (ClientGone, ReplyBroken, asyncio.CancelledError, GeneratorExit):
         raise
     except PoolBusy as error:
-        raise NotMade("too much of this is being made at once") from error
+        raise ProducerFailed("too much of this is being made at once") from error
     except Exception as error:  # a producer is the operator's own code, and may raise anything
         log.error("producer.failed", exc_info=error)
-        raise NotMade("the content could not be made") from error
+        raise ProducerFailed("the content could not be made") from error
     finally:
         if isinstance(pieces, Iterator):
             _close(pool, pieces)

@@ -56,10 +56,10 @@ class Pump(PendingResponse):
         """Sends as much as the socket takes, and leaves the rest for later."""
         self._head, self._rest = len(head), memoryview(head + self._rest)
         self._wire.attach(self)
-        self._wire.answer_later()
+        self._wire.defer()
         self.push()
         if self.sending:
-            self._wire.lighten()
+            self._wire.release_request_state()
 
     def push(self) -> None:
         """Sends what the socket takes. The event loop calls it again when it takes more."""

@@ -96,20 +96,20 @@ class Sender:
         body = b"".join([part if isinstance(part, bytes) else read_slice(part) for part in reply.parts])  # type: ignore[arg-type]
         return self._wire.send_whole(reply.status, reply.headers, body)
 
-    def answer_later(self) -> None:
-        """The application may return; what it has to send follows in a later turn, after `answer_now`."""
+    def defer(self) -> None:
+        """The application may return; what it has to send follows in a later turn, after `resume`."""
         assert self._wire is not None
-        self._wire.answer_later()
+        self._wire.defer()
 
-    def answer_now(self) -> None:
-        """See `answer_later`."""
+    def resume(self) -> None:
+        """See `defer`."""
         assert self._wire is not None
-        self._wire.answer_now()
+        self._wire.resume()
 
-    def go_on(self, sending: Coroutine[Any, Any, None]) -> None:
+    def spawn(self, sending: Coroutine[Any, Any, None]) -> None:
         """Has an answer that was put off be sent by a coroutine; nobody waits for it."""
         assert self._wire is not None
-        self._wire.go_on(sending)
+        self._wire.spawn(sending)
 
     async def send(self, reply: Reply) -> None:
         """Sends the reply to its last byte.

@@ -7,8 +7,8 @@ from collections.abc import AsyncIterator
 
 from invio.core.http.replies import Slice
 from invio.core.readable import ContentChanged, Readable
-from invio.delivery.sending.eager import in_a_task
-from invio.delivery.sending.errors import NotMade, ReplyBroken
+from invio.delivery.sending.eager import ensure_task
+from invio.delivery.sending.errors import ProducerFailed, ReplyBroken
 from invio.stores import sources
 from invio.stores.contents import LARGEST, SmallContents
 from invio.stores.store import StoreFault
@@ -39,7 +39,7 @@ async def remote_pieces(part: Slice) -> AsyncIterator[bytes]:
     Raises:
         ReplyBroken: it was, or the other system failed.
     """
-    await in_a_task()
+    await ensure_task()
     try:
         async for piece in part.source.pieces(part.offset, part.length):
             yield piece
@@ -47,7 +47,7 @@ async def remote_pieces(part: Slice) -> AsyncIterator[bytes]:
         raise ReplyBroken(str(error)) from None
     except StoreFault as error:
         log.error("store.failed", extra={"fields": {"error": str(error)}})
-        raise NotMade("the system that keeps the file failed while it was read") from None
+        raise ProducerFailed("the system that keeps the file failed while it was read") from None
 
 
 def read_slice(part: Slice) -> bytes:

@@ -22,7 +22,7 @@ from invio.delivery.sending.meter import Meter
 from invio.delivery.transfers.exhausted import link_refusal, quota_refusal
 from invio.delivery.transfers.limits import Limits
 from invio.delivery.transfers.link_reuse import OneUse
-from invio.delivery.transfers.live import Board, Key, Live, Segment
+from invio.delivery.transfers.live import Key, LiveTransfer, LiveTransfers, RequestProgress
 from invio.delivery.transfers.refusal_log import RefusedRequests
 from invio.records import quotas
 from invio.records.journal import Joined, Journal
@@ -39,8 +39,8 @@ from invio.records.rows import (
     principal_of,
 )
 from invio.records.transfers import (
-    LinkSpent,
-    TooMany,
+    ConcurrencyLimitReached,
+    LinkExhausted,
     TransferGone,
     also_through,
     check_is_there,
@@ -60,11 +60,11 @@ _SOON = 5  # seconds after which to ask again when a limit is reached
 
 
 # What a transfer is shown by on the board, the request of it, and why it was not let begin.
-Admitted = Callable[[Live, Segment, BaseException | None], None]
+Admitted = Callable[[LiveTransfer, RequestProgress, BaseException | None], None]
 
 
 @dataclass(slots=True)
-class Asking:
+class TransferKey:
     """Who asks for what: what a transfer is recorded and joined by.
 
     `principal` is whose limits hold: a recipient or a network address. `who` is what requests of one transfer
@@ -95,19 +95,19 @@ class Transfers:
         self._engine = engine
         self._journal = journal
         self._limits = limits
-        self.board = Board()
+        self.board = LiveTransfers()
         self.watch = AcknowledgementMonitor(limits.idle)
         self.refused = RefusedRequests(journal)
         self._one_use = OneUse()
         # Transfers that were left partial a moment ago, by id: the next range, which may follow at once, goes on.
         self._untold: dict[str, TransferRow] = {}
 
-    async def earlier(self, asking: Asking, etag: str | None) -> TransferRow | None:
+    async def earlier(self, asking: TransferKey, etag: str | None) -> TransferRow | None:
         """The unfinished transfer that a request for a range goes on with."""
         if etag is None:
             return None
         key = (asking.who, asking.address, etag, asking.tag)
-        live = self.board.find(key) or self.board.resting(key)
+        live = self.board.find(key) or self.board.paused(key)
         if live is not None:
             return live.row
 
@@ -119,14 +119,14 @@ class Transfers:
 
     async def admit(
         self,
-        asking: Asking,
+        asking: TransferKey,
         reply: Reply,
         meter: Meter,
         etag: str | None,
         size: int | None,
         earlier: TransferRow | None,
         archive: ArchiveContent | None = None,
-    ) -> tuple[Live, Segment]:
+    ) -> tuple[LiveTransfer, RequestProgress]:
         """Records the transfer, durably, and shows it on the board.
 
         Raises:
@@ -147,7 +147,7 @@ class Transfers:
         # Whether the records have a say each time.
         asks = _counted(asking.link)[0] is not None or _counts_bytes(segment.claims)
         if live is None and joins and not asks and self._limits.recipient_transfers is None:
-            live = self.board.wake(key)
+            live = self.board.resume(key)
             if live is not None:
                 self._untold.pop(live.row.id, None)
         for _ in range(2):
@@ -161,7 +161,7 @@ class Transfers:
                 live, earlier = self.board.find(key), None
                 if live is not None and not live.durable:
                     live = None
-        live = Live(_row(asking, etag, size, None, self._journal.held_by), key, Coverage(), [], archive=archive)
+        live = LiveTransfer(_row(asking, etag, size, None, self._journal.held_by), key, Coverage(), [], archive=archive)
         self.board.add(live)
         self.board.join(live, segment)
         try:
@@ -177,7 +177,7 @@ class Transfers:
         self._goes_on_through(live.row, asking)
         return live, segment
 
-    async def _admitted(self, live: Live | None, key: Key) -> Live | None:
+    async def _admitted(self, live: LiveTransfer | None, key: Key) -> LiveTransfer | None:
         """A transfer once it is known whether it was let begin; None when it was not.
 
         Of requests that come at once by a link that counts its uses, one is to go on with the other, or neither.
@@ -190,22 +190,22 @@ class Transfers:
 
     async def _joins(
         self,
-        live: Live | None,
+        live: LiveTransfer | None,
         earlier: TransferRow | None,
-        asking: Asking,
-        segment: Segment,
+        asking: TransferKey,
+        segment: RequestProgress,
         key: Key,
         etag: str | None,
         size: int | None,
         archive: ArchiveContent | None,
-    ) -> tuple[Live, Segment]:
+    ) -> tuple[LiveTransfer, RequestProgress]:
         """Like `admit`, for one more request of a transfer. Raises TransferGone as well."""
         asks = _counted(asking.link)[0] is not None or _counts_bytes(segment.claims)
         if live is None:
             assert earlier is not None
             arrived = Coverage((start, stop) for start, stop in earlier.coverage)
             row = _row(asking, etag, size, earlier, self._journal.held_by)
-            live = Live(row, key, arrived, [], archive=archive)
+            live = LiveTransfer(row, key, arrived, [], archive=archive)
             self.board.add(live)
         self.board.join(live, segment)
         if live.durable and not asks:
@@ -223,7 +223,7 @@ class Transfers:
         self._goes_on_through(live.row, asking)
         return live, segment
 
-    def admit_whole(self, asking: Asking, reply: Reply, meter: Meter, etag: str | None, told: Admitted) -> None:
+    def admit_whole(self, asking: TransferKey, reply: Reply, meter: Meter, etag: str | None, told: Admitted) -> None:
         """Like `admit`, for an answer that is the whole of its content, and a caller that does not wait.
 
         `told` is called in a later turn of the event loop, with what `admit` would have given, and what
@@ -237,7 +237,7 @@ class Transfers:
         row = _row(asking, etag, reply.length, None, self._journal.held_by)
         if self._limits.recipient_transfers is None:
             row.requests = 0  # nobody looks for it before it has ended
-        live = Live(row, key, Coverage(), [], requests=1)
+        live = LiveTransfer(row, key, Coverage(), [], requests=1)
         self.board.add(live)
         self.board.join(live, segment)
 
@@ -247,37 +247,37 @@ class Transfers:
 
         self._journal.begin_and_tell(written, *self._line(live, asking, segment))
 
-    def _segment(self, asking: Asking, reply: Reply, meter: Meter) -> Segment:
+    def _segment(self, asking: TransferKey, reply: Reply, meter: Meter) -> RequestProgress:
         most = self._limits.requests
         if most is not None and self.board.requests >= most:
             self.watch.look_for_arrivals()
             if self.board.requests >= most:
                 raise Refusal("busy", "the service is sending as much as it may at once", retry_after=_SOON)
-        return Segment(meter, reply.spans, _claims(asking, reply) if asking.quotas else ())
+        return RequestProgress(meter, reply.spans, _claims(asking, reply) if asking.quotas else ())
 
     def _line(
-        self, live: Live, asking: Asking, segment: Segment
+        self, live: LiveTransfer, asking: TransferKey, segment: RequestProgress
     ) -> tuple[TransferRow, str | None, int | None, int | None, Sequence[Claim]]:
         """What the journal writes at the beginning of a transfer."""
         return live.row, *_counted(asking.link), self._limits.recipient_transfers, segment.claims
 
-    def _not_admitted(self, live: Live, segment: Segment, error: BaseException) -> BaseException:
+    def _not_admitted(self, live: LiveTransfer, segment: RequestProgress, error: BaseException) -> BaseException:
         """Takes a request off the board that the records did not take; gives what its caller is told."""
         self.board.leave(live, segment)
         if not live.segments:
             self.board.drop(live)
-        if isinstance(error, LinkSpent):
+        if isinstance(error, LinkExhausted):
             return link_refusal(error)
         if isinstance(error, QuotaReached):
             return quota_refusal(error, principal_of(live.row.who))
-        if isinstance(error, TooMany):
+        if isinstance(error, ConcurrencyLimitReached):
             said = f"at most {self._limits.recipient_transfers} files at once"
             return Refusal("too-many", said, retry_after=_SOON)
         if isinstance(error, sa.exc.SQLAlchemyError):
             return Refusal("unavailable", "the records cannot be written at present")
         return error
 
-    def _goes_on_through(self, row: TransferRow, asking: Asking) -> None:
+    def _goes_on_through(self, row: TransferRow, asking: TransferKey) -> None:
         """Has the history tell by what else, or from where else, a transfer goes on."""
         credential, network = asking.credential, asking.network
         before = row.credential, row.network
@@ -287,7 +287,7 @@ class Transfers:
         if before != (row.credential, row.network):
             self._journal.note(lambda connection: also_through(connection, row.id, credential, network))
 
-    async def _go_on(self, live: Live, asking: Asking, claims: Sequence[Claim], runs: bool) -> None:
+    async def _go_on(self, live: LiveTransfer, asking: TransferKey, claims: Sequence[Claim], runs: bool) -> None:
         """A resumed transfer counts no further use of a link and no further file; a revoked link does not resume."""
         link_id, _ = _counted(asking.link)
         most = self._limits.recipient_transfers
@@ -305,7 +305,7 @@ class Transfers:
         self._now_has(live, await self._journal.call(work))
 
     @staticmethod
-    def _now_has(live: Live, row: TransferRow) -> None:
+    def _now_has(live: LiveTransfer, row: TransferRow) -> None:
         """The records' row of a transfer is this one; others may have joined meanwhile."""
         live.row = row
         live.requests = max(live.requests + 1, row.requests)
@@ -323,14 +323,14 @@ class Transfers:
             return
         try:
             await in_thread(self._check, link_id, uses)
-        except LinkSpent as spent:
+        except LinkExhausted as spent:
             raise link_refusal(spent) from None
 
     def _check(self, link_id: str, uses: int | None) -> None:
         with self._engine.connect() as connection:
             check_link_use(connection, link_id, uses)
 
-    def hand_off(self, live: Live, segment: Segment) -> None:
+    def hand_off(self, live: LiveTransfer, segment: RequestProgress) -> None:
         """Records that a front server, or the remote store, sends the content in our place."""
         self.board.leave(live, segment)
         self._settle_quotas(live, segment, sum(claim.bytes for claim in segment.claims[:1]))
@@ -341,7 +341,7 @@ class Transfers:
         self._journal.write(row)
         self.board.end(live, row)
 
-    def settle(self, live: Live, segment: Segment, broken: str | None) -> None:
+    def settle(self, live: LiveTransfer, segment: RequestProgress, broken: str | None) -> None:
         """Records how a request of a transfer ended; `broken` says why its reply was not sent whole."""
         meter = segment.meter
         if broken is None and live.requests == 1 and segment.spans is FROM_THE_START and not segment.claims:
@@ -369,7 +369,7 @@ class Transfers:
             self._journal.write(row)
         self.board.end(live, row)
 
-    def _settle_whole(self, live: Live, segment: Segment, row: TransferRow, size: int) -> None:
+    def _settle_whole(self, live: LiveTransfer, segment: RequestProgress, row: TransferRow, size: int) -> None:
         """What nearly all are: a transfer of one request, all of which has arrived."""
         self.board.leave(live, segment)
         row.covered, row.coverage = size, [(0, size)]
@@ -377,7 +377,7 @@ class Transfers:
         self._journal.write_whole(row)
         self.board.end(live, row)
 
-    def _may_go_on(self, row: TransferRow, segment: Segment) -> bool:
+    def _may_go_on(self, row: TransferRow, segment: RequestProgress) -> bool:
         """Whether a further range is sent without asking the records."""
         return row.link_id is None and not segment.claims and self._limits.recipient_transfers is None
 
@@ -393,7 +393,7 @@ class Transfers:
         self.tell()
         await self._journal.call(lambda _: None)
 
-    def _settle_quotas(self, live: Live, segment: Segment, taken: int) -> None:
+    def _settle_quotas(self, live: LiveTransfer, segment: RequestProgress, taken: int) -> None:
         claims, transfer = segment.claims, live.row.id
         if claims:
             self._journal.note(lambda connection: quotas.give_back(connection, transfer, claims, taken))
@@ -415,7 +415,7 @@ class Transfers:
 
 
 def _row(
-    asking: Asking, etag: str | None, size: int | None, earlier: TransferRow | None, held_by: int | None
+    asking: TransferKey, etag: str | None, size: int | None, earlier: TransferRow | None, held_by: int | None
 ) -> TransferRow:
     now = time.time()
     if earlier is not None:
@@ -453,7 +453,7 @@ def _counts_bytes(claims: Sequence[Claim]) -> bool:
     return bool(claims) and any(claim.quota.bytes is not None for claim in claims)
 
 
-def _claims(asking: Asking, reply: Reply) -> list[Claim]:
+def _claims(asking: TransferKey, reply: Reply) -> list[Claim]:
     """What a request takes of the quotas that hold; of a content that is made, nobody knows the length."""
     who = asking.payer or asking.principal
     return [Claim(quota, files, reply.length or 0, who) for quota, files in asking.quotas.items()]

@@ -8,7 +8,7 @@ import time
 from invio.core.reasons import Refusal
 from invio.core.rules.quotas import amount_text, moment_text, period_text
 from invio.records.quotas import QuotaReached
-from invio.records.transfers import LinkSpent
+from invio.records.transfers import LinkExhausted
 
 
 def quota_refusal(reached: QuotaReached, who: str) -> Refusal:
@@ -25,6 +25,6 @@ def quota_refusal(reached: QuotaReached, who: str) -> Refusal:
     return Refusal("quota", said, text=quota.text, link=quota.link, retry_after=wait)
 
 
-def link_refusal(spent: LinkSpent) -> Refusal:
+def link_refusal(spent: LinkExhausted) -> Refusal:
     detail = {"revoked": "the link was revoked", "used-up": "the link's downloads were made"}
     return Refusal(spent.word, detail[spent.word])

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from invio.core.progress import MOST_RANGES, Coverage
-from invio.delivery.transfers.live import Live, Segment
+from invio.delivery.transfers.live import LiveTransfer, RequestProgress
 from invio.records.rows import TransferRow
 
 _KEPT = 10_000
@@ -16,8 +16,8 @@ class OneUse:
         self._again: dict[str, int] = {}  # bytes that were asked for although they had arrived
 
     def joined(
-        self, live: Live | None, earlier: TransferRow | None, segment: Segment, size: int | None
-    ) -> tuple[Live | None, TransferRow | None]:
+        self, live: LiveTransfer | None, earlier: TransferRow | None, segment: RequestProgress, size: int | None
+    ) -> tuple[LiveTransfer | None, TransferRow | None]:
         """The transfer that a request is one more of, without being counted, of those that it would go on with.
 
         Nothing is sent to two at once, and what has arrived once does not do so again: half of the

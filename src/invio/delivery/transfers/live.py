@@ -29,7 +29,7 @@ Key = tuple[str, str, str | None, str | None]
 
 
 @dataclass(slots=True, eq=False)
-class Segment:
+class RequestProgress:
     """One request of a transfer; `spans` tell which bytes of its body are which of the content."""
 
     meter: Meter
@@ -52,13 +52,13 @@ class Segment:
 
 
 @dataclass(slots=True, eq=False)
-class Live:
+class LiveTransfer:
     """A transfer with requests under way. `arrived` is what requests that ended have brought."""
 
     row: TransferRow
     key: Key
     arrived: Coverage
-    segments: list[Segment]
+    segments: list[RequestProgress]
     requests: int = 0  # how many there were for it, as far as this process and the records told it know
     durable: bool = False  # whether the records know of it
     broken: str | None = None  # why the last request broke off that did
@@ -125,13 +125,13 @@ def _percent(row: TransferRow) -> float | None:
     return 100.0 if row.state == COMPLETE else percent(row.covered, row.size)
 
 
-class Board:
+class LiveTransfers:
     """Running transfers by id, and the last few hundred that ended, numbered as they did."""
 
     def __init__(self) -> None:
-        self._running: dict[str, Live] = {}
-        self._by_key: dict[Key, Live] = {}
-        self._resting: dict[Key, tuple[float, Live]] = {}  # the longest resting first
+        self._running: dict[str, LiveTransfer] = {}
+        self._by_key: dict[Key, LiveTransfer] = {}
+        self._resting: dict[Key, tuple[float, LiveTransfer]] = {}  # the longest resting first
         self._ended: deque[tuple[int, TransferRow, float | None]] = deque(maxlen=_RECENT)
         self._count = 0
         self.requests = 0  # under way
@@ -143,32 +143,32 @@ class Board:
         """How many transfers have ended since the start; where `ended_since` goes on from."""
         return self._count
 
-    def add(self, live: Live) -> None:
+    def add(self, live: LiveTransfer) -> None:
         self._running[live.row.id] = live
         self._by_key[live.key] = live
 
-    def find(self, key: Key) -> Live | None:
+    def find(self, key: Key) -> LiveTransfer | None:
         """The running transfer that a further request for the same content belongs to."""
         return self._by_key.get(key)
 
-    def join(self, live: Live, segment: Segment) -> None:
+    def join(self, live: LiveTransfer, segment: RequestProgress) -> None:
         """One more request of a transfer is under way."""
         live.segments.append(segment)
         self.requests += 1
 
-    def leave(self, live: Live, segment: Segment) -> None:
+    def leave(self, live: LiveTransfer, segment: RequestProgress) -> None:
         """One request less is; what it brought is not counted here."""
         live.segments.remove(segment)
         self.requests -= 1
 
-    def resting(self, key: Key) -> Live | None:
+    def paused(self, key: Key) -> LiveTransfer | None:
         """A transfer that still lacks something, and whose last request ended just now."""
         rested = self._resting.get(key)
         return None if rested is None or time.monotonic() - rested[0] > _RESTS else rested[1]
 
-    def wake(self, key: Key) -> Live | None:
+    def resume(self, key: Key) -> LiveTransfer | None:
         """Puts a resting transfer back among the running ones."""
-        live = self.resting(key)
+        live = self.paused(key)
         if live is not None:
             del self._resting[key]
             # A row of its own: the one before may be waiting to be written, and be shown as it ended.
@@ -176,19 +176,19 @@ class Board:
             self.add(live)
         return live
 
-    def rename(self, live: Live, row: TransferRow) -> None:
+    def rename(self, live: LiveTransfer, row: TransferRow) -> None:
         """A transfer goes on under the row that another process began it with."""
         self._running.pop(live.row.id, None)
         live.row = row
         self._running[row.id] = live
 
-    def drop(self, live: Live) -> None:
+    def drop(self, live: LiveTransfer) -> None:
         """Takes a transfer off the board."""
         self._running.pop(live.row.id, None)
         if self._by_key.get(live.key) is live:
             del self._by_key[live.key]
 
-    def end(self, live: Live, row: TransferRow) -> None:
+    def end(self, live: LiveTransfer, row: TransferRow) -> None:
         """Takes a transfer off the board and keeps how it ended for those who watch."""
         self.drop(live)
         self._count += 1
@@ -219,7 +219,7 @@ class Board:
         """What is being delivered, or was a moment ago."""
         return {live.row.address for live in self._running.values()} | {row.address for _, row, _ in self._ended}
 
-    def under_way(self) -> list[Live]:
+    def under_way(self) -> list[LiveTransfer]:
         """Every running transfer that the records know of."""
         return [live for live in self._running.values() if live.durable]
 
@@ -228,7 +228,7 @@ class Board:
         return [view(row, rate) for number, row, rate in self._ended if number > count and may_see(row)]
 
     @staticmethod
-    def _look(live: Live) -> dict[str, Any]:
+    def _look(live: LiveTransfer) -> dict[str, Any]:
         row = live.now()
         if live.pace is None:
             live.pace = Pace()

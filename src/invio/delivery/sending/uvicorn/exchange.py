@@ -123,17 +123,17 @@ class Exchange:
         if self._cycle.response_complete:
             self._let_go()
 
-    def answer_later(self) -> None:
+    def defer(self) -> None:
         """The application may return: somebody will send the response, or begin to, in a later turn."""
         self._cycle.disconnected = True  # or its return would be taken for a fault
 
-    def answer_now(self) -> None:
-        """What was put off by `answer_later` is sent now."""
+    def resume(self) -> None:
+        """What was put off by `defer` is sent now."""
         cycle = self._cycle
         cycle.disconnected = self._protocol.gone
         cycle.on_response = self._protocol.on_response_complete
 
-    def go_on(self, sending: Coroutine[Any, Any, None]) -> None:
+    def spawn(self, sending: Coroutine[Any, Any, None]) -> None:
         """Sends a response that was put off by a coroutine of its own."""
         self._protocol.start(self._guarded(sending))
 
@@ -179,9 +179,9 @@ class Exchange:
         if self._protocol.answer is answer:
             self._protocol.answer = None
 
-    def lighten(self) -> None:
+    def release_request_state(self) -> None:
         """Lets go of what the application was told of the request; nobody will ask for it again."""
-        self._protocol.lighten()
+        self._protocol.release_request_state()
 
     def complete(self) -> None:
         """The body was sent by somebody else: the next request may be answered. Raises ReplyBroken."""

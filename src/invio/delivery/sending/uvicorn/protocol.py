@@ -41,7 +41,7 @@ from uvicorn.protocols.http.httptools_impl import STATUS_LINE, HttpToolsProtocol
 from invio.core.reasons import Refusal
 from invio.delivery.problem_details import refusal_reply
 from invio.delivery.sending.connection import Unfinished
-from invio.delivery.sending.eager import begin_at_once
+from invio.delivery.sending.eager import start_eagerly
 from invio.delivery.sending.errors import ClientGone, IdleTimer, ReaderStuck
 from invio.delivery.sending.uvicorn.exchange import NO_SCOPE, Exchange
 from invio.delivery.sending.uvicorn.socket_state import SocketState
@@ -137,7 +137,6 @@ class ZeroCopyProtocol(HttpToolsProtocol):
     # that instances share, and each connection had one of its own.
     __slots__ = (
         "_answered",
-        "_begins_at_once",
         "_between",
         "_body_open",
         "_deaf",
@@ -154,6 +153,7 @@ class ZeroCopyProtocol(HttpToolsProtocol):
         "_outgoing",
         "_patience",
         "_reading",
+        "_starts_eagerly",
         "_stuck",
         "_unfed",
         "_unwanted",
@@ -175,7 +175,7 @@ class ZeroCopyProtocol(HttpToolsProtocol):
         self.parser = None  # type: ignore[assignment] # the server's is more lenient than those that follow it
         # An application that says so can do without a task until it waits; but for requests that had to wait for
         # the end of an answer, which may have been sent in a task of its own.
-        self._begins_at_once = getattr(self.app, "begins_at_once", False) and self.limit_concurrency is None
+        self._starts_eagerly = getattr(self.app, "starts_eagerly", False) and self.limit_concurrency is None
         self._reading = False
         self._answered = 0.0  # when the last answer ended, by the event loop's clock
         self.gone = False
@@ -280,7 +280,7 @@ class ZeroCopyProtocol(HttpToolsProtocol):
 
     def start(self, coroutine: Coroutine[Any, Any, None]) -> None:
         """Runs a coroutine at once, up to where it waits, and then as a task of the server's."""
-        task = begin_at_once(coroutine)
+        task = start_eagerly(coroutine)
         if task is not None:
             task.add_done_callback(self.tasks.discard)
             self.tasks.add(task)
@@ -339,7 +339,7 @@ class ZeroCopyProtocol(HttpToolsProtocol):
         if self.parser is None:
             self.parser = httptools.HttpRequestParser(self)
         self._head_bytes += len(portion)
-        self._reading = self._begins_at_once
+        self._reading = self._starts_eagerly
         try:
             self.parser.feed_data(portion)
         except httptools.HttpParserUpgrade as upgrade:
@@ -431,7 +431,7 @@ class ZeroCopyProtocol(HttpToolsProtocol):
             super().on_headers_complete()
 
     def _begin(self, version: str) -> None:
-        """Does what the server does with a request, for an application that `begins_at_once` and is not mounted."""
+        """Does what the server does with a request, for an application that `starts_eagerly` and is not mounted."""
         scope, state, url = self.scope, self.server_state, httptools.parse_url(self.url)
         raw = url.path
         path = raw.decode("ascii")
@@ -585,7 +585,7 @@ class ZeroCopyProtocol(HttpToolsProtocol):
             return
         self.loop.call_later(1.0, self._look_after_eof, sent, idle + 1.0)
 
-    def lighten(self) -> None:
+    def release_request_state(self) -> None:
         """Lets go of what is only needed to read requests, until there is another."""
         self.scope, self.headers = NO_SCOPE, _NO_HEADERS
         if self._between:
