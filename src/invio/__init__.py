@@ -3,7 +3,7 @@
 For one's own FastAPI or Starlette application: `FileReply`, `StreamReply` and `BundleReply` are
 responses for any route, `mount` puts the whole delivery inside the application, and a server that
 runs it with `http=invio.ZeroCopyProtocol` sends files without reading them. A function that rules ask
-gets a `Question`, and may give an `Answer`.
+gets a `CheckRequest`, and may give a `CheckResult`.
 """
 
 from __future__ import annotations
@@ -13,17 +13,17 @@ from typing import TYPE_CHECKING, Any
 __version__ = "0.2.0"
 
 if TYPE_CHECKING:
-    from invio.core.rules.external_checks import Answer, Question
+    from invio.core.rules.external_checks import CheckRequest, CheckResult
     from invio.delivery.route_replies import BundleReply, FileReply, StreamReply
     from invio.delivery.sending.uvicorn.protocol import ZeroCopyProtocol
     from invio.service.mounting import Allowed, mount
 
 __all__ = [
     "Allowed",
-    "Answer",
     "BundleReply",
+    "CheckRequest",
+    "CheckResult",
     "FileReply",
-    "Question",
     "StreamReply",
     "ZeroCopyProtocol",
     "__version__",
@@ -33,8 +33,8 @@ __all__ = [
 # Where each name is. They are imported when they are asked for: the core and the client need none of them.
 _PLACES = {
     "Allowed": "invio.service.mounting",
-    "Answer": "invio.core.rules.external_checks",
-    "Question": "invio.core.rules.external_checks",
+    "CheckResult": "invio.core.rules.external_checks",
+    "CheckRequest": "invio.core.rules.external_checks",
     "BundleReply": "invio.delivery.route_replies",
     "FileReply": "invio.delivery.route_replies",
     "StreamReply": "invio.delivery.route_replies",

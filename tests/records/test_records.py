@@ -14,7 +14,7 @@ import sqlalchemy as sa
 from alembic.autogenerate import compare_metadata
 from alembic.migration import MigrationContext
 
-from invio.records import lines, transfers
+from invio.records import statements, transfers
 from invio.records.bundles import BundleOptions, bundle_named, known_crcs, new_bundle, save_bundle, save_crcs
 from invio.records.database import NewerRecords, open_database, write
 from invio.records.journal import Journal
@@ -224,7 +224,7 @@ def test_a_range_goes_on_with_the_newest_unfinished_transfer_of_the_same_content
     )  # fmt: skip
     old = row(-90_000, etag="old", state=BROKEN_OFF)
     with write(engine).begin() as connection:
-        lines.insert(connection, [done, broken, other_tag, other_who, old])
+        statements.insert(connection, [done, broken, other_tag, other_who, old])
         assert transfers.resumable(connection, "recipient:ann", "files/a", "old", None) is None, "it lay for too long"
         found = transfers.resumable(connection, "recipient:ann", "files/a", "t", None)
         assert found is not None
@@ -234,7 +234,7 @@ def test_a_range_goes_on_with_the_newest_unfinished_transfer_of_the_same_content
 
 def test_what_a_dead_process_left_running_is_broken_off(engine: sa.Engine) -> None:
     with write(engine).begin() as connection:
-        lines.insert(connection, [row(1, state=RUNNING), row(2, state=COMPLETE)])
+        statements.insert(connection, [row(1, state=RUNNING), row(2, state=COMPLETE)])
         assert transfers.break_off_orphans(connection, "the service ended") == 1
     states = {kept.id: (kept.state, kept.reason) for kept in recorded(engine)}
     assert sorted(states.values(), key=str) == [(BROKEN_OFF, "the service ended"), (COMPLETE, None)]

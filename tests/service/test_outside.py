@@ -175,10 +175,10 @@ def test_a_rule_that_denies_does_so_unless_it_is_told_not_to(start: Start, appli
 FUNCTION = """
 import invio
 
-def may(question: invio.Question) -> object:
+def may(question: invio.CheckRequest) -> object:
     if question.address.endswith("b.txt"):
         raise RuntimeError("no")
-    return invio.Answer(question.recipient == "bob" and question.rule == "those who have paid", seconds=30)
+    return invio.CheckResult(question.recipient == "bob" and question.rule == "those who have paid", seconds=30)
 """
 
 

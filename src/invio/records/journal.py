@@ -35,7 +35,7 @@ from typing import Any, NamedTuple, TypeVar
 import sqlalchemy as sa
 
 from invio.core.rules.quotas import Claim
-from invio.records import lines, quotas, transfers
+from invio.records import quotas, statements, transfers
 from invio.records.database import write, write_nowait
 from invio.records.quotas import QuotaReached
 from invio.records.rows import TransferRow, principal_of
@@ -255,7 +255,7 @@ class Journal:
         if batch:
             _resolve(await self._worker.run(self._commit_patiently, batch))
         if batch.kept:
-            log.error("records.lines-lost", extra={"fields": {"transfers": len(batch)}})
+            log.error("records.statements-lost", extra={"fields": {"transfers": len(batch)}})
         if self._connection is not None:
             self._connection.close()
             self._connection = None
@@ -375,7 +375,7 @@ class Journal:
             return
         self._waiting.take_back(batch)
         if len(self._waiting) > _KEPT:
-            log.error("records.lines-lost", extra={"fields": {"transfers": len(self._waiting)}})
+            log.error("records.statements-lost", extra={"fields": {"transfers": len(self._waiting)}})
             self._waiting.changed, self._waiting.whole = {}, []
         if self._lingering is None and not self._stopped:
             self._lingering = asyncio.get_running_loop().call_later(_AGAIN, self._flush)
@@ -387,19 +387,19 @@ class Journal:
             driver = connection.connection.driver_connection
             assert driver is not None
             begun = [item.row for item in batch.begins]
-            lines.write_plain(driver, begun, list(batch.changed.values()), batch.whole)
+            statements.write_plain(driver, begun, list(batch.changed.values()), batch.whole)
             return [(item.told, None, None) for item in batch.begins]
         outcomes: list[_Outcome] = []
         with connection.begin():
             # What has ended is not to stand in the way of what begins.
             transfers.update(connection, list(batch.changed.values()))
-            lines.end_whole(connection, batch.whole)
+            statements.end_whole(connection, batch.whole)
             began = (self._begun(connection, item, outcomes) for item in batch.begins)
             if any(item.most is not None or item.claims for item in batch.begins):
                 for row in began:  # one by one, for the next one to be counted with it
-                    lines.insert(connection, [row] if row else [])
+                    statements.insert(connection, [row] if row else [])
             else:
-                lines.insert(connection, [row for row in began if row])
+                statements.insert(connection, [row for row in began if row])
             outcomes += [(item.done, *self._attempt(connection, item.work)) for item in batch.calls]
         return outcomes
 

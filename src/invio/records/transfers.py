@@ -10,7 +10,6 @@ from typing import Any
 import sqlalchemy as sa
 
 from invio.core.progress import Coverage
-from invio.records.lines import change
 from invio.records.rows import (
     BROKEN_OFF,
     COMPLETE,
@@ -21,6 +20,7 @@ from invio.records.rows import (
     first_id,
     joined_to,
 )
+from invio.records.statements import change
 from invio.records.tables import links, recipients, transfers
 
 _RESUMED_WITHIN = 86_400  # seconds

@@ -31,12 +31,13 @@ from invio.delivery.transfers.limits import BundleLimits, Limits
 from invio.producers.producer import ProducerFault, Rows, function_rows, query_rows
 from invio.records import quotas as quota_records
 from invio.records import transfers as transfer_records
-from invio.records.company import ServingLock
 from invio.records.database import open_database, write
 from invio.records.journal import Journal
+from invio.records.serving_lock import ServingLock
 from invio.service.audit import Audit
 from invio.service.health import Health
 from invio.service.planners import Planners
+from invio.service.reloading import Watched
 from invio.service.settings import (
     BadSettings,
     DirectorySettings,
@@ -47,14 +48,13 @@ from invio.service.settings import (
     TablesSettings,
 )
 from invio.service.streams import Streams
-from invio.service.watched import Watched
 from invio.stores.directory import DirectoryStore
 from invio.stores.store import Store, StoreFault, SweepableStore
 from invio.stores.tables import TablesStore
 from invio.workers.pool import Pool
 
 if TYPE_CHECKING:
-    from invio.service.outside import Outside
+    from invio.service.external_checks import Outside
 
 
 _DELIVERY_LIMITS = ("rate", "recipient_rate", "requests", "recipient_transfers", "idle")
@@ -275,7 +275,7 @@ def _reads_rules(settings: Settings) -> Callable[[Path], RuleSet]:
         if not rules.asks:
             return rules
         if not outside:
-            from invio.service.outside import Outside
+            from invio.service.external_checks import Outside
 
             outside.append(Outside())
         return outside[0].use(rules, path)

@@ -10,9 +10,9 @@ from fastapi import APIRouter, Query
 from invio.core.moments import timestamp
 from invio.delivery.sending.eager import in_pool
 from invio.records.audit import AuditLine, page_of_lines
-from invio.service.asking import TheCaller, TheParts, require_administrator
 from invio.service.assembly import Parts
-from invio.service.shapes import AuditList, AuditShape
+from invio.service.dependencies import TheCaller, TheParts, require_administrator
+from invio.service.schemas import AuditList, AuditShape
 
 router = APIRouter(tags=["history"])
 

@@ -19,9 +19,9 @@ from invio.delivery.archives.bundles import Made
 from invio.delivery.sending.eager import in_pool
 from invio.delivery.sending.errors import NobodyWaits
 from invio.records.bundles import BundleOptions, BundleRecord
-from invio.service.asking import TheCaller, TheParts
 from invio.service.assembly import Parts
-from invio.service.shapes import (
+from invio.service.dependencies import TheCaller, TheParts
+from invio.service.schemas import (
     BundleAsk,
     BundleEntries,
     BundleEntry,

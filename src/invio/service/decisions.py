@@ -12,9 +12,9 @@ from invio.core.addresses import Address
 from invio.core.files import ANYONE, Caller
 from invio.core.reasons import Refusal
 from invio.records.recipients import recipient_named
-from invio.service.asking import TheCaller, TheParts, read_address
 from invio.service.assembly import Parts
-from invio.service.shapes import Action, DecisionShape, ReasonShape
+from invio.service.dependencies import TheCaller, TheParts, read_address
+from invio.service.schemas import Action, DecisionShape, ReasonShape
 
 router = APIRouter(tags=["decisions"])
 

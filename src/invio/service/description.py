@@ -8,7 +8,7 @@ from fastapi import FastAPI
 from fastapi.openapi.utils import get_openapi
 
 from invio.core.reasons import REASONS
-from invio.service.shapes import Problem
+from invio.service.schemas import Problem
 
 _QUERY = {
     "as": "`attachment` or `inline`",

@@ -16,9 +16,9 @@ from invio.core.versions import Version
 from invio.delivery.access.catalogue import no_file
 from invio.delivery.representation.negotiation import kind_of
 from invio.delivery.sending.eager import in_pool
-from invio.service.asking import TheCaller, TheParts, address_in_path, read_address
 from invio.service.assembly import Parts
-from invio.service.shapes import Action, FileShape, Listing, VersionList, VersionShape
+from invio.service.dependencies import TheCaller, TheParts, address_in_path, read_address
+from invio.service.schemas import Action, FileShape, Listing, VersionList, VersionShape
 from invio.stores.store import Found, Missing, StoreFault, VersionedStore
 
 router = APIRouter(tags=["files"])

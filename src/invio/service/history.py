@@ -18,8 +18,8 @@ from invio.delivery.sending.eager import in_pool
 from invio.delivery.transfers.live import view
 from invio.records.history import Filters, pages
 from invio.records.rows import TransferRow
-from invio.service.asking import TheCaller, TheParts
 from invio.service.assembly import Parts
+from invio.service.dependencies import TheCaller, TheParts
 from invio.service.transfers import TransferVisibility, is_still
 
 router = APIRouter(tags=["history"])

@@ -23,9 +23,9 @@ from invio.records import links as records
 from invio.records.bundles import BundleRecord
 from invio.records.database import write
 from invio.records.links import LinkKnown, LinkRow
-from invio.service.asking import TheCaller, TheParts, read_address, require_administrator
 from invio.service.assembly import Parts
-from invio.service.shapes import LinkAsk, LinkFacts, LinkList, LinkShape, Problem, RevokedShape
+from invio.service.dependencies import TheCaller, TheParts, read_address, require_administrator
+from invio.service.schemas import LinkAsk, LinkFacts, LinkList, LinkShape, Problem, RevokedShape
 
 router = APIRouter(tags=["links"])
 

@@ -9,9 +9,9 @@ import sqlalchemy as sa
 from fastapi import APIRouter, Response
 
 from invio.records.facts import save_fact
-from invio.service.asking import TheParts
 from invio.service.assembly import Parts
-from invio.service.shapes import Readiness
+from invio.service.dependencies import TheParts
+from invio.service.schemas import Readiness
 
 router = APIRouter(tags=["operators"])
 _WRITES_WITHIN = 2.0  # seconds

@@ -21,10 +21,10 @@ from invio.core.http.request_head import RequestHead
 from invio.core.reasons import Refusal
 from invio.core.versions import PathConflict, Putting
 from invio.delivery.access.catalogue import no_file
-from invio.service.asking import TheCaller, TheParts, address_in_path, caller_of, head_of
 from invio.service.assembly import Parts
+from invio.service.dependencies import TheCaller, TheParts, address_in_path, caller_of, head_of
 from invio.service.files import shape
-from invio.service.shapes import FileShape, Problem
+from invio.service.schemas import FileShape, Problem
 from invio.stores.arriving import Arriving
 from invio.stores.store import Found, Missing, WritableStore
 

@@ -6,8 +6,8 @@ from fastapi import APIRouter
 
 from invio.core.rules.decisions import RuleSet
 from invio.records.quotas import used
-from invio.service.asking import TheCaller, TheParts
-from invio.service.shapes import QuotaList, QuotaShape
+from invio.service.dependencies import TheCaller, TheParts
+from invio.service.schemas import QuotaList, QuotaShape
 
 router = APIRouter(tags=["quotas"])
 

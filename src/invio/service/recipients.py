@@ -17,11 +17,11 @@ from invio.delivery.access.authentication import session_secret
 from invio.records import recipients as records
 from invio.records.recipients import Recipient, TokenFacts
 from invio.records.sign_ins import forget_devices, succeeded
-from invio.service.asking import TheCaller, TheParts, head_of, require_administrator
 from invio.service.assembly import Parts
+from invio.service.dependencies import TheCaller, TheParts, head_of, require_administrator
 from invio.service.passwords import hashed_password, is_password
+from invio.service.schemas import PasswordAsk, RecipientAsk, RecipientList, RecipientShape, TokenAsk, TokenShape
 from invio.service.sessions import count_attempt
-from invio.service.shapes import PasswordAsk, RecipientAsk, RecipientList, RecipientShape, TokenAsk, TokenShape
 from invio.workers.pool import PoolBusy
 
 router = APIRouter(tags=["recipients"])

@@ -6,8 +6,8 @@ from fastapi import APIRouter
 
 from invio.core.moments import timestamp
 from invio.core.rules.decisions import Rule
-from invio.service.asking import TheCaller, TheParts, require_administrator
-from invio.service.shapes import RuleShape, RulesShape
+from invio.service.dependencies import TheCaller, TheParts, require_administrator
+from invio.service.schemas import RuleShape, RulesShape
 
 router = APIRouter(tags=["rules"])
 

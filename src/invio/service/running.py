@@ -21,9 +21,9 @@ import sqlalchemy as sa
 from invio.records import quotas, transfers
 from invio.records.archives import forget_unused
 from invio.records.audit import forget_lines
-from invio.records.company import Left
 from invio.records.facts import look_at_clock
 from invio.records.history import forget
+from invio.records.serving_lock import Left
 from invio.service.assembly import Parts
 from invio.stores.directory import DirectoryStore
 

@@ -23,11 +23,11 @@ from invio.records.recipients import (
     recipient_of_token,
 )
 from invio.records.sign_ins import DEVICE_LIFE, MustWait, attempt, device_of, know_device, succeeded
-from invio.service.asking import TheCaller, TheParts, head_of
 from invio.service.assembly import Parts
+from invio.service.dependencies import TheCaller, TheParts, head_of
 from invio.service.guard import DEVICE
 from invio.service.passwords import is_password
-from invio.service.shapes import Me, SignIn
+from invio.service.schemas import Me, SignIn
 from invio.workers.pool import PoolBusy
 
 router = APIRouter(tags=["sessions"])

@@ -18,9 +18,9 @@ from invio.delivery.sending.eager import in_pool
 from invio.delivery.transfers.live import view
 from invio.records.rows import TransferRow
 from invio.records.transfers import Scope, newest
-from invio.service.asking import TheCaller, TheParts, caller_of
 from invio.service.assembly import Parts
-from invio.service.shapes import TransferList, TransferShape
+from invio.service.dependencies import TheCaller, TheParts, caller_of
+from invio.service.schemas import TransferList, TransferShape
 from invio.service.streams import Watching
 
 router = APIRouter(tags=["transfers"])

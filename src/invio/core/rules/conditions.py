@@ -14,7 +14,7 @@ from invio.core.addresses import Address
 from invio.core.files import Caller, FileFacts
 from invio.core.http.forwarded import Network, is_among
 from invio.core.http.media_types import media_type_of
-from invio.core.rules.external_checks import Ask
+from invio.core.rules.external_checks import ExternalCheck
 
 VERSIONS = ("current", "earlier")
 DAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
@@ -40,7 +40,7 @@ class Conditions:
     hours: tuple[int, int] | None = None
     zone: tzinfo = UTC
     networks: tuple[Network, ...] = ()
-    ask: Ask | None = None
+    ask: ExternalCheck | None = None
 
     @property
     def of_the_file(self) -> bool:

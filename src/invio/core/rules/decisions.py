@@ -15,7 +15,7 @@ from itertools import product
 from invio.core.addresses import Address
 from invio.core.files import Caller, FileFacts
 from invio.core.rules.conditions import ALWAYS, Conditions
-from invio.core.rules.external_checks import SILENT, Answers, Ask, Question
+from invio.core.rules.external_checks import NO_POLICY, CheckRequest, ExternalCheck, ExternalPolicy
 from invio.core.rules.patterns import Pattern
 from invio.core.rules.quotas import Quota
 from invio.core.rules.terms import NO_TERMS, Terms, strictest_terms
@@ -148,7 +148,7 @@ class RuleSet:
         self.looks_at_files = any(rule.conditions.of_the_file for rule in self.rules)
         self.has_reasons = self.sure_below = True
         self.has_quotas = any(rule.terms.quotas for rule in self.rules)
-        self.answers: Answers = SILENT
+        self.answers: ExternalPolicy = NO_POLICY
         self.asks = any(rule.conditions.ask is not None for rule in self.rules)
         self._by_store: dict[str, list[Rule]] = {}
         self._any_store: list[Rule] = []
@@ -197,7 +197,7 @@ class RuleSet:
                         if ask is None or self._applies(rule, ask, caller, action, address):
                             yield rule
 
-    def _applies(self, rule: Rule, ask: Ask, caller: Caller, action: str, address: Address) -> bool:
+    def _applies(self, rule: Rule, ask: ExternalCheck, caller: Caller, action: str, address: Address) -> bool:
         """What whoever is asked says; closed when no answer can be had."""
         answer = self.answers.answer(ask, _question(rule, caller, action, address))
         return rule.effect == "deny" if answer is None else answer.applies
@@ -254,7 +254,7 @@ class RuleSet:
             if action != "list" and not self.allows(caller, action, address):
                 await self.answers.prefetch(self._questions(caller, "list", address))
 
-    def _questions(self, caller: Caller, action: str, address: Address) -> list[tuple[Ask, Question]]:
+    def _questions(self, caller: Caller, action: str, address: Address) -> list[tuple[ExternalCheck, CheckRequest]]:
         return [
             (rule.conditions.ask, _question(rule, caller, action, address))
             for rule in self._filed(address.store)
@@ -364,8 +364,8 @@ def _said_of(names: list[str]) -> str:
     return f"rules: {', '.join(dict.fromkeys(names)) or 'none'}"
 
 
-def _question(rule: Rule, caller: Caller, action: str, address: Address) -> Question:
-    return Question(rule.name, caller.recipient, caller.groups, action, str(address), caller.network)
+def _question(rule: Rule, caller: Caller, action: str, address: Address) -> CheckRequest:
+    return CheckRequest(rule.name, caller.recipient, caller.groups, action, str(address), caller.network)
 
 
 def _fits(

@@ -13,7 +13,7 @@ from typing import Protocol
 
 
 @dataclass(frozen=True, slots=True)
-class Ask:
+class ExternalCheck:
     """Whom a rule asks: the application at `url`, or the Python `function`, as `module:name`.
 
     `timeout` is for how many seconds an address may take to answer.
@@ -28,7 +28,7 @@ class Ask:
 
 
 @dataclass(frozen=True, slots=True)
-class Question:
+class CheckRequest:
     """Whether the rule called `rule` applies. `recipient` is None for somebody who did not sign in;
     `network` is the address that the request came from.
     """
@@ -42,7 +42,7 @@ class Question:
 
 
 @dataclass(frozen=True, slots=True)
-class Answer:
+class CheckResult:
     """Whether the rule applies, for how many seconds that is good, and why, for those who manage."""
 
     applies: bool
@@ -50,27 +50,27 @@ class Answer:
     because: str = ""
 
 
-class Answers(Protocol):
+class ExternalPolicy(Protocol):
     """Who answers. None: no answer could be had."""
 
-    def answer(self, ask: Ask, question: Question) -> Answer | None: ...
+    def answer(self, ask: ExternalCheck, question: CheckRequest) -> CheckResult | None: ...
 
-    async def prefetch(self, questions: Iterable[tuple[Ask, Question]]) -> None:
+    async def prefetch(self, questions: Iterable[tuple[ExternalCheck, CheckRequest]]) -> None:
         """Called where one may wait, before `answer` is where one may not."""
         ...
 
 
 @dataclass(frozen=True, slots=True)
-class Always:
+class FixedPolicy:
     """Always the same answer, without asking anybody: for proofs, and where nobody is there to be asked."""
 
-    said: Answer | None = None
+    said: CheckResult | None = None
 
-    def answer(self, ask: Ask, question: Question) -> Answer | None:  # noqa: ARG002
+    def answer(self, ask: ExternalCheck, question: CheckRequest) -> CheckResult | None:  # noqa: ARG002
         return self.said
 
-    async def prefetch(self, questions: Iterable[tuple[Ask, Question]]) -> None:
+    async def prefetch(self, questions: Iterable[tuple[ExternalCheck, CheckRequest]]) -> None:
         """Nobody is asked."""
 
 
-SILENT = Always()
+NO_POLICY = FixedPolicy()

@@ -16,7 +16,7 @@ from invio.core.http.caching import read_cache_control
 from invio.core.http.forwarded import Network, read_networks
 from invio.core.rules.conditions import ALWAYS, VERSIONS, Conditions, read_days, read_hours
 from invio.core.rules.decisions import ADMINISTER, EFFECTS, RULE_ACTIONS, Expectation, Rule, RuleSet, Who
-from invio.core.rules.external_checks import Ask
+from invio.core.rules.external_checks import ExternalCheck
 from invio.core.rules.patterns import BadPattern, Pattern, parse_pattern
 from invio.core.rules.quotas import Quota, read_period
 from invio.core.rules.terms import NO_TERMS, Terms
@@ -167,7 +167,7 @@ class _Reader:
             self.refuse((*at, "when"), "'from' must be before 'until'")
         return conditions
 
-    def _ask(self, at: _Place, given: Any) -> Ask:
+    def _ask(self, at: _Place, given: Any) -> ExternalCheck:
         example = 'as in ask = { url = "https://app.example.org/may" }'
         if not isinstance(given, dict) or (("url" in given) == ("function" in given)):
             self.refuse(at, f"ask is a table with a url or a function, {example}")
@@ -181,7 +181,7 @@ class _Reader:
             self.refuse((*at, "function"), f"function is {function!r}; expected 'module:name'")
         if type(timeout) not in (int, float) or not 0 < timeout <= _LONGEST_ASKED:
             self.refuse((*at, "timeout"), f"timeout is {timeout!r}; expected seconds, {_LONGEST_ASKED:g} at most")
-        return Ask(url, function, float(timeout))
+        return ExternalCheck(url, function, float(timeout))
 
     def _zone(self, at: _Place, name: object) -> tzinfo:
         if name == "UTC":

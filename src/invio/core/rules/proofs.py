@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from invio.core.addresses import Address
 from invio.core.files import Caller, FileFacts
 from invio.core.rules.decisions import ACTIONS, Decision, Expectation, Rule, RuleSet
-from invio.core.rules.external_checks import SILENT, Always, Answer
+from invio.core.rules.external_checks import NO_POLICY, CheckResult, FixedPolicy
 
 _KNOWN = 10_000  # sets of rules whose outcomes are kept
 
@@ -50,7 +50,7 @@ def _checked(
     if rules.looks_at_files:
         facts = facts_of(expected.address) if expected.size is expected.version is None else None
         facts = facts or _expected_facts(expected)
-    rules.answers = SILENT if expected.applies is None else Always(Answer(expected.applies))
+    rules.answers = NO_POLICY if expected.applies is None else FixedPolicy(CheckResult(expected.applies))
     return Checked(expected, rules.explain(caller, expected.action, expected.address, facts, expected.at))
 
 

@@ -9,8 +9,8 @@ from invio.core.links.seals import SealedLink
 from invio.core.links.terms import ORDER
 from invio.core.reasons import Refusal
 from invio.records.journal import Journal
-from invio.records.lines import insert
 from invio.records.rows import new_refusal
+from invio.records.statements import insert
 
 log = logging.getLogger("invio.delivery")
 

@@ -3,7 +3,7 @@
 By HTTP, the question is posted as JSON: `rule`, `recipient` (null for somebody who did not sign in),
 `groups`, `action`, `address`, `network`. The answer is a JSON object with `applies`, true or false,
 and, if it likes, `seconds`, for which that is good, and `because`. Anything else is no answer.
-A function gets the question and gives a bool or an `invio.Answer`.
+A function gets the question and gives a bool or an `invio.CheckResult`.
 """
 
 from __future__ import annotations
@@ -19,7 +19,7 @@ from pathlib import Path
 from typing import Any
 
 from invio.core.rules.decisions import RuleSet
-from invio.core.rules.external_checks import Answer, Ask, Question
+from invio.core.rules.external_checks import CheckRequest, CheckResult, ExternalCheck
 from invio.core.rules.file import BadRules
 from invio.producers.producer import ProducerFault, function_named
 from invio.workers.pool import DeadlinePassed, Pool, PoolBusy
@@ -33,12 +33,12 @@ _LONGEST = 3600.0  # seconds for which an answer is believed
 _LONGEST_ANSWER = 64 * 1024  # bytes
 _AT_ONCE = 8  # questions to one application, and as many that wait
 _KEPT = 4096
-_Key = tuple[Ask, Question]
+_Key = tuple[ExternalCheck, CheckRequest]
 
 
 @dataclass(frozen=True, slots=True)
 class _Kept:
-    answer: Answer | None
+    answer: CheckResult | None
     asked: float
 
     def is_fresh(self, now: float) -> bool:
@@ -55,8 +55,8 @@ class Outside:
         self._kept: dict[_Key, _Kept] = {}
         self._lock = threading.Lock()
         self._client: Any = None
-        self._pools: dict[Ask, Pool] = {}
-        self._functions: dict[str, Callable[[Question], bool | Answer]] = {}
+        self._pools: dict[ExternalCheck, Pool] = {}
+        self._functions: dict[str, Callable[[CheckRequest], bool | CheckResult]] = {}
 
     def use(self, rules: RuleSet, file: Path) -> RuleSet:
         """Has rules asked by these means; what was answered for others is forgotten.
@@ -78,7 +78,7 @@ class Outside:
         rules.answers = self
         return rules
 
-    def answer(self, ask: Ask, question: Question) -> Answer | None:
+    def answer(self, ask: ExternalCheck, question: CheckRequest) -> CheckResult | None:
         """What is known, or is asked now; on the event loop, what is known alone."""
         kept = self._kept.get((ask, question))
         if kept is not None and kept.is_usable(time.monotonic()):
@@ -100,7 +100,7 @@ class Outside:
         if asking:
             await asyncio.gather(*asking)
 
-    def _pool(self, ask: Ask) -> Pool:
+    def _pool(self, ask: ExternalCheck) -> Pool:
         """The threads that ask somebody: who hangs keeps nobody else from being asked."""
         with self._lock:
             pool = self._pools.get(ask)
@@ -108,19 +108,19 @@ class Outside:
                 pool = self._pools[ask] = Pool("asking", _AT_ONCE, waiting=_AT_ONCE, deadline=ask.timeout)
             return pool
 
-    async def _asked_async(self, ask: Ask, question: Question) -> Answer | None:
+    async def _asked_async(self, ask: ExternalCheck, question: CheckRequest) -> CheckResult | None:
         try:
             return self._keep(ask, question, await self._pool(ask).run(self._answer_of, ask, question))
         except (PoolBusy, DeadlinePassed) as error:
             return self._silent(ask, question, error)
 
-    def _asked(self, ask: Ask, question: Question) -> Answer | None:
+    def _asked(self, ask: ExternalCheck, question: CheckRequest) -> CheckResult | None:
         try:
             return self._keep(ask, question, self._pool(ask).call(self._answer_of, ask, question))
         except (PoolBusy, DeadlinePassed) as error:
             return self._silent(ask, question, error)
 
-    def _answer_of(self, ask: Ask, question: Question) -> Answer | None:
+    def _answer_of(self, ask: ExternalCheck, question: CheckRequest) -> CheckResult | None:
         try:
             return self._by_http(ask, question) if ask.url is not None else self._by_function(ask, question)
         except Exception as error:  # it is somebody else's code, or network, and may fail in any way
@@ -128,28 +128,28 @@ class Outside:
             return None
 
     @staticmethod
-    def _log(ask: Ask, question: Question, error: BaseException) -> None:
+    def _log(ask: ExternalCheck, question: CheckRequest, error: BaseException) -> None:
         said = {"rule": question.rule, "asked": str(ask), "error": f"{type(error).__name__}: {error}"}
         log.warning("rule.no-answer", extra={"fields": said})
 
-    def _silent(self, ask: Ask, question: Question, error: BaseException) -> Answer | None:
+    def _silent(self, ask: ExternalCheck, question: CheckRequest, error: BaseException) -> CheckResult | None:
         self._log(ask, question, error)
         return self._keep(ask, question, None)
 
-    def _keep(self, ask: Ask, question: Question, answer: Answer | None) -> Answer | None:
+    def _keep(self, ask: ExternalCheck, question: CheckRequest, answer: CheckResult | None) -> CheckResult | None:
         with self._lock:
             if len(self._kept) >= _KEPT:
                 self._kept.clear()
             self._kept[ask, question] = _Kept(answer, time.monotonic())
         return answer
 
-    def _by_function(self, ask: Ask, question: Question) -> Answer:
+    def _by_function(self, ask: ExternalCheck, question: CheckRequest) -> CheckResult:
         said = self._functions[str(ask.function)](question)
-        if isinstance(said, Answer):
+        if isinstance(said, CheckResult):
             return said
         if not isinstance(said, bool):
             raise TypeError(f"it gave {type(said).__name__}; expected True, False or an Answer")
-        return Answer(said)
+        return CheckResult(said)
 
     def _make_client(self) -> None:
         import httpx  # loaded where a rule asks
@@ -157,7 +157,7 @@ class Outside:
         if self._client is None:
             self._client = httpx.Client(follow_redirects=False, trust_env=False)
 
-    def _by_http(self, ask: Ask, question: Question) -> Answer:
+    def _by_http(self, ask: ExternalCheck, question: CheckRequest) -> CheckResult:
         posted = {**asdict(question), "groups": sorted(question.groups)}
         end, body = time.monotonic() + ask.timeout, b""
         with self._client.stream("POST", str(ask.url), json=posted, timeout=ask.timeout) as response:
@@ -175,4 +175,4 @@ class Outside:
         seconds = said.get("seconds", 0)
         if type(seconds) not in (int, float) or not 0 <= seconds < float("inf"):
             raise ValueError(f"'seconds' of its answer is {seconds!r}")
-        return Answer(said["applies"], min(float(seconds), _LONGEST), str(said.get("because", ""))[:300])
+        return CheckResult(said["applies"], min(float(seconds), _LONGEST), str(said.get("because", ""))[:300])

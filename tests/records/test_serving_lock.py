@@ -7,9 +7,9 @@ from pathlib import Path
 
 import sqlalchemy as sa
 
-from invio.records.company import ServingLock
 from invio.records.database import open_database
 from invio.records.facts import JUMP, look_at_clock, records_id
+from invio.records.serving_lock import ServingLock
 
 
 def _joined(folder: Path) -> ServingLock:
