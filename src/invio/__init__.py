@@ -38,7 +38,7 @@ _PLACES = {
     "BundleReply": "invio.delivery.route_replies",
     "FileReply": "invio.delivery.route_replies",
     "StreamReply": "invio.delivery.route_replies",
-    "ZeroCopyProtocol": "invio.delivery.sending.uvicorn.protocol",
+    "ZeroCopyProtocol": "invio.delivery.sending.uvicorn.expected",
     "mount": "invio.service.mounting",
 }
 

@@ -26,7 +26,7 @@ import uvloop
 from invio import __version__
 from invio.core.errors import ConfigurationError
 from invio.core.moments import timestamp
-from invio.delivery.sending.uvicorn.protocol import ZeroCopyProtocol
+from invio.delivery.sending.uvicorn.expected import ZeroCopyProtocol
 from invio.service.app import Service
 from invio.service.assembly import Parts, assemble
 from invio.service.permissions import exposed

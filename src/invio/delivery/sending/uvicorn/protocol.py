@@ -175,7 +175,11 @@ class ZeroCopyProtocol(HttpToolsProtocol):
         self.parser = None  # type: ignore[assignment] # the server's is more lenient than those that follow it
         # An application that says so can do without a task until it waits; but for requests that had to wait for
         # the end of an answer, which may have been sent in a task of its own.
-        self._starts_eagerly = getattr(self.app, "starts_eagerly", False) and self.limit_concurrency is None
+        self._starts_eagerly = (
+            getattr(self.app, "starts_eagerly", False)
+            and self.limit_concurrency is None
+            and not self.config.reset_contextvars  # which takes a task for each request
+        )
         self._reading = False
         self._answered = 0.0  # when the last answer ended, by the event loop's clock
         self.gone = False
@@ -437,22 +441,22 @@ class ZeroCopyProtocol(HttpToolsProtocol):
         path = raw.decode("ascii")
         scope["method"] = self.parser.get_method().decode("ascii")
         scope["http_version"] = version
-        scope["path"] = unquote(path) if "%" in path else path
-        scope["raw_path"] = raw
+        scope["path"] = self.root_path + (unquote(path) if "%" in path else path)
+        scope["raw_path"] = self.root_path.encode("ascii") + raw if self.root_path else raw
         scope["query_string"] = url.query or b""
         before = self.cycle
         self.cycle = cycle = RequestResponseCycle(
-            scope,
-            self.transport,
-            self.flow,
-            self.logger,
-            self.access_logger,
-            False,
-            state.default_headers,
-            _Signal(),  # type: ignore[arg-type]
-            self.expect_100_continue,
-            version != "1.0" and self.parser.should_keep_alive(),
-            self.on_response_complete,
+            scope=scope,
+            transport=self.transport,
+            flow=self.flow,
+            logger=self.logger,
+            access_logger=self.access_logger,
+            access_log=False,
+            default_headers=state.default_headers,
+            message_event=_Signal(),  # type: ignore[arg-type]
+            expect_100_continue=self.expect_100_continue,
+            keep_alive=version != "1.0" and self.parser.should_keep_alive(),
+            on_response=self.on_response_complete,
         )
         if before is None or before.response_complete:
             self.start(cycle.run_asgi(self._wired(cycle, self.app)))
