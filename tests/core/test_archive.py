@@ -18,6 +18,7 @@ from invio.core.archive.plan import RUN, SMALL, ArchiveContent
 from invio.core.archive.tar_layout import TarLayout
 from invio.core.archive.zip_layout import Entry, ZipLayout
 from invio.core.http.replies import Slice
+from invio.core.readable import HeldInMemory
 
 NOON = 1_768_478_400.0  # 2026-01-15 12:00 UTC
 Given = tuple[Entry, bytes]
@@ -32,22 +33,32 @@ def entry(name: str, content: bytes, modified: float | None = NOON, deflated: bo
     return Entry(name, len(content), zlib.crc32(content), modified, packed), held
 
 
+class Held(HeldInMemory):
+    """A content in memory."""
+
+    def __init__(self, data: bytes) -> None:
+        self.data, self.size = data, len(data)
+
+    def read(self, offset: int, count: int) -> bytes:
+        return self.data[offset : offset + count]
+
+
 class Contents:
     """What the archive's entries hold, in memory."""
 
     def __init__(self, given: Sequence[Given]) -> None:
         self._held = [held for _, held in given]
 
-    def source(self, number: int) -> bytes:
-        return self._held[number]
+    def source(self, number: int) -> Held:
+        return Held(self._held[number])
 
     def name_of(self, number: int) -> str:
         return str(number)
 
-    def run(self, archive: ArchiveContent, first: int, last: int) -> bytes:
+    def run(self, archive: ArchiveContent, first: int, last: int) -> Held:
         data = b"".join(archive.head(number) + self._held[number] for number in range(first, last))
         assert len(data) <= RUN
-        return data
+        return Held(data)
 
 
 def archive_of(given: Sequence[Given], kind: type[ZipLayout] | type[TarLayout] = ZipLayout) -> ArchiveContent:
@@ -61,7 +72,7 @@ def archive_of(given: Sequence[Given], kind: type[ZipLayout] | type[TarLayout] =
 def read(content: ArchiveContent, start: int = 0, stop: int | None = None) -> bytes:
     parts = content.cut(start, content.size if stop is None else stop)
     return b"".join(
-        part.source[part.offset : part.offset + part.length] if isinstance(part, Slice) else part  # type: ignore[index,misc]
+        part.source.read(part.offset, part.length) if isinstance(part, Slice) else part  # type: ignore[misc]
         for part in parts
     )
 

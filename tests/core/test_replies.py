@@ -159,7 +159,7 @@ def multiparts(reply: Reply, content: bytes) -> list[tuple[str, bytes]]:
         assert body[at : at + length] == content[start : start + length]
     message = message_from_bytes(b"Content-Type: " + headers(reply)["content-type"].encode() + b"\r\n\r\n" + body)
     assert not message.defects
-    return [(part["content-range"], part.get_payload(decode=True)) for part in message.get_payload()]  # type: ignore[misc,union-attr]
+    return [(part["content-range"], part.get_payload(decode=True)) for part in message.get_payload()]  # type: ignore[index,misc,union-attr]
 
 
 CONTENT = bytes(random.Random(1).choices(range(32, 127), k=4000))

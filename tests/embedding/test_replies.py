@@ -142,7 +142,7 @@ def test_a_speed_holds_and_bad_wishes_are_told(run: Run, tmp_path: Path) -> None
     assert 0.95 < time.monotonic() - began < 10
     for wish in ({"disposition": "show"}, {"speed": 0}, {"cache": "for ever"}):
         with pytest.raises(ValueError, match=r"expected|directive"):
-            invio.FileReply("x", **wish)  # type: ignore[arg-type]
+            invio.FileReply("x", **wish)
     with pytest.raises(ValueError, match="without quotes"):
         invio.StreamReply(lambda: [b""], tag='a"b')
 

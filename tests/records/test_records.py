@@ -6,7 +6,7 @@ import asyncio
 import sqlite3
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Awaitable, Iterator
 from pathlib import Path
 
 import pytest
@@ -203,12 +203,12 @@ def test_another_process_s_transaction_is_waited_for_beside_the_loop(engine: sa.
 def test_one_failed_piece_of_work_does_not_fail_its_neighbours(engine: sa.Engine) -> None:
     async def work() -> tuple[object, ...]:
         journal = Journal(engine)
-        outcomes = await asyncio.gather(
+        pieces: list[Awaitable[object]] = [
             journal.call(lambda connection: connection.execute(sa.text("SELECT no_such_column"))),
             journal.call(lambda connection: connection.execute(sa.text("SELECT 5")).scalar()),
             journal.begin(row()),
-            return_exceptions=True,
-        )
+        ]
+        outcomes = await asyncio.gather(*pieces, return_exceptions=True)
         journal.close()
         return tuple(outcomes)
 

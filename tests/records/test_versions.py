@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from typing import Any
 
 import pytest
 import sqlalchemy as sa
@@ -47,7 +48,8 @@ def test_listings_hold_against_all_that_there_is(
     monkeypatch.setattr("invio.records.versions._PAGE", page)
     with engine.begin() as connection:
         connection.execute(sa.delete(versions))
-    records, there = VersionRecords(engine, "s"), {}
+    records = VersionRecords(engine, "s")
+    there: dict[str, Any] = {}
     counts: dict[str, int] = {}
     for number, (path, removes) in enumerate(steps):
         blocked = any(other.startswith(path + "/") or path.startswith(other + "/") for other in there)

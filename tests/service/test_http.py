@@ -144,7 +144,7 @@ def parts(answer: Answer) -> list[tuple[str, bytes]]:
     message = message_from_bytes(head + answer.body)
     assert message.is_multipart()
     assert not message.defects
-    return [(part["content-range"], part.get_payload(decode=True)) for part in message.get_payload()]  # type: ignore[misc,union-attr]
+    return [(part["content-range"], part.get_payload(decode=True)) for part in message.get_payload()]  # type: ignore[index,misc,union-attr]
 
 
 def test_several_ranges_come_as_parts_with_their_exact_length(service: Service) -> None:

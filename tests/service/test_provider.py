@@ -57,7 +57,7 @@ class Issuer:
 
     @staticmethod
     def _published(name: str, key: Any) -> dict[str, Any]:
-        kind = RSAAlgorithm
+        kind: type[RSAAlgorithm | ECAlgorithm | OKPAlgorithm] = RSAAlgorithm
         if isinstance(key, ec.EllipticCurvePrivateKey):
             kind = ECAlgorithm
         elif isinstance(key, ed25519.Ed25519PrivateKey):

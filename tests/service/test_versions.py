@@ -320,7 +320,7 @@ def test_rules_tell_versions_apart(service: Service) -> None:
     assert service.get("/get/models/bay/floor.grid?version=2", "bob").content == b"two"
     assert service.get("/get/models/bay/floor.grid?version=1", "bob").status_code == 404
     assert [(one["version"], one["by"]) for one in versions(service, who="bob")] == [(2, None)]
-    asked = {"address": "models/bay/floor.grid", "as": "bob", "version": 1}
+    asked: dict[str, str | int] = {"address": "models/bay/floor.grid", "as": "bob", "version": 1}
     with service.client("ann") as client:
         decision = client.get("/api/decisions", params=asked).json()
         said = {reason["rule"]: reason["because"] for reason in decision["reasons"]}

@@ -104,7 +104,9 @@ def test_a_file_that_has_grown_since_is_had_as_far_as_it_was_found(store: Direct
     source = store.locate(parse_address("files/a.txt")).source
     with (root / "a.txt").open("a") as log:
         log.write("one line more")
-    os.close(source.open())  # type: ignore[union-attr]
+    descriptor = source.open()  # type: ignore[union-attr]
+    assert descriptor is not None
+    os.close(descriptor)
 
 
 def test_the_tag_changes_with_the_file(store: DirectoryStore, root: Path) -> None:

@@ -1,3 +1,6 @@
+from collections.abc import Iterator
+from typing import cast
+
 import pytest
 
 from invio.core.addresses import parse_address
@@ -22,7 +25,7 @@ def store() -> TablesStore:
 def test_a_table_is_made_anew_each_time_it_is_read(store: TablesStore) -> None:
     source = store.locate(parse_address("tables/count.csv")).source
     assert isinstance(source, Made)
-    assert [b"".join(source.chunks()) for _ in range(2)] == [b"0\r\n", b"1\r\n"]
+    assert [b"".join(cast(Iterator[bytes], source.chunks())) for _ in range(2)] == [b"0\r\n", b"1\r\n"]
 
 
 def test_nothing_is_known_of_a_table_before_it_is_made(store: TablesStore) -> None:

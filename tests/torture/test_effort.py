@@ -65,7 +65,8 @@ def others_are_answered(service: Service, within: float = 1.0) -> Iterator[None]
                 try:
                     status = service.get(path, who).status_code
                 except httpx.TransportError as error:
-                    status, _ = -1, wrong.append(f"{path}: {error!r}")
+                    status = -1
+                    wrong.append(f"{path}: {error!r}")
                 if status != 200:
                     wrong.append(f"{path} as {who}: {status}")
                 slowest[0] = max(slowest[0], time.monotonic() - began)

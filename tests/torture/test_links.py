@@ -30,7 +30,7 @@ def _changed_sign(chance: random.Random, path: str, pairs: list[str], _: list[st
         text = text[:at] + text[at + 1 :]
     else:
         text = text[:at] + chance.choice(SIGNS) + text[at:]
-    path, _, query = text.partition("?")
+    path, query = text.partition("?")[::2]
     return path, query.split("&")
 
 

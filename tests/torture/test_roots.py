@@ -16,7 +16,7 @@ from invio.core.http.request_head import RequestHead
 from invio.core.readable import ContentChanged
 from invio.core.reasons import Refusal
 from invio.core.versions import PathConflict, Putting
-from invio.delivery.sending.slices import pread
+from invio.delivery.sending.slices import read_fully
 from invio.stores import beneath
 from invio.stores.sources import DiskFile
 from invio.stores.store import Missing
@@ -70,7 +70,7 @@ def content(source: object) -> bytes:
     except ContentChanged:
         return b""
     try:
-        return pread(descriptor, source.size, 0)
+        return read_fully(descriptor, source.size, 0)
     finally:
         os.close(descriptor)
 
