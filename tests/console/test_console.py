@@ -204,7 +204,7 @@ def test_transfers_move_while_one_watches_and_end_truthfully(signed_in: SignIn, 
     client = subprocess.Popen(["curl", "-s", "-o", str(tmp_path / "grid"), made.stdout.strip()])
     row = page.get_by_role("row", name="west-bank-5m.grid").first
     expect(row).to_contain_text("under way")
-    seen: set[str] = set()
+    seen: set[str | None] = set()
     deadline = time.monotonic() + 20
     while len(seen) < 4 and time.monotonic() < deadline:
         seen.add(row.get_by_role("progressbar").get_attribute("aria-valuenow"))
