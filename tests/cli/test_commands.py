@@ -158,14 +158,14 @@ def test_transfers_lists_what_was_delivered(ann: Invio, bob: Invio) -> None:
     ("arguments", "status", "says"),
     [
         (["files", "none/"], 1, "(missing)"),
-        (["fetch", "files/none"], 1, "there is no file files/none for you here (missing)"),
+        (["fetch", "files/none"], 1, "there is no file files/none that you have access to (missing)"),
         (["fetch", "files/../x"], 2, "not an address"),
         (["fetch"], 2, "Missing argument"),
         (["fetch", "files/a", "files/b", "-o", "one-name"], 2, "several files need a folder"),
         (["fetch", "files/big.bin", "-o", "no/such/folder"], 2, "there is no folder no/such"),
         (["files", "--colour"], 2, "No such option"),
         (["why", "files/x", "--action", "eat"], 2, "is not one of"),
-        (["link", "make", "files/x"], 1, "there is no such key file; 'invio init' makes one"),
+        (["link", "make", "files/x"], 1, "there is no such key file; 'invio init' creates one"),
     ],
 )
 def test_the_exit_status_tells_a_no_from_a_wrong_call(ann: Invio, arguments: list[str], status: int, says: str) -> None:

@@ -95,7 +95,7 @@ def test_whoever_has_reached_it_is_told_when_it_frees(start: Start) -> None:
     refused = service.get("/get/files/f1.txt", "bob")
     told = refused.json()
     assert (told["reason"], told["text"], told["link"]) == ("quota", "More for members.", "https://example.org/join")
-    assert "1 file in 1 minute; there is room again at 20" in told["detail"]
+    assert "1 file in 1 minute; more is available at 20" in told["detail"]
     assert 50 <= int(refused.headers["retry-after"]) <= 60
     page = service.get("/get/files/f1.txt", "bob", accept="text/html")
     assert page.status_code == 429
@@ -146,7 +146,7 @@ def test_what_is_had_by_a_link_counts_to_the_quotas_of_its_maker(start: Start) -
     answers = at_once(12, lambda number: [(first, beside)[number % 2].get(link).status_code])
     assert answers == {200: 3, 429: 9}
     said = first.get(link).json()["detail"]
-    assert "counts to whoever had it made: 3 files in 1 day; there is room again at" in said
+    assert "count towards its maker's quota: 3 files in 1 day; more is available at" in said
     assert "bob" not in said
     own = first.get("/get/files/f2.txt", "bob")
     assert own.status_code == 429, "nobody hands on more than they have"

@@ -59,7 +59,7 @@ def test_somebody_is_added_given_a_token_and_let_in_no_more(service: Service) ->
     assert "token" not in cleo["tokens"][0] or cleo["tokens"][0]["token"] is None
     assert "laptop" in invio(service, "recipients", "list").stdout
 
-    assert "let in no more" in invio(service, "recipients", "disable", "cleo").stdout
+    assert "disabled" in invio(service, "recipients", "disable", "cleo").stdout
     assert status(service, made["token"]) == 401
     assert invio(service, "recipients", "disable", "cleo", "--undo").exit_code == 0
     assert status(service, made["token"]) == 200

@@ -262,7 +262,7 @@ def test_what_cannot_be_put_is_refused_with_what_to_do(service: Service) -> None
     put(service, FLOOR, b"one")
     for path, content, headers, status, says in (
         ("/api/files/files/a.txt", b"x", {}, 405, "nothing can be put into the store 'files'"),
-        ("/api/files/nowhere/a.txt", b"x", {}, 404, "there is no file nowhere/a.txt for you here"),
+        ("/api/files/nowhere/a.txt", b"x", {}, 404, "there is no file nowhere/a.txt that you have access to"),
         ("/api/files/models/bay/", b"x", {}, 400, "name the file"),
         ("/api/files/models/bay", b"x", {}, 409, "cannot be put there"),
         (FLOOR + "/below", b"x", {}, 409, "cannot be put there"),

@@ -2775,7 +2775,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description not allowed, or the link does not hold */
+            /** @description not allowed, or the link is not valid */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -2886,7 +2886,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description not allowed, or the link does not hold */
+            /** @description not allowed, or the link is not valid */
             403: {
                 headers: {
                     [name: string]: unknown;

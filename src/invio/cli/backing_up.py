@@ -46,7 +46,7 @@ def backup(file: Path, settings: Path, as_json: bool) -> None:
 @click.option("--dir", "folder", type=click.Path(path_type=Path), required=True, help="A new or empty folder.")
 @gives_json
 def restore(file: Path, folder: Path, as_json: bool) -> None:
-    """Put the backup FILE back into a folder of its own, once all of it was checked.
+    """Restore the backup FILE into a folder of its own, after checking all of it.
 
     Version numbers that may have been given since the backup was made are passed over.
     """
@@ -56,4 +56,4 @@ def restore(file: Path, folder: Path, as_json: bool) -> None:
     if as_json:
         print_json({"settings": str(settings.file)})
         return
-    say(f"Put back into {folder}; start it with: invio serve --settings {settings.file}")
+    say(f"Restored into {folder}; start it with: invio serve --settings {settings.file}")

@@ -92,7 +92,7 @@ class Bars:
 @gives_json
 @talks_to_service
 def fetch(client: Client, sources: tuple[str, ...], output: Path | None, version: int | None, as_json: bool) -> None:
-    """Download files, with progress; go on where an earlier download broke off.
+    """Download files, with progress; resume where an earlier download stopped.
 
     What has arrived is kept as NAME.part until it is whole. A sealed link needs no token.
     """
@@ -117,7 +117,9 @@ def fetch(client: Client, sources: tuple[str, ...], output: Path | None, version
 @click.option("--name", help="The archive's name; one that ends in .tar is a TAR archive.")
 @click.option("--flatten", is_flag=True, help="Put all files into one folder.")
 @click.option("--sums", is_flag=True, help="Add the entry SHA256SUMS, for sha256sum -c.")
-@click.option("--leave-out", is_flag=True, help="Go without what cannot be had, and list it in LEFT-OUT.txt.")
+@click.option(
+    "--leave-out", is_flag=True, help="Leave out files that cannot be included, and list them in LEFT-OUT.txt."
+)
 @gives_json
 @talks_to_service
 def bundle(

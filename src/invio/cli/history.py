@@ -19,14 +19,16 @@ _SHOWN = 50  # lines of a table; the other forms give all
 
 
 @click.command()
-@click.option("--recipient", metavar="ID", help="Of this recipient.")
-@click.option("--address", help="Of this file, or below this folder (store/folder/).")
-@click.option("--link", metavar="ID", help="By links of this id.")
-@click.option("--of-token", metavar="ID", help="With this token, or in sessions opened with it.")
-@click.option("--state", type=click.Choice(list(STATES)), help="That ended so.")
-@click.option("--since", type=WHEN, metavar="WHEN", help="Begun from then on: Unix seconds, 2026-12-24T18:00Z.")
-@click.option("--until", type=WHEN, metavar="WHEN", help="Begun before then.")
-@click.option("--limit", type=click.IntRange(min=1), help="So many, the newest first; 50 in a table, else all.")
+@click.option("--recipient", metavar="ID", help="Only this recipient's transfers.")
+@click.option("--address", help="Only this file, or files below this folder (store/folder/).")
+@click.option("--link", metavar="ID", help="Only transfers by links with this id.")
+@click.option("--of-token", metavar="ID", help="Only with this token, or in sessions opened with it.")
+@click.option("--state", type=click.Choice(list(STATES)), help="Only transfers in this state.")
+@click.option(
+    "--since", type=WHEN, metavar="WHEN", help="Started at or after this time: Unix seconds, 2026-12-24T18:00Z."
+)
+@click.option("--until", type=WHEN, metavar="WHEN", help="Started before this time.")
+@click.option("--limit", type=click.IntRange(min=1), help="How many to show, newest first; 50 in a table, else all.")
 @click.option("--csv", "as_csv", is_flag=True, help="Print all of it as CSV.")
 @click.option("--json", "as_json", is_flag=True, help="Print all of it as JSON Lines.")
 @talks_to_service
@@ -83,9 +85,9 @@ def _through(one: dict[str, Any]) -> str:
 
 
 @click.command()
-@click.option("--event", metavar="NAME", help="Of this event, or of all of a kind: sign-in, token, link.")
-@click.option("--by", metavar="ID", help="By this recipient.")
-@click.option("--limit", type=click.IntRange(min=1), help="So many, the newest first; 50 in a table, else all.")
+@click.option("--event", metavar="NAME", help="Only this event, or all events of a kind: sign-in, token, link.")
+@click.option("--by", metavar="ID", help="Only actions by this recipient.")
+@click.option("--limit", type=click.IntRange(min=1), help="How many to show, newest first; 50 in a table, else all.")
 @click.option("--json", "as_json", is_flag=True, help="Print all of it as JSON Lines.")
 @talks_to_service
 def audit(client: Client, event: str | None, by: str | None, limit: int | None, as_json: bool) -> None:

@@ -61,13 +61,13 @@ KEYS = click.option(
 _CONDITION_OPTIONS: list[Callable[[Any], Any]] = [
     click.option("--only", multiple=True, metavar="ADDRESS", help="Just this file, or below this folder."),
     click.option("--until", multiple=True, type=WHEN, metavar="WHEN",
-                 help="Its end: Unix seconds, 2026-12-24T18:00Z, or a span as 90m, 2h, 7d."),
-    click.option("--after", multiple=True, type=WHEN, metavar="WHEN", help="Its beginning."),
+                 help="When it expires: Unix seconds, 2026-12-24T18:00Z, or a span as 90m, 2h, 7d."),
+    click.option("--after", multiple=True, type=WHEN, metavar="WHEN", help="When it becomes valid."),
     click.option("--who", multiple=True, metavar="ID", help="Only for this recipient, signed in."),
     click.option("--net", multiple=True, metavar="CIDR", help="Only from this network."),
     click.option("--agent", multiple=True, metavar="TEXT", help="Only for this User-Agent, exactly."),
-    click.option("--uses", multiple=True, type=click.IntRange(min=1), help="At most so many downloads; needs an id."),
-    click.option("--rate", multiple=True, type=click.IntRange(min=1), help="At most so many bytes a second."),
+    click.option("--uses", multiple=True, type=click.IntRange(min=1), help="Allow this many downloads; needs an id."),
+    click.option("--rate", multiple=True, type=click.IntRange(min=1), help="Limit the speed, in bytes a second."),
     click.option("--via", multiple=True, metavar="TEXT", help="A label for the history: who passes it on."),
     click.option("--tag", multiple=True, metavar="ID", help="Names one transfer, to follow its progress."),
 ]  # fmt: skip
@@ -96,7 +96,7 @@ def link() -> None:
 @click.argument("address")
 @KEYS
 @click.option("--base", envvar="INVIO_URL", default="http://127.0.0.1:8480", show_default=True, show_envvar=True,
-              help="What the link begins with.")  # fmt: skip
+              help="The URL that the link starts with.")  # fmt: skip
 @click.option("--in", "within", metavar="FOLDER", help="Open everything below this folder (store/folder/).")
 @click.option("--version", type=click.IntRange(min=1), help="This version of the file.")
 @click.option("--as", "disposition", type=click.Choice(["attachment", "inline"]), help="Save it, or show it.")
@@ -163,7 +163,7 @@ def _facts(of: SealedLink) -> dict[str, Any]:
 def check(
     url: str, keys: Path, at: float | None, network: str | None, agent: str, caller: str | None, as_json: bool
 ) -> None:
-    """Tell whether the link URL would be honoured, and if not, why. Counts and revocations are not known here."""
+    """Check whether the link URL is valid, and if not, why. Only a service knows of uses and revocations."""
     ring = read_keys(keys)
     moment = time.time() if at is None else at
     result: dict[str, Any] = {"reason": "ok"}

@@ -80,13 +80,15 @@ def _versions(listed: list[dict[str, Any]], as_json: bool) -> None:
 
 @click.command()
 @click.argument("address")
-@click.option("--as", "recipient", metavar="RECIPIENT", help="Whom it is about, or 'anyone'; yourself when not given.")
+@click.option(
+    "--as", "recipient", metavar="RECIPIENT", help="The recipient to check, or 'anyone'; yourself when not given."
+)
 @click.option("--action", type=click.Choice(ACTIONS), default="read", show_default=True)
 @click.option("--version", type=click.IntRange(min=1), help="Of this version of the file; else of the newest.")
 @gives_json
 @talks_to_service
 def why(client: Client, address: str, recipient: str | None, action: str, version: int | None, as_json: bool) -> None:
-    """Tell whether RECIPIENT may do something with ADDRESS, and which rules make it so."""
+    """Explain whether RECIPIENT may do something with ADDRESS, and by which rules."""
     decision = client.why(address, recipient, action, version)
     if as_json:
         print_json(decision)
@@ -98,9 +100,9 @@ def why(client: Client, address: str, recipient: str | None, action: str, versio
     spoke = [reason for reason in decision["reasons"] if reason["spoke"]]
     silent = [reason for reason in decision["reasons"] if not reason["spoke"]]
     if not decision["reasons"]:
-        say("The rules behind it are shown to those who manage the address.")
+        say("The rules are shown only to recipients who may manage the address.")
     elif not spoke:
-        say("No rule speaks about it, and without one that allows, the answer is no.")
+        say("No rule applies, and what no rule allows is refused.")
     if decision["reasons"]:
         rows = [_reason(reason) for reason in spoke + silent]
         print_table([("", "left"), ("rule", "left"), ("line", "right"), ("because", "left")], rows)
@@ -115,7 +117,7 @@ def _reason(reason: dict[str, Any]) -> tuple[str | Text, ...]:
 
 
 @click.command()
-@click.option("--follow", is_flag=True, help="Go on showing them as they go, until Ctrl-C.")
+@click.option("--follow", is_flag=True, help="Keep updating until Ctrl-C.")
 @click.option("--limit", type=click.IntRange(1, 500), default=20, show_default=True)
 @gives_json
 @talks_to_service

@@ -19,17 +19,17 @@ from invio.core.links.keys import KeyRing, is_key_id, new_keys, read_keys, write
 
 @click.group()
 def recipients() -> None:
-    """Add and list recipients, give them tokens, and let them in no more. For those who manage a store."""
+    """Add, list and disable recipients, and manage their tokens and passwords. For administrators."""
 
 
 @recipients.command(name="add")
 @click.argument("recipient")
-@click.option("--name", help="What people call them; the id when not given.")
+@click.option("--name", help="The display name; the id when not given.")
 @click.option("--group", "groups", multiple=True, help="A group that they are in; may be given several times.")
 @gives_json
 @talks_to_service
 def add_recipient(client: Client, recipient: str, name: str | None, groups: tuple[str, ...], as_json: bool) -> None:
-    """Add RECIPIENT, or give an existing one this name and these groups. A token is made apart."""
+    """Add RECIPIENT, or give an existing one this name and these groups. A token is made by `invio recipient token`."""
     made = client.save_recipient(recipient, name, groups)
     if as_json:
         print_json(made)
@@ -64,15 +64,17 @@ def list_recipients(client: Client, as_json: bool) -> None:
 @recipients.command(name="token")
 @click.argument("recipient")
 @click.option("--label", default="", help="What it is for.")
-@click.option("--until", type=WHEN, metavar="WHEN", help="Its end: Unix seconds, 2026-12-24T18:00Z, or a span as 90d.")
+@click.option(
+    "--until", type=WHEN, metavar="WHEN", help="When it expires: Unix seconds, 2026-12-24T18:00Z, or a span as 90d."
+)
 @click.option("--end", metavar="TOKEN", help="End the token of this id instead of making one.")
 @gives_json
 @talks_to_service
 def make_token(client: Client, recipient: str, label: str, until: int | None, end: str | None, as_json: bool) -> None:
-    """Make a token for RECIPIENT and show it, for the only time."""
+    """Create a token for RECIPIENT and show it, once."""
     if end is not None:
         client.end_token(recipient, end)
-        print_json({"id": end}) if as_json else say(f"the token {end} of {recipient} holds no longer")
+        print_json({"id": end}) if as_json else say(f"the token {end} of {recipient} is revoked")
         return
     seconds = None if until is None else until - int(time.time())
     if seconds is not None and seconds < 1:
@@ -81,17 +83,17 @@ def make_token(client: Client, recipient: str, label: str, until: int | None, en
     if as_json:
         print_json(made)
         return
-    say(f"The token {made['id']} of {recipient} is shown this once: {made['token']}")
+    say(f"The token {made['id']} of {recipient} is shown only once: {made['token']}")
 
 
 @recipients.command(name="password")
 @click.argument("recipient")
-@click.option("--none", "without", is_flag=True, help="Take the password away.")
+@click.option("--none", "without", is_flag=True, help="Remove the password.")
 @click.option("--own", "known", is_flag=True, help="Change your own: the password that you have now is asked for, too.")
 @gives_json
 @talks_to_service
 def set_password(client: Client, recipient: str, without: bool, known: bool, as_json: bool) -> None:
-    """Set RECIPIENT's password for the console; it is asked for, and never shown. Their sessions end."""
+    """Set RECIPIENT's password for the console; you are asked for it. Their sessions end."""
     password, current = None, None
     if known:
         current = click.prompt("Password now", hide_input=True, err=True)
@@ -106,16 +108,16 @@ def set_password(client: Client, recipient: str, without: bool, known: bool, as_
 
 @recipients.command(name="disable")
 @click.argument("recipient")
-@click.option("--undo", is_flag=True, help="Let them in again.")
+@click.option("--undo", is_flag=True, help="Enable the recipient again.")
 @gives_json
 @talks_to_service
 def disable_recipient(client: Client, recipient: str, undo: bool, as_json: bool) -> None:
-    """Refuse RECIPIENT's tokens and sessions from now on."""
+    """Disable RECIPIENT: their tokens and sessions are refused."""
     changed = client.disable(recipient, not undo)
     if as_json:
         print_json(changed)
         return
-    say(f"{recipient} " + ("may ask again" if undo else "is let in no more"))
+    say(f"{recipient} " + ("is enabled" if undo else "is disabled; their tokens and sessions are refused"))
 
 
 def _day(moment: str | None) -> str:
@@ -146,14 +148,14 @@ def list_keys(keys: Path, as_json: bool) -> None:
 @KEYS
 @gives_json
 def new_key(name: str | None, keys: Path, as_json: bool) -> None:
-    """Make a key, called NAME, that seals new links from now on; the others go on opening theirs."""
+    """Make a key, called NAME, that seals new links; links sealed with the other keys stay valid."""
     ring = read_keys(keys)
     if name is not None and not is_key_id(name):
         raise CommandFailed(f"key id {name!r} must be 1 to 32 characters of A-Z a-z 0-9 _ -; nothing was changed")
     if name is None:
         name = next(f"k{number}" for number in range(1, len(ring.keys) + 2) if f"k{number}" not in ring.keys)
     if name in ring.keys:
-        raise CommandFailed(f"{keys}: there is a key {name!r} already; nothing was changed")
+        raise CommandFailed(f"{keys}: the key {name!r} exists already; nothing was changed")
     write_keys(KeyRing({**ring.keys, **new_keys(name).keys}, name), keys)
     read_keys(keys)
     _say(
@@ -168,12 +170,12 @@ def new_key(name: str | None, keys: Path, as_json: bool) -> None:
 @KEYS
 @gives_json
 def retire_key(name: str, keys: Path, as_json: bool) -> None:
-    """Take the key NAME out of use: every link that it sealed is refused from now on."""
+    """Retire the key NAME: every link that it sealed is refused."""
     ring = read_keys(keys)
     if name not in ring.keys:
         raise CommandFailed(f"{keys}: there is no key {name!r}; keys are {', '.join(ring.keys)}")
     if name == ring.current:
-        raise CommandFailed(f"{keys}: {name!r} seals new links; make another first, with 'invio keys new'")
+        raise CommandFailed(f"{keys}: {name!r} seals new links; create another first, with 'invio keys new'")
     write_keys(KeyRing({other: key for other, key in ring.keys.items() if other != name}, ring.current), keys)
     _say({"id": name, "retired": True}, f"links that {name} sealed are refused now", as_json)
 

@@ -20,7 +20,7 @@ from invio.core.addresses import parse_file_address
 )
 @click.argument("address")
 @click.option("--type", "media_type", help="The media type, where the file's name does not tell it.")
-@click.option("--only-new", is_flag=True, help="Not in the place of a file that is there.")
+@click.option("--only-new", is_flag=True, help="Fail if the file already exists.")
 @gives_json
 @talks_to_service
 def put(
@@ -72,7 +72,7 @@ def _pairs(file: Path, address: str) -> list[tuple[Path | None, str]]:
 @click.command()
 @click.argument("address")
 @click.option(
-    "--version", type=click.IntRange(min=1), help="This version alone; without it, the file with all of them."
+    "--version", type=click.IntRange(min=1), help="Only this version; without it, the file with all its versions."
 )
 @gives_json
 @talks_to_service

@@ -30,7 +30,7 @@ _SETTINGS = click.option(
 
 @click.group()
 def rules() -> None:
-    """Prove the rules: what they say, and what a change of them would change."""
+    """Test the rules, and show what a change of them would change."""
 
 
 @rules.command(name="check")
@@ -38,7 +38,7 @@ def rules() -> None:
 @_SETTINGS
 @gives_json
 def check_rules(file: Path | None, settings: Path, as_json: bool) -> None:
-    """Read the rules, or FILE instead of them, and put each of its [[expect]] to them.
+    """Check the rules, or FILE instead of them, against each [[expect]] in it.
 
     Exit status 1 when the file cannot be used, or an expectation is not met.
     """
@@ -124,7 +124,7 @@ def compare_rules(new: Path, settings: Path, as_csv: bool, as_json: bool) -> Non
         rows, count = _rows_of(_watched(found, counted))
         _print_table(rows, count)
     for name, fault in proving.silent.items():
-        say(f"{name}: its files were not compared, for the store did not answer ({fault})", err=True)
+        say(f"{name}: its files were not compared, because the store did not answer ({fault})", err=True)
     if not (as_csv or as_json):
         say(f"{counted.count} files, {len(callers)} callers: {count or 'no'} outcomes would change")
     if count:

@@ -49,7 +49,13 @@ actions = ["list", "read", "bundle", "link", "put", "manage", "administer"]
 
 
 @click.command()
-@click.option("--dir", "folder", type=click.Path(path_type=Path), default=Path(), help="Where; the present folder.")
+@click.option(
+    "--dir",
+    "folder",
+    type=click.Path(path_type=Path),
+    default=Path(),
+    help="The folder to create it in; the current one when not given.",
+)
 @click.option("--admin", default="admin", show_default=True, metavar="ID", help="The first administrator.")
 @gives_json
 def init(folder: Path, admin: str, as_json: bool) -> None:
@@ -61,7 +67,7 @@ def init(folder: Path, admin: str, as_json: bool) -> None:
     names = {"settings": "invio.toml", "rules": "rules.toml", "keys": "keys.json"}
     there = [name for name in names.values() if (folder / name).exists()]
     if there:
-        raise CommandFailed(f"{folder / there[0]} is there already; nothing was changed")
+        raise CommandFailed(f"{folder / there[0]} exists already; nothing was changed")
     if not re.fullmatch(r"[A-Za-z0-9._@-]{1,64}", admin) or admin in ("anyone", "signed-in"):
         raise click.UsageError(f"--admin {admin!r}: an id has 1 to 64 of A-Z a-z 0-9 . _ @ -, and is not 'anyone'")
     (folder / "files").mkdir(parents=True, exist_ok=True)
@@ -79,7 +85,7 @@ def init(folder: Path, admin: str, as_json: bool) -> None:
         print_json({**{key: str(folder / name) for key, name in names.items()}, "administrator": admin, "token": token})
         return
     say(f"Made {', '.join(str(folder / name) for name in names.values())}.")
-    say(f"The token of {admin} is shown this once: {token}")
+    say(f"The token of {admin} is shown only once: {token}")
     say(f"Put files into {folder / 'files'}, then: invio serve --settings {folder / 'invio.toml'}")
 
 
@@ -103,7 +109,7 @@ def serve(settings: Path, host: str | None, port: int | None) -> None:
 @click.option("--port", type=click.IntRange(0, 65535), default=8480, show_default=True)
 @click.option("--data", type=click.Path(path_type=Path), default=Path("demo-data"), show_default=True,
               help="Where the demo's files are made.")  # fmt: skip
-@click.option("--fresh", is_flag=True, help="Make them anew.")
+@click.option("--fresh", is_flag=True, help="Create them again.")
 def demo(port: int, data: Path, fresh: bool) -> None:
     """Run the service with made-up data: the Brackwater Sound Survey."""
     from invio.service.run import listening_socket, run, url_of

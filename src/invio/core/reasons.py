@@ -33,61 +33,57 @@ _TABLE = [
     ),
     Reason("bad-seal", 403, "The link was altered", "Use the link exactly as you received it, or ask for a new one."),
     Reason("out-of-scope", 403, "The link does not open this file", "Ask for a link that includes this file."),
-    Reason("not-yet", 403, "The link does not hold yet", "Come back when it does."),
+    Reason("not-yet", 403, "The link is not valid yet", "Use it after the time named below."),
     Reason("expired", 410, "The link has expired", "Ask whoever gave you the link for a new one."),
     Reason(
         "wrong-recipient", 403, "The link is for somebody else", "Sign in as the person that the link was made for."
     ),
     Reason(
-        "wrong-network", 403, "The link does not hold from this network", "Use the network that the link was made for."
+        "wrong-network", 403, "The link is not valid from this network", "Use the network that the link was made for."
     ),
-    Reason(
-        "wrong-agent", 403, "The link does not hold for this program", "Use the program that the link was made for."
-    ),
+    Reason("wrong-agent", 403, "The link is not valid for this program", "Use the program that the link was made for."),
     Reason("revoked", 410, "The link was revoked", "Ask whoever gave you the link for a new one."),
-    Reason(
-        "used-up", 410, "The link has been used as often as it may be", "Ask whoever gave you the link for a new one."
-    ),
+    Reason("used-up", 410, "The link has no uses left", "Ask whoever gave you the link for a new one."),
     Reason("sign-in", 401, "Sign in to get this", "Sign in, or send an access token."),
     Reason("bad-token", 401, "The access token is not valid", "Sign in again, or use another token."),
-    Reason("not-allowed", 403, "You may not have this", "Ask the operator of this service for access."),
+    Reason("not-allowed", 403, "You do not have access to this", "Ask the operator of this service for access."),
     Reason("cross-site", 403, "The request came from another site", "Use this service's own pages."),
     Reason("missing", 404, "There is no such file here", "Check the address."),
-    Reason("wrong-method", 405, "That method does not apply here", "Use one that Allow names."),
+    Reason("wrong-method", 405, "This method is not supported here", "Use a method that the Allow field lists."),
     Reason(
         "precondition",
         412,
         "The file is not the one that the request expects",
         "Get the file's facts again and repeat the request.",
     ),
-    Reason("bad-request", 400, "The request is not well formed", "See what is wrong below, and mend it."),
+    Reason("bad-request", 400, "The request is not well formed", "Fix the problem described below."),
     Reason("too-slow", 408, "The request did not arrive in time", "Send it again, without long pauses."),
-    Reason("long-head", 431, "The head of the request is too long", "Send fewer or shorter header fields."),
-    Reason("no-selection", 400, "Nothing was selected", "Name one file or folder at least."),
+    Reason("long-head", 431, "The request's header section is too long", "Send fewer or shorter header fields."),
+    Reason("no-selection", 400, "Nothing was selected", "Select at least one file or folder."),
     Reason("bad-selection", 403, "Some of the selected files cannot be bundled", "Leave out the files named below."),
     Reason("too-large", 413, "The request or the selection is too large", "Send less, or select fewer files."),
-    Reason("file-too-large", 413, "The file is too large", "Put a smaller one, or ask the operator."),
+    Reason("file-too-large", 413, "The file is too large", "Upload a smaller file, or ask the operator."),
     Reason(
         "in-the-way",
         409,
         "A file is where a folder would have to be, or the other way round",
         "Choose another address.",
     ),
-    Reason("no-space", 507, "There is no room for the file", "Ask the operator."),
+    Reason("no-space", 507, "There is not enough space for the file", "Ask the operator."),
     Reason("range", 416, "The range lies outside the file", "Ask for a range inside the file."),
     Reason("changed", 503, "The file changed while it was being read", "Try again."),
     Reason("not-made", 503, "The file could not be made", "Try again in a while, or ask the operator."),
-    Reason("quota", 429, "You have obtained as much as you may for now", "Come back when there is room again."),
-    Reason("slow-down", 429, "There were too many failed sign-ins from here", "Wait a while, then try again."),
+    Reason("quota", 429, "You have reached a quota", "Try again after the time named below."),
+    Reason("slow-down", 429, "Too many sign-ins from here have failed", "Wait a while, then try again."),
     Reason(
         "too-many",
         429,
-        "You are obtaining as many files at once as you may",
-        "Let one of them end, then ask again.",
+        "You have too many downloads under way",
+        "Wait for one of them to finish, then try again.",
     ),
     Reason("busy", 503, "The service is busy", "Try again in a few seconds."),
-    Reason("unreachable", 503, "The system that has the file does not answer", "Try again in a while."),
-    Reason("failed", 500, "The service failed at this", "Try again in a while, or tell the operator."),
+    Reason("unreachable", 503, "The system that stores the file does not answer", "Try again in a while."),
+    Reason("failed", 500, "The service failed", "Try again in a while, or tell the operator."),
     Reason("unavailable", 503, "The service cannot record the delivery", "Try again in a while."),
 ]
 

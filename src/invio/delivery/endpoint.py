@@ -248,7 +248,7 @@ def _check_host(head: RequestHead, scope: Any) -> None:
     """RFC 9110 §7.2: an HTTP/1.1 request has exactly one Host. Raises Refusal (`bad-request`)."""
     host = head.get(b"host")
     if scope["http_version"] == "1.1" and (host is None or "," in host):
-        raise Refusal("bad-request", "an HTTP/1.1 request has one Host field")
+        raise Refusal("bad-request", "an HTTP/1.1 request needs exactly one Host field")
 
 
 def _said_address(path: str) -> str:

@@ -72,7 +72,7 @@ def problem(refusal: Refusal, pages: Pages = USUAL_PAGES) -> dict[str, Any]:
 def unreachable(fault: StoreFault) -> Refusal:
     """What is said of a store that does not answer; the rest is for the operator."""
     log.error("store.failed", extra={"fields": {"error": str(fault)}})
-    return Refusal("unreachable", "the system that keeps this file did not answer as it should", retry_after=10)
+    return Refusal("unreachable", "the system that stores this file did not answer as expected", retry_after=10)
 
 
 def refusal_reply(

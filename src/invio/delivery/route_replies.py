@@ -94,7 +94,7 @@ class _Reply(Response):
                 raise
             said = Refusal("changed", str(error))
             if isinstance(error, ProducerFailed):
-                said = Refusal("not-made", "the content could not be made; the log says why")
+                said = Refusal("not-made", "the content could not be produced; the log says why")
             await sender.send(refusal_reply(said, head.method, head.get(b"accept"), pages=_PAGES))
         if self.background is not None:
             await self.background()

@@ -51,7 +51,7 @@ class ServingLock:
             if time.monotonic() > end:
                 os.close(self._starting)
                 raise ConfigurationError(
-                    f"{folder}: another process has been starting for {_STARTS_WITHIN:g} s; end it first"
+                    f"{folder}: another process has been starting for {_STARTS_WITHIN:g} s; stop it first"
                 )
             time.sleep(0.05)
         self.first = not any(True for _ in self._living())

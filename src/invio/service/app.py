@@ -208,7 +208,9 @@ async def _records_failed(request: Request, error: Exception) -> Response:
 
 async def _busy(request: Request, error: Exception) -> Response:
     log.warning("service.busy", extra={"fields": {"path": request.url.path, "error": str(error)}})
-    return await _refused(request, Refusal("busy", "the service has too much of this to do; ask again", retry_after=5))
+    return await _refused(
+        request, Refusal("busy", "the service is busy with requests of this kind; try again", retry_after=5)
+    )
 
 
 async def _failed(request: Request, error: Exception) -> Response:

@@ -45,7 +45,7 @@ def _operation(method: str) -> dict[str, Any]:
         for status, title in {
             400: "the link or address is malformed",
             401: "signing in would help",
-            403: "not allowed, or the link does not hold",
+            403: "not allowed, or the link is not valid",
             404: "no such file for this caller",
             410: "the link is over",
             412: "a precondition failed",

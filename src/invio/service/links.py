@@ -101,7 +101,7 @@ def list_links(
 ) -> LinkList:
     """Those that one made; for administrators, everybody's."""
     if caller.recipient is None:
-        raise Refusal("sign-in", "sign in: the list is of your own links, or of everybody's for administrators")
+        raise Refusal("sign-in", "sign in: the list shows your own links, or for administrators everybody's")
     if maker is None and not parts.rules.administers(caller):
         maker = caller.recipient
     if maker is not None and maker != caller.recipient and not parts.rules.administers(caller):
@@ -137,7 +137,7 @@ async def delete_link(caller: TheCaller, parts: TheParts, link: str) -> LinkFact
         return _facts(cast(LinkRow, records.link_named(connection, link)))
 
     if not may and caller.recipient is None:
-        raise Refusal("sign-in", "links are revoked by those who made them")
+        raise Refusal("sign-in", "a link can be revoked only by its maker or an administrator")
     if not 1 <= len(link) <= 64:
         raise Refusal("bad-request", "a link's id has 1 to 64 characters")
     facts = await parts.journal.call(work)
@@ -248,7 +248,9 @@ def _hold_for(terms: list[Terms], address: Address, given: dict[str, object]) ->
     if "until" not in given and usual is not None:
         given["until"] = now + usual
     if longest is not None and int(str(given["until"])) > now + longest:
-        raise Refusal("not-allowed", f"the rules let a link for {address} hold for at most {period_text(longest)}")
+        raise Refusal(
+            "not-allowed", f"the rules allow a link for {address} to be valid for at most {period_text(longest)}"
+        )
 
 
 def _require(parts: Parts, caller: Caller, address: Address, within: Address | None, version: int | None) -> None:

@@ -187,14 +187,16 @@ class Mounted:
     def parts(self) -> Parts:
         """What the delivery consists of. Raises RuntimeError while the application does not run."""
         if self._parts is None:
-            raise RuntimeError("the delivery runs while the application does; start the application's lifespan first")
+            raise RuntimeError(
+                "the mounted delivery runs only while the application's lifespan does; start the lifespan first"
+            )
         return self._parts
 
     @asynccontextmanager
     async def running(self) -> AsyncIterator[None]:
         """Opens the records, delivers, and closes them: what the application's lifespan has to last for."""
         if self._parts is not None:
-            raise RuntimeError("the delivery runs already")
+            raise RuntimeError("the mounted delivery is running already")
         decider = _AppDecider(self._authorize, asyncio.get_running_loop())
         identifier = _AppIdentifier(self._recipient)
         parts = await run_in_threadpool(assemble, self._settings, decider, identifier)
@@ -207,7 +209,7 @@ class Mounted:
 
     async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
         if self._service is None:
-            raise RuntimeError("the delivery does not run: start the server with the application's lifespan on")
+            raise RuntimeError("the mounted delivery is not running; start the server with the lifespan on")
         scope[APPLICATION] = scope.get("app")
         await self._service(scope, receive, send)
 

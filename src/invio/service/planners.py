@@ -33,7 +33,11 @@ class Planners:
         who = f"recipient:{caller.recipient}" if caller.recipient else f"network:{caller.network}"
         turns = self._turns.setdefault(who, _Turns())
         if turns.taken >= _OF_ONE + _WAITING:
-            raise Refusal("too-many", f"{turns.taken} archives of yours are being prepared already", retry_after=_AGAIN)
+            raise Refusal(
+                "too-many",
+                f"{turns.taken} of your archives are being prepared already; wait for one of them",
+                retry_after=_AGAIN,
+            )
         turns.taken += 1
         try:
             async with turns.free:

@@ -72,7 +72,7 @@ async def put_file(address: str, request: Request, response: Response, caller: T
             # It may have taken hours: whoever can no longer sign in puts nothing any more.
             caller = await caller_of(request)
             if wanted is not None and wanted != arriving.sha256:
-                raise Refusal("bad-request", "what arrived is not what its digest says; send it again")
+                raise Refusal("bad-request", "the content does not match its digest; send it again")
             found, new = await run_in_threadpool(_put, parts, store, caller, where, arriving, putting)
     except PathConflict:
         raise Refusal("in-the-way", f"{where} cannot be put there") from None
@@ -131,7 +131,7 @@ def _store(parts: Parts, address: Address) -> WritableStore:
     if store is None:
         raise Refusal("missing", no_file(address))
     if not isinstance(store, WritableStore):
-        raise Refusal("wrong-method", f"nothing can be put into the store {address.store!r}", allow="GET, HEAD")
+        raise Refusal("wrong-method", f"the store {address.store!r} is read-only", allow="GET, HEAD")
     return store
 
 
@@ -155,7 +155,7 @@ def _check(parts: Parts, address: Address, putting: Putting) -> None:
 def _require_room(parts: Parts, size: int) -> None:
     most = parts.settings.limits.put_bytes
     if most is not None and size > most:
-        raise Refusal("file-too-large", f"a file that is put has at most {most} bytes")
+        raise Refusal("file-too-large", f"an uploaded file may have at most {most} bytes")
 
 
 async def _take(request: Request, arriving: Arriving, parts: Parts) -> None:
@@ -183,9 +183,11 @@ async def _pieces(request: Request, idle: float) -> AsyncIterator[bytes]:
         except StopAsyncIteration:
             return
         except ClientDisconnect:
-            raise Refusal("bad-request", "the connection ended before the file did; nothing was changed") from None
+            raise Refusal(
+                "bad-request", "the connection ended before the file was complete; nothing was changed"
+            ) from None
         except TimeoutError:
-            raise Refusal("bad-request", f"nothing came for {idle:g} seconds; nothing was changed") from None
+            raise Refusal("bad-request", f"no data arrived for {idle:g} seconds; nothing was changed") from None
         yield piece
 
 
@@ -205,9 +207,9 @@ def _put(
 def _said_type(head: RequestHead, address: Address) -> str | None:
     """The media type, where it is other than the name tells. Raises Refusal."""
     if head.get(b"content-range") is not None:  # RFC 9110 §14.5
-        raise Refusal("bad-request", "a file is put whole, without Content-Range")
+        raise Refusal("bad-request", "a file is uploaded whole; leave Content-Range out")
     if (head.get(b"content-encoding") or "identity").lower() != "identity":
-        raise Refusal("bad-request", "a file is put as it is, without Content-Encoding")
+        raise Refusal("bad-request", "a file is uploaded as it is; leave Content-Encoding out")
     said = (head.get(b"content-type") or "").partition(";")[0].strip().lower()
     if said == "multipart/form-data":
         raise Refusal("bad-request", "the body is the file itself, not a form; with curl, use -T")

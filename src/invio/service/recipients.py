@@ -48,7 +48,7 @@ async def put_recipient(
 ) -> RecipientShape:
     """Adds a recipient, without a token; or gives an existing one this name and these groups."""
     if recipient in _MEANS_OTHERS:
-        raise Refusal("bad-request", f"{recipient!r} means others in the rules; choose another id")
+        raise Refusal("bad-request", f"{recipient!r} has a meaning of its own in the rules; choose another id")
     await require_administrator(parts, caller)
 
     def work(connection: sa.Connection) -> RecipientShape:
@@ -112,7 +112,7 @@ async def _hashed(parts: Parts, password: str) -> str:
     try:
         return await parts.pools.passwords.run(hashed_password, password)
     except PoolBusy:
-        raise Refusal("busy", "too many people sign in at this moment", retry_after=2) from None
+        raise Refusal("busy", "too many sign-ins are being checked; try again in a moment", retry_after=2) from None
 
 
 async def _require_current(asked: PasswordAsk, request: Request, parts: Parts, caller: Caller) -> None:
@@ -128,9 +128,9 @@ async def _require_current(asked: PasswordAsk, request: Request, parts: Parts, c
     if lately:
         return
     if kept is None:
-        raise Refusal("not-allowed", "your first password is set by an administrator; ask one")
+        raise Refusal("not-allowed", "ask an administrator to set your first password")
     if asked.current is None:
-        raise Refusal("not-allowed", "give the password that you have now, in 'current'")
+        raise Refusal("not-allowed", "'current' must be the password that you have now")
     counters = password_counters(recipient, caller.network, None)
     await count_attempt(parts, counters, caller.network, recipient)
     if not await parts.pools.passwords.run(is_password, kept, asked.current):
@@ -153,7 +153,7 @@ async def post_enable(caller: TheCaller, parts: TheParts, recipient: str = _Id) 
 async def _disable(caller: TheCaller, parts: TheParts, recipient: str, disabled: bool) -> RecipientShape:
     await require_administrator(parts, caller)
     if disabled and recipient == caller.recipient:
-        raise Refusal("bad-request", "that is yourself; have somebody else do it")
+        raise Refusal("bad-request", "you cannot do this to yourself; ask another administrator")
 
     def work(connection: sa.Connection) -> RecipientShape:
         records.disable(connection, recipient, disabled)

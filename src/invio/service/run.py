@@ -134,7 +134,9 @@ def listening_socket(host: str, port: int) -> socket.socket:
     except OSError as error:
         listener.close()
         if error.errno == errno.EADDRINUSE:
-            raise CannotListen(f"port {port} of {host} is in use; end what uses it, or choose another port") from None
+            raise CannotListen(
+                f"port {port} of {host} is in use; stop the program that uses it, or choose another port"
+            ) from None
         raise CannotListen(f"cannot listen on {host} port {port}: {error.strerror}") from None
     return listener
 

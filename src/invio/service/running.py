@@ -134,7 +134,7 @@ async def _hourly(parts: Parts) -> None:
     if clock.jumped:
         log.error("clock.jumped", extra={"fields": {"seconds": round(clock.jumped)}})
     if not clock.trusted:
-        raise RuntimeError("the clock has jumped by days; nothing is forgotten until it has gone on for a week")
+        raise RuntimeError("the clock has jumped by days; nothing is deleted from the history until a week has passed")
     now = time.time()
     while await parts.journal.call(partial(forget_unused, now=now)):
         await asyncio.sleep(0.05)

@@ -49,7 +49,7 @@ async def sign_in(asked: SignIn, request: Request, response: Response, parts: Th
     session = await parts.journal.call(lambda connection: open_session(connection, recipient.id, token))
     caller = Caller(recipient.id, recipient.groups, network, credential=recipient.credential)
     if session is None:
-        raise Refusal("bad-token", "this is not a token of a recipient here")
+        raise Refusal("bad-token", "this is not a valid token")
     parts.audit("sign-in.done", caller)
     secure = is_secure(request, parts)
     response.set_cookie(
@@ -75,7 +75,7 @@ async def _by_token(asked: SignIn, parts: Parts, network: str | None) -> Recipie
     if recipient is not None:
         return recipient
     await count_attempt(parts, token_counters(network), network, None)
-    raise Refusal("bad-token", "this is not a token of a recipient here")
+    raise Refusal("bad-token", "this is not a valid token")
 
 
 async def _by_password(asked: SignIn, head: RequestHead, parts: Parts, network: str | None) -> Recipient:
@@ -93,9 +93,9 @@ async def _by_password(asked: SignIn, head: RequestHead, parts: Parts, network: 
     try:
         fits = await parts.pools.passwords.run(is_password, kept, str(asked.password))
     except PoolBusy:
-        raise Refusal("busy", "too many people sign in at this moment", retry_after=2) from None
+        raise Refusal("busy", "too many sign-ins are being checked; try again in a moment", retry_after=2) from None
     if not fits or recipient is None:
-        raise Refusal("bad-token", "this is not the password of such a recipient here")
+        raise Refusal("bad-token", "the recipient or the password is wrong")
     await parts.journal.call(lambda connection: succeeded(connection, counters))
     return replace(recipient, credential="password")
 

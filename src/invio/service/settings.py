@@ -130,7 +130,7 @@ class FrontSettings(_Strict):
         if self.secret is not None and len(self.secret.get_secret_value()) < 16:
             raise ValueError("secret has 16 characters or more; openssl rand -hex 24 makes one")
         if self.redirect_header and not self.networks:
-            raise ValueError("redirect_header needs networks: to anybody else it would show where files lie")
+            raise ValueError("redirect_header needs networks: without it, anybody would learn where files are stored")
         return self
 
 
@@ -253,7 +253,7 @@ def read_settings(path: str | Path) -> Settings:
         text = file.read_text("utf-8")
         data = tomllib.loads(text)
     except FileNotFoundError:
-        raise BadSettings(f"{file}: there is no such settings file; 'invio init' makes one") from None
+        raise BadSettings(f"{file}: there is no such settings file; 'invio init' creates one") from None
     except (OSError, UnicodeDecodeError) as error:
         raise BadSettings(f"{file}: the settings cannot be read: {error}") from None
     except tomllib.TOMLDecodeError as error:

@@ -39,7 +39,7 @@ class Streams:
         if self._open[recipient] >= self._of_one:
             raise Refusal("too-many", f"you have {self._of_one} event streams open already", retry_after=_AGAIN)
         if self._open.total() >= self._most:
-            raise Refusal("busy", "as many event streams are open as may be", retry_after=_AGAIN)
+            raise Refusal("busy", "the service has reached its limit of event streams", retry_after=_AGAIN)
         self._open[recipient] += 1
         return Watching(self, recipient)
 

@@ -85,7 +85,7 @@ async def stream_transfers(request: Request, caller: TheCaller, parts: TheParts)
     change.
     """
     if caller.recipient is None:
-        raise Refusal("sign-in", "the stream shows your own transfers, or those that you manage")
+        raise Refusal("sign-in", "sign in: the stream shows your own transfers, or those that you manage")
     watching = parts.streams.begin(caller.recipient)
     headers = {"Cache-Control": "no-store", "X-Accel-Buffering": "no"}
     events = _events(parts, TransferVisibility(parts, caller), request, watching)

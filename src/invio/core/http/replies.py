@@ -177,7 +177,7 @@ def plan(head: RequestHead, representation: Representation) -> Reply:
     modified = representation.modified_second
     outcome = evaluate(head, representation.tag, modified)
     if outcome is Outcome.FAILED:
-        raise Refusal("precondition", "the file is another than If-Match or If-Unmodified-Since names")
+        raise Refusal("precondition", "the file does not match If-Match or If-Unmodified-Since")
     if outcome is Outcome.NOT_MODIFIED:
         return Reply(304, _validators(representation), [], 0)
     whole = _whole_of(representation)

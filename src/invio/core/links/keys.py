@@ -41,7 +41,7 @@ def read_keys(path: str | Path) -> KeyRing:
     try:
         data = json.loads(Path(path).read_text("utf-8"))
     except FileNotFoundError:
-        raise BadKeyFile(f"{path}: there is no such key file; 'invio init' makes one") from None
+        raise BadKeyFile(f"{path}: there is no such key file; 'invio init' creates one") from None
     except (OSError, ValueError, RecursionError) as error:
         raise BadKeyFile(f"{path}: not readable as JSON: {error}") from None
     keys = data.get("keys") if isinstance(data, dict) else None

@@ -239,7 +239,7 @@ def parse_url(url: str) -> SealedLink:
     """
     # urlsplit drops tabs and newlines and strips blanks; a link that had any must not pass.
     if any(ord(mark) <= 0x20 or ord(mark) == 0x7F for mark in url):
-        raise malformed("the link holds a blank or a control character")
+        raise malformed("the link contains a blank or a control character")
     parts = urlsplit(url)
     for prefix in ("/get/", "/pickup/"):
         _, found, rest = parts.path.partition(prefix)
@@ -289,7 +289,7 @@ def check_link(link: SealedLink, keys: Mapping[str, bytes], asked: Asked) -> Non
     if key is None:
         raise LinkRefused("unknown-key", "the link names a key that is not in use")
     if not _is_sealed_by(link, key):
-        raise LinkRefused("bad-seal", "the seal does not fit the link")
+        raise LinkRefused("bad-seal", "the seal does not match the link")
     failed = _first_failures(link, asked)
     if not failed:
         return
@@ -376,7 +376,8 @@ def id_of_maker(given: str, maker: str) -> str:
         given = given.removesuffix(MADE_BY + maker)
     if not given or MADE_BY in given:
         raise malformed(
-            f"id={given!r}: an id that you choose holds no {MADE_BY}; the service adds your own id behind one"
+            f"id={given!r}: an id that you choose may not contain {MADE_BY}; "
+            f"the service appends {MADE_BY} and your own id"
         )
     whole = f"{given}{MADE_BY}{maker}"
     if len(whole) > _ID_LIMIT:

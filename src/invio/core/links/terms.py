@@ -157,12 +157,12 @@ ORDER = ("out-of-scope", "not-yet", "expired", "wrong-recipient", "wrong-network
 
 SAYS = {
     "out-of-scope": "the link does not open {address}",
-    "not-yet": "the link holds from {moment} on",
-    "expired": "the link held until {moment}",
-    "wrong-recipient": "the link holds only for the recipient it names, signed in",
-    "wrong-network": "the link does not hold from your network address",
-    "wrong-agent": "the link does not hold for your User-Agent",
-    "used-up": "the link allows {value} downloads, and they were made",
+    "not-yet": "the link is valid from {moment} on",
+    "expired": "the link expired at {moment}",
+    "wrong-recipient": "the link is valid only for the recipient it names; sign in as them",
+    "wrong-network": "the link is not valid from your network address",
+    "wrong-agent": "the link is not valid for your User-Agent",
+    "used-up": "the link has been used {value} of {value} times",
 }
 
 

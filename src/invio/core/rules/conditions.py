@@ -57,9 +57,9 @@ class Conditions:
 
     def _misfit_of_time(self, now: float) -> str | None:
         if self.begins is not None and now < self.begins:
-            return f"it holds from {_moment(self.begins)} on"
+            return f"the rule is valid from {_moment(self.begins)} on"
         if self.ends is not None and now >= self.ends:
-            return f"it held until {_moment(self.ends)}"
+            return f"the rule was valid until {_moment(self.ends)}"
         if not self.days and self.hours is None:
             return None
         local = datetime.fromtimestamp(now, self.zone)

@@ -67,7 +67,7 @@ def parse_rules(text: str, file: str = "rules.toml", stores: Collection[str] = (
     try:
         data = tomllib.loads(text)
     except RecursionError:
-        raise BadRules(file, 1, "brackets lie within each other too deeply") from None
+        raise BadRules(file, 1, "brackets are nested too deeply") from None
     except tomllib.TOMLDecodeError as error:
         found = re.search(r"at line (\d+)", str(error))
         line = int(found[1]) if found else len(text.splitlines()) or 1
@@ -268,7 +268,7 @@ class _Reader:
         if not given:
             return NO_TERMS
         if entry["effect"] == "deny":
-            self.refuse((*at, next(iter(given))), "a rule that denies says nothing of how a file is delivered")
+            self.refuse((*at, next(iter(given))), "a rule that denies cannot say how a file is delivered")
         speed, cache = given.get("speed"), given.get("cache")
         if speed is not None and (type(speed) is not int or speed < 1):
             self.refuse((*at, "speed"), f"speed is {speed!r}; expected bytes a second, a whole number of 1 or more")
@@ -287,7 +287,7 @@ class _Reader:
         quotas = () if "quota" not in given else (self._quota(at, entry),)
         default, longest = (self._period(at, entry, key) for key in ("link_default", "link_longest"))
         if default is not None and longest is not None and default > longest:
-            self.refuse((*at, "link_default"), "link_default is longer than link_longest")
+            self.refuse((*at, "link_default"), "link_default must not be longer than link_longest")
         return Terms(speed, given.get("disposition"), cache, quotas, default, longest)
 
     def _period(self, at: _Place, entry: dict[str, Any], key: str) -> int | None:

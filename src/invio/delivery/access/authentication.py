@@ -134,7 +134,7 @@ class Identifier:
         try:
             recipient = await self._pool.run(self._read, query, secret)
         except (PoolBusy, DeadlinePassed):
-            raise Refusal("busy", "too many credentials are looked up at this moment", retry_after=1) from None
+            raise Refusal("busy", "too many sign-ins are being checked; try again in a moment", retry_after=1) from None
         if len(self._kept) >= _KEPT_COUNT:
             self._kept.clear()
         self._kept[key] = (now, recipient)
@@ -154,7 +154,7 @@ class Identifier:
         known = None if told is None else recipient_named(connection, told.id)
         if told is None or known is None:
             return told
-        # Somebody may be known here as well: to be in further groups, or to be let in no more.
+        # Somebody may be known here as well: to be in further groups, or to be disabled.
         return None if known.disabled else replace(told, groups=told.groups | known.groups)
 
     def _note_use(self, token: str) -> None:
@@ -215,4 +215,7 @@ def check_same_site(head: RequestHead, caller: Caller) -> None:
     else:
         fits = origin is not None and origin.partition("://")[2] == head.get(b"host")
     if not fits:
-        raise Refusal("cross-site", "a change made with the session cookie must come from this service's own pages")
+        raise Refusal(
+            "cross-site",
+            "a request with the session cookie that changes something must come from this service's own pages",
+        )

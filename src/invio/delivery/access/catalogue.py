@@ -102,7 +102,7 @@ class Page:
 
 def no_file(address: Address) -> str:
     """What is said of a file that is not there, and of one that the caller may not know of: the same."""
-    return f"there is no file {address} for you here"
+    return f"there is no file {address} that you have access to"
 
 
 class Catalogue:
@@ -221,7 +221,7 @@ class Catalogue:
         try:
             return self.stores[folder.store].list(folder)
         except Missing:
-            raise Refusal("missing", f"there is no folder {folder} for you here") from None
+            raise Refusal("missing", f"there is no folder {folder} that you have access to") from None
 
     def _require_entry(self, caller: Caller, folder: Address) -> None:
         """Raises Refusal, unless the caller may list a folder of a store that there is."""
@@ -229,7 +229,7 @@ class Catalogue:
             return
         if caller.recipient is None and caller.context is None and not self.rules.may_enter(caller, folder):
             raise Refusal("sign-in", f"{folder} is not open to everyone")
-        raise Refusal("missing", f"there is no folder {folder} for you here")
+        raise Refusal("missing", f"there is no folder {folder} that you have access to")
 
     def _line(self, caller: Caller, address: Address) -> Listed | None:
         if address.folder:
@@ -273,4 +273,4 @@ class Catalogue:
                 if sure or rules.allows(caller, "list", facts.address, facts):
                     yield found
         except Missing:
-            raise Refusal("missing", f"there is no folder {folder} for you here") from None
+            raise Refusal("missing", f"there is no folder {folder} that you have access to") from None

@@ -152,7 +152,7 @@ class Planning:
         if not options.leave_out:
             choosing.refuse()
         if not len(plan):
-            raise Refusal("no-selection", "the selected folders hold no file for you")
+            raise Refusal("no-selection", "the selected folders contain no file that you have access to")
         self._add_own(plan, names, choosing.left_out)
         return plan.end()
 
@@ -162,13 +162,13 @@ class Planning:
         if self._ticks % _LOOKED_EVERY == 0:
             self._check_time()
         if self._ticks > _LOOKED_AT * self._limits.entries:
-            raise Refusal("too-large", "the selection names the same files again and again; name each once")
+            raise Refusal("too-large", "the selection names the same files too often; name each once")
 
     def _check_time(self) -> None:
         if self._ends():
             raise NobodyWaits
         if time.monotonic() > self._deadline:
-            raise Refusal("too-large", f"planning it takes longer than {self._limits.seconds:g} seconds")
+            raise Refusal("too-large", f"planning the archive took longer than {self._limits.seconds:g} seconds")
 
     def _add_own(self, plan: Plan, names: EntryNames, left_out: list[Skipped]) -> None:
         """The entries that the archive itself adds."""

@@ -174,7 +174,7 @@ class Bundles:
         if refused is not None:
             raise refused
         if record is None or record.recipient not in (None, caller.recipient):
-            raise Refusal("missing", "there is no such bundle for you; it may be over, so select the files again")
+            raise Refusal("missing", "there is no such bundle for you; it may have expired; select the files again")
         return record
 
     def announce(self, record: BundleRecord) -> None:
@@ -204,7 +204,7 @@ class Bundles:
             if record is not None and sealed:
                 caller = self._maker(connection, record, caller)
         if record is None or name != record.name or record.recipient not in (None, caller.recipient):
-            raise Refusal("missing", "there is no such bundle for you; it may be over, so select the files again")
+            raise Refusal("missing", "there is no such bundle for you; it may have expired; select the files again")
         kept = self._kept(record.id)
         if kept is not None and _is_looked_at(kept.plan, resumes) and not kept.plan.holds():
             self.forget(record.id)
@@ -268,7 +268,7 @@ class Bundles:
         if maker is None:  # one that is known elsewhere alone, whose groups only its own token tells
             return Caller(record.recipient, frozenset(), caller.network, caller.agent)
         if maker.disabled:
-            raise Refusal("missing", "whoever made this bundle can no longer sign in")
+            raise Refusal("missing", "the recipient who made this bundle can no longer sign in")
         return Caller(maker.id, maker.groups, caller.network, caller.agent)
 
     def _kept(self, bundle_id: str) -> _Kept | None:

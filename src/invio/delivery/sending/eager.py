@@ -60,9 +60,11 @@ async def in_pool(pool: Pool, work: Callable[..., T], *given: Any) -> T:
     try:
         return await pool.run(work, *given)
     except PoolBusy:
-        raise Refusal("busy", "the service has too much of this to do; ask again in a while", retry_after=5) from None
+        raise Refusal(
+            "busy", "the service is busy with requests of this kind; try again in a few seconds", retry_after=5
+        ) from None
     except DeadlinePassed:
-        raise Refusal("busy", "this took too long; ask again in a while, or for less", retry_after=5) from None
+        raise Refusal("busy", "this took too long; try again later, or ask for less", retry_after=5) from None
 
 
 async def in_thread(work: Callable[..., T], *given: Any) -> T:

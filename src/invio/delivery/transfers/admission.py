@@ -252,7 +252,7 @@ class Transfers:
         if most is not None and self.board.requests >= most:
             self.watch.look_for_arrivals()
             if self.board.requests >= most:
-                raise Refusal("busy", "the service is sending as much as it may at once", retry_after=_SOON)
+                raise Refusal("busy", "the service has reached its limit of downloads at once", retry_after=_SOON)
         return RequestProgress(meter, reply.spans, _claims(asking, reply) if asking.quotas else ())
 
     def _line(

@@ -16,15 +16,15 @@ def quota_refusal(reached: QuotaReached, who: str) -> Refusal:
     quota, now = reached.quota, time.time()
     said = f"{amount_text(quota)} in {period_text(quota.period)}"
     if reached.who != who:
-        said = f"what is had by the link counts to whoever had it made: {said}"
+        said = f"downloads by this link count towards its maker's quota: {said}"
     if reached.frees is None:
-        said += "; this one alone is more than that"
+        said += "; this file alone exceeds it"
         return Refusal("quota", said, text=quota.text, link=quota.link, retry_after=quota.period)
-    said += f"; there is room again at {moment_text(reached.frees)}"
+    said += f"; more is available at {moment_text(reached.frees)}"
     wait = max(1, math.ceil(reached.frees - now))
     return Refusal("quota", said, text=quota.text, link=quota.link, retry_after=wait)
 
 
 def link_refusal(spent: LinkExhausted) -> Refusal:
-    detail = {"revoked": "the link was revoked", "used-up": "the link's downloads were made"}
+    detail = {"revoked": "the link was revoked", "used-up": "the link has no uses left"}
     return Refusal(spent.word, detail[spent.word])

@@ -251,10 +251,15 @@ class ZeroCopyProtocol(HttpToolsProtocol):
                 if self._between:
                     self.transport.close()
                 else:
-                    self._refuse(Refusal("too-slow", f"a request's head has {self.head_seconds:g} seconds to arrive"))
+                    self._refuse(
+                        Refusal(
+                            "too-slow",
+                            f"the request's header section did not arrive within {self.head_seconds:g} seconds",
+                        )
+                    )
         elif self._body_open and silent > (self.timeout_keep_alive if self.cycle.response_complete else _BODY_WITHIN):
             self._end_request(
-                Refusal("too-slow", f"nothing came for {silent:.0f} seconds of a body that has not ended")
+                Refusal("too-slow", f"nothing came for {silent:.0f} seconds of a request body that is incomplete")
             )
         elif self.flow.write_paused and self._outgoing is not None:
             if self._stuck is None:
@@ -350,13 +355,13 @@ class ZeroCopyProtocol(HttpToolsProtocol):
             return self._without_upgrade() + portion[upgrade.args[0] :] if self._upgrading else b""
         except httptools.HttpParserError:
             if not self._final:  # else something came behind a request that was said to be the last
-                said = "this is not an HTTP/1.1 request; mind its first line, its fields and its length"
+                said = "this is not a valid HTTP/1.1 request; check its request line, its fields and its length"
                 self._end_request(Refusal("bad-request", said))
             return b""
         finally:
             self._reading = False
         if self._head_bytes > _HEAD:
-            self._refuse(Refusal("long-head", f"the head of a request has at most {_HEAD} bytes"))
+            self._refuse(Refusal("long-head", f"a request's header section may have at most {_HEAD} bytes"))
         return b""
 
     def _without_upgrade(self) -> bytes:
@@ -400,31 +405,31 @@ class ZeroCopyProtocol(HttpToolsProtocol):
             return
         fed, self._head_bytes, self._in_head = self._head_bytes, 0, False
         if fed > _HEAD and len(self.url) + sum(len(name) + len(value) + 4 for name, value in self.headers) > _HEAD:
-            self._refuse(Refusal("long-head", f"the head of a request has at most {_HEAD} bytes"))
+            self._refuse(Refusal("long-head", f"a request's header section may have at most {_HEAD} bytes"))
             return
         version = self.parser.get_http_version()
         if version not in ("1.1", "1.0"):
             # The parser takes a first line without a version for HTTP/0.9, and one with any number.
-            self._refuse(Refusal("bad-request", "the version of HTTP is neither 1.1 nor 1.0"))
+            self._refuse(Refusal("bad-request", "the HTTP version must be 1.1 or 1.0"))
             return
         if version == "1.0":
             self.expect_100_continue = False  # RFC 9110 §10.1.1
             self._faulty = self._faulty or any(name == b"transfer-encoding" for name, _ in self.headers)
         elif self._hosts != 1:
-            self._refuse(Refusal("bad-request", "an HTTP/1.1 request has one Host field"))  # RFC 9112 §3.2
+            self._refuse(Refusal("bad-request", "an HTTP/1.1 request needs exactly one Host field"))  # RFC 9112 §3.2
             return
         if self._hosts and self._host != ZeroCopyProtocol._good_host:  # mostly all come for one
             if not _HOST.match(self._host):
-                self._refuse(Refusal("bad-request", "the Host field is not a host's name or address"))
+                self._refuse(Refusal("bad-request", "the Host field is not a valid host name or address"))
                 return
             ZeroCopyProtocol._good_host = self._host
         if self._faulty:
-            self._refuse(Refusal("bad-request", "the transfer coding is not 'chunked'"))
+            self._refuse(Refusal("bad-request", "the only transfer coding supported is 'chunked'"))
             return
         if self.parser.should_upgrade():
             if self.parser.get_method() == b"CONNECT":
                 allow = "GET, HEAD, OPTIONS"
-                self._refuse(Refusal("wrong-method", "this service is no proxy", allow=allow))
+                self._refuse(Refusal("wrong-method", "this service is not a proxy", allow=allow))
                 return
             self._upgrading = True
             return
@@ -488,7 +493,9 @@ class ZeroCopyProtocol(HttpToolsProtocol):
         super().on_message_complete()
 
     def send_400_response(self, msg: str) -> None:  # noqa: ARG002
-        self._refuse(Refusal("bad-request", "this is not an HTTP/1.1 request; mind its first line and its fields"))
+        self._refuse(
+            Refusal("bad-request", "this is not a valid HTTP/1.1 request; check its request line and its fields")
+        )
 
     def _end_request(self, refusal: Refusal) -> None:
         """Ends the request that is being read, whose head or body is broken, or does not come."""
