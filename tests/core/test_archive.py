@@ -238,3 +238,78 @@ def test_names_without_folders_and_without_an_extension() -> None:
     assert [namer.name(path) for path in ("a/x.txt", "b/x.txt", "c/x.txt")] == ["x.txt", "x (2).txt", "x (3).txt"]
     assert [namer.name("a/report", ".pdf"), namer.name("b/report", ".pdf")] == ["report.pdf", "report (2).pdf"]
     assert namer.name("a/report.v2", ".pdf") == "report.v2"
+
+
+@pytest.mark.parametrize("kind", [ZipLayout, TarLayout])
+def test_a_range_may_begin_and_end_at_any_byte_of_a_header(kind: type[ZipLayout] | type[TarLayout]) -> None:
+    # Large entries: their headers are parts of their own, not bytes of a run.
+    content = archive_of([entry(name, name.encode() * (SMALL + 1)) for name in "ab"], kind)
+    whole = read(content)
+    assert len(whole) == content.size
+    second = content.content_at(1)
+    places = range(content.content_at(1, skip=0) - 2, second + 2)
+    for start in places:
+        for stop in range(start + 1, second + 2):
+            assert read(content, start, stop) == whole[start:stop], (start, stop)
+
+
+def test_an_entry_is_told_as_long_as_the_archive_holds_it() -> None:
+    given = [entry("a", b"stored"), entry("b", b"x" * 5000, deflated=True), entry("c", b"y" * (SMALL + 5))]
+    content = archive_of(given)
+    whole = read(content)
+    for number, (_, held) in enumerate(given):
+        at = content.content_at(number)
+        assert content.held(number) == len(held)
+        assert whole[at : at + len(held)] == held
+
+
+def test_every_byte_of_a_zip_archive_stands_as_it_is_laid_out() -> None:
+    """By hand, from APPNOTE 6.3.10: §4.3.7, §4.3.12, §4.3.16, and the extended timestamp of §4.6."""
+    stamp = bytes.fromhex("5554 0500 01") + struct.pack("<i", int(NOON))
+    data = archive([entry("tides", b"12345")])
+    crc = struct.pack("<I", zlib.crc32(b"12345"))
+    about = b"\x14\0" + b"\0\x08" + b"\0\0" + b"\0\x60" + b"\x2f\x5c" + crc + b"\5\0\0\0" * 2 + b"\5\0" + b"\x09\0"
+    local = b"PK\3\4" + about + b"tides" + stamp + b"12345"
+    central = b"PK\1\2" + b"\x14\3" + about + bytes(6) + b"\0\0\xa4\x81" + bytes(4) + b"tides" + stamp
+    end = b"PK\5\6" + bytes(4) + b"\1\0" * 2 + struct.pack("<II", len(central), len(local)) + bytes(2)
+    assert data == local + central + end
+
+
+@pytest.mark.parametrize(
+    ("modified", "shown"),
+    [
+        (None, (1980, 1, 1, 0, 0, 0)),
+        (-1.0, (1980, 1, 1, 0, 0, 0)),
+        (315_532_799.0, (1980, 1, 1, 0, 0, 0)),
+        (315_532_800.0, (1980, 1, 1, 0, 0, 0)),
+        (315_532_802.0, (1980, 1, 1, 0, 0, 2)),
+        (283_996_800.0, (1980, 1, 1, 0, 0, 0)),
+        (4_354_819_198.0, (2107, 12, 31, 23, 59, 58)),
+        (5e9, (2107, 12, 31, 23, 59, 58)),
+    ],
+)
+def test_a_time_is_one_that_zip_can_say(modified: float | None, shown: tuple[int, ...]) -> None:
+    with zipfile.ZipFile(io.BytesIO(archive([entry("a", b"a", modified)]))) as opened:
+        [info] = opened.infolist()
+    assert (info.date_time, info.create_system, info.create_version, info.extract_version) == (shown, 3, 20, 20)
+
+
+def test_a_deflated_entry_of_more_than_four_gibibytes_may_be_short_in_the_archive() -> None:
+    layout, size = ZipLayout(), 5 * 2**30
+    local = layout.add(Entry("a", size, 7, NOON, packed=1000))
+    central = layout.end()
+    assert struct.unpack_from("<H", local, 4) == (45,)
+    assert struct.unpack_from("<II", local, 18) == (2**32 - 1, 2**32 - 1)
+    assert struct.pack("<HHQQ", 1, 16, size, 1000) in local
+    assert struct.pack("<HHQQ", 1, 16, size, 1000) in central
+    assert struct.unpack_from("<HH", central, 4) == (3 << 8 | 45, 45)
+
+
+def test_many_entries_end_with_records_that_hold_large_numbers() -> None:
+    layout = ZipLayout()
+    for number in range(65_535):
+        layout.add(Entry(str(number), 0, 0, None))
+    tail = layout.end()
+    end64 = tail[-22 - 20 - 56 : -22 - 20]
+    assert struct.unpack("<IQHHII4Q", end64)[:8] == (0x06064B50, 44, 3 << 8 | 45, 45, 0, 0, 65_535, 65_535)
+    assert struct.unpack("<IIQI", tail[-42:-22]) == (0x07064B50, 0, layout.size - 98, 1)

@@ -48,3 +48,18 @@ def test_time_left_is_the_rest_at_that_rate() -> None:
     assert seconds_left(25, 100, None) is None
     assert seconds_left(25, 100, 0.0) is None
     assert seconds_left(25, None, 25.0) is None
+
+
+def test_two_samples_of_one_moment_give_no_rate() -> None:
+    pace = Pace()
+    pace.sample(1.0, 0)
+    pace.sample(1.0, 5)
+    assert pace.rate is None
+
+
+def test_samples_further_apart_than_the_window_still_give_a_rate_to_the_newest() -> None:
+    pace = Pace(window=5.0)
+    for at, count in ((0.0, 0), (10.0, 100), (20.0, 400)):
+        pace.sample(at, count)
+    assert pace.rate == 30.0
+    assert percent(499, 1000) == 49.9

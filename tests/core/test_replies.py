@@ -300,3 +300,10 @@ def test_any_cut_through_parts_holds_just_those_bytes(given_parts: list[object],
     start = data.draw(st.integers(0, len(whole)))
     stop = data.draw(st.integers(start, len(whole)))
     assert joined(Content(parts).cut(start, stop)) == whole[start:stop]  # type: ignore[arg-type]
+
+
+def test_a_part_has_the_headers_of_the_whole_but_for_its_own_length_and_place() -> None:
+    whole, part = ask(file()), ask(file(), range="bytes=100-199")
+    own = {b"content-length", b"content-range"}
+    assert {field for field in part.headers if field[0] not in own} == {f for f in whole.headers if f[0] not in own}
+    assert own <= {name for name, _ in part.headers}

@@ -57,9 +57,9 @@ class Conditions:
 
     def _misfit_of_time(self, now: float) -> str | None:
         if self.begins is not None and now < self.begins:
-            return f"the rule is valid from {_moment(self.begins)} on"
+            return f"it applies from {_moment(self.begins)} on"
         if self.ends is not None and now >= self.ends:
-            return f"the rule was valid until {_moment(self.ends)}"
+            return f"it applied until {_moment(self.ends)}"
         if not self.days and self.hours is None:
             return None
         local = datetime.fromtimestamp(now, self.zone)
@@ -72,15 +72,15 @@ class Conditions:
                 within = minute >= start or minute < stop
                 day = (day - 1) % 7 if minute < stop else day
             if not within:
-                return f"it holds from {_clock(start)} to {_clock(stop)} ({self.zone}), and it was {local:%H:%M}"
+                return f"it applies from {_clock(start)} to {_clock(stop)} ({self.zone}), and it was {local:%H:%M}"
         if self.days and day not in self.days:
-            return f"it holds on {', '.join(DAYS[one] for one in sorted(self.days))} ({self.zone}), not on {DAYS[day]}"
+            return f"it applies on {', '.join(DAYS[one] for one in sorted(self.days))} ({self.zone}), not on {DAYS[day]}"
         return None
 
     def _misfit_of_place(self, caller: Caller) -> str | None:
         if self.networks and not is_among(caller.network, self.networks):
             where = caller.network or "an address that is not known"
-            return f"it holds from {', '.join(map(str, self.networks))}, not from {where}"
+            return f"it applies to requests from {', '.join(map(str, self.networks))}, not from {where}"
         return None
 
     def _misfit_of_file(self, address: Address, facts: FileFacts | None) -> str | None:
