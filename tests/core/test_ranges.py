@@ -37,7 +37,9 @@ def test_what_is_malformed_is_ignored(field: str) -> None:
     assert parse_range(field, 10) is None
 
 
-@pytest.mark.parametrize(("field", "size"), [("bytes=10-", 10), ("bytes=10-20", 10), ("bytes=-0", 10), ("bytes=-0", 0), ("bytes=0-", 0)])
+@pytest.mark.parametrize(
+    ("field", "size"), [("bytes=10-", 10), ("bytes=10-20", 10), ("bytes=-0", 10), ("bytes=-0", 0), ("bytes=0-", 0)]
+)
 def test_a_range_outside_the_file_is_unsatisfiable(field: str, size: int) -> None:
     with pytest.raises(Unsatisfiable):
         parse_range(field, size)

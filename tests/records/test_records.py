@@ -14,7 +14,8 @@ import sqlalchemy as sa
 from alembic.autogenerate import compare_metadata
 from alembic.migration import MigrationContext
 
-from invio.records import statements, transfers
+from invio.core.rules.quotas import Claim, Quota
+from invio.records import quotas, statements, transfers
 from invio.records.bundles import BundleOptions, bundle_named, known_crcs, new_bundle, save_bundle, save_crcs
 from invio.records.database import NewerRecords, open_database, write
 from invio.records.journal import Journal
@@ -244,3 +245,83 @@ def test_ids_of_later_transfers_sort_after_earlier_ones() -> None:
     ids = [new_transfer_id(moment / 10) for moment in range(17_999_999_990, 18_000_000_010)]
     assert ids == sorted(ids)
     assert {len(name) for name in ids} == {20}
+
+
+def test_a_line_that_is_written_alone_is_in_the_records_soon(engine: sa.Engine) -> None:
+    async def work() -> None:
+        journal = Journal(engine)
+        begun = row()
+        await journal.begin(begun)
+        journal.write(row(id=begun.id, covered=10, coverage=[[0, 10]], state=COMPLETE))
+        await asyncio.sleep(0)
+        assert recorded(engine)[0].state == RUNNING, "lines wait for each other a moment"
+        end = time.monotonic() + 5
+        while recorded(engine)[0].state != COMPLETE and time.monotonic() < end:
+            await asyncio.sleep(0.01)
+        assert recorded(engine)[0].state == COMPLETE, "and nothing else had to be written for it"
+        journal.close()
+
+    asyncio.run(work())
+
+
+def test_after_a_checkpoint_the_journal_goes_on_and_its_log_is_short(
+    engine: sa.Engine, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("invio.records.journal._CHECKPOINT_LINES", 0)
+    wal = tmp_path / "records.sqlite-wal"
+
+    async def work() -> None:
+        journal = Journal(engine)
+        for number in range(50):
+            await journal.begin(row(number))
+        await asyncio.gather(journal.checkpoint(), journal.begin(row(50)))
+        before = wal.stat().st_size
+        await asyncio.wait_for(journal.begin(row(51)), 5)
+        assert wal.stat().st_size == before, "it begins anew from its start"
+        journal.close()
+
+    asyncio.run(work())
+    assert len(recorded(engine)) == 52
+
+
+def test_a_note_goes_by_itself_and_the_log_tells_of_one_that_failed(
+    engine: sa.Engine, caplog: pytest.LogCaptureFixture
+) -> None:
+    async def work() -> None:
+        journal = Journal(engine)
+        noted = asyncio.Event()
+        journal.note(lambda _: noted.set())
+        await asyncio.wait_for(noted.wait(), 5)
+
+        def fails(connection: sa.Connection) -> None:
+            raise ValueError("no such thing")
+
+        journal.note(fails)
+        await journal.call(lambda _: None)
+        await asyncio.sleep(0)
+        journal.close()
+
+    asyncio.run(work())
+    assert [record.message for record in caplog.records] == ["records.write-failed"]
+
+
+def test_a_transaction_that_fails_half_way_leaves_nothing_of_it(engine: sa.Engine) -> None:
+    with write(engine).connect() as connection:
+        driver = connection.connection.driver_connection
+        assert driver is not None
+        twice = row(1)
+        with pytest.raises(sa.exc.OperationalError):
+            statements.write_plain(driver, [twice, row(2), twice], [], [])
+        assert not driver.in_transaction
+        statements.write_plain(driver, [row(3)], [], [])
+    assert len(recorded(engine)) == 1
+
+
+def test_uses_that_no_period_reaches_back_to_are_forgotten(engine: sa.Engine) -> None:
+    claims = [Claim(Quota("q", 5, None, 3600), 1, 10, "recipient:ann")]
+    with write(engine).begin() as connection:
+        quotas.reserve(connection, "t1", claims, begins=True)
+        quotas.forget(connection, time.time() - 60)
+        assert quotas.used(connection, "recipient:ann", claims[0].quota) == (1, 10)
+        quotas.forget(connection, time.time() + 60)
+        assert quotas.used(connection, "recipient:ann", claims[0].quota) == (0, 0)

@@ -255,7 +255,7 @@ class Journal:
         if batch:
             _resolve(await self._worker.run(self._commit_patiently, batch))
         if batch.kept:
-            log.error("records.statements-lost", extra={"fields": {"transfers": len(batch)}})
+            log.error("records.lines-lost", extra={"fields": {"transfers": len(batch)}})
         if self._connection is not None:
             self._connection.close()
             self._connection = None
@@ -375,7 +375,7 @@ class Journal:
             return
         self._waiting.take_back(batch)
         if len(self._waiting) > _KEPT:
-            log.error("records.statements-lost", extra={"fields": {"transfers": len(self._waiting)}})
+            log.error("records.lines-lost", extra={"fields": {"transfers": len(self._waiting)}})
             self._waiting.changed, self._waiting.whole = {}, []
         if self._lingering is None and not self._stopped:
             self._lingering = asyncio.get_running_loop().call_later(_AGAIN, self._flush)
