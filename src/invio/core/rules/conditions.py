@@ -74,7 +74,8 @@ class Conditions:
             if not within:
                 return f"it applies from {_clock(start)} to {_clock(stop)} ({self.zone}), and it was {local:%H:%M}"
         if self.days and day not in self.days:
-            return f"it applies on {', '.join(DAYS[one] for one in sorted(self.days))} ({self.zone}), not on {DAYS[day]}"
+            days = ", ".join(DAYS[one] for one in sorted(self.days))
+            return f"it applies on {days} ({self.zone}), not on {DAYS[day]}"
         return None
 
     def _misfit_of_place(self, caller: Caller) -> str | None:
