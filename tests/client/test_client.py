@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import socket
 import threading
@@ -284,3 +285,30 @@ def test_what_came_to_be_there_meanwhile_is_not_replaced(service: Service, tmp_p
         client.fetch("files/big.bin", target=target, report=appear)
     assert target.read_bytes() == b"of somebody"
     assert (tmp_path / "big.bin.part").read_bytes() == BIG
+
+
+def test_what_is_left_of_another_download_stays_as_it_is(client: Client, service: Service, tmp_path: Path) -> None:
+    """Of another file, and of another archive; only of the same selection, bundled again, it is gone on with."""
+    note = f'{{"url": "{service.url}/get/files/other.bin", "etag": "\\"t\\""}}'
+    (tmp_path / "other.bin.part").write_bytes(b"half")
+    (tmp_path / "other.bin.part.json").write_text(note)
+    fetched = client.fetch("files/big.bin", folder=tmp_path)
+    assert (fetched.path.name, fetched.resumed) == ("big.bin", 0)
+    assert (tmp_path / "other.bin.part").read_bytes() == b"half"
+    assert (tmp_path / "other.bin.part.json").read_text() == note
+
+
+def test_an_archive_is_gone_on_with_when_its_selection_is_bundled_again(
+    client: Client, service: Service, tmp_path: Path
+) -> None:
+    def bundled() -> str:
+        return str(client.bundle(["files/big.bin"], name="all.zip")["url"])
+
+    url = bundled()
+    content = client.fetch(url, target=tmp_path / "whole.zip").path.read_bytes()
+    note = {"url": url, "etag": service.get(url.removeprefix(service.url), "ann").headers["etag"]}
+    (tmp_path / "all.zip.part").write_bytes(content[:1_000_000])
+    (tmp_path / "all.zip.part.json").write_text(json.dumps(note))
+    assert bundled() != url
+    again = client.fetch(bundled(), folder=tmp_path)
+    assert (again.resumed, again.path.read_bytes() == content) == (1_000_000, True)

@@ -9,6 +9,7 @@ import socket
 import threading
 import time
 from collections.abc import Callable, Iterator
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
@@ -392,3 +393,38 @@ def test_a_header_that_holds_a_line_end_is_never_sent(server: Sending, caplog: p
     caplog.set_level(logging.CRITICAL)
     server.reply = Reply(200, [(b"x-name", b"a\r\nset-cookie: b"), (b"content-length", b"0")], [], 0)
     assert b"set-cookie" not in _until_closed(server.port)
+
+
+def test_a_file_that_ends_too_soon_breaks_the_connection(
+    server: Sending, tmp_path: Path, caplog: pytest.LogCaptureFixture
+) -> None:
+    caplog.set_level(logging.CRITICAL)
+    path = tmp_path / "shrinking.bin"
+    source = _disk_file(path, b"a" * 20_000_000)
+    server.set(Slice(source, 0, source.size))
+    with socket.socket() as connection:
+        connection.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 8192)
+        connection.connect(("127.0.0.1", server.port))
+        connection.sendall(b"GET / HTTP/1.1\r\nhost: x\r\n\r\n")
+        got = len(connection.recv(1000))
+        os.truncate(path, 100)
+        connection.settimeout(10)
+        with suppress(ConnectionResetError):
+            while piece := connection.recv(1_000_000):
+                got += len(piece)
+    assert got < source.size
+    outcome = server.outcome()
+    # Where the head leaves before the file is opened, that may be what is noticed.
+    opened_later = server.protocol in ("httptools", "h11") and "replaced or altered" in outcome
+    assert opened_later or "ended before its announced length" in outcome
+
+
+def test_a_reader_that_takes_nothing_of_a_long_literal_keeps_nobody_waiting(server: Sending, big: DiskFile) -> None:
+    body = server.set(Slice(big, 0, 100_000), bytes(12_000_000))
+    with socket.socket() as idle:
+        idle.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 8192)
+        idle.connect(("127.0.0.1", server.port))
+        idle.sendall(b"GET / HTTP/1.1\r\nhost: x\r\n\r\n")
+        assert idle.recv(100)
+        assert get_raw(server.port, "/").body == body
+    assert server.outcome() in ("sent", "gone")

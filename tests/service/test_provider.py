@@ -64,7 +64,7 @@ class Issuer:
             kind = OKPAlgorithm
         return {**kind.to_jwk(key.public_key(), as_dict=True), "kid": name, "use": "sig"}
 
-    def token(self, by: str = "one", algorithm: str = "RS256", **claims: object) -> str:
+    def token(self, by: str = "one", algorithm: str = "RS256", named: bool = True, **claims: object) -> str:
         told = {
             "iss": "https://login.example",
             "aud": ["files", "mail"],
@@ -74,7 +74,7 @@ class Issuer:
         }
         told.update(claims)
         said = {name: value for name, value in told.items() if value is not None}
-        return jwt.encode(said, self.keys[by], algorithm, headers={"kid": by})
+        return jwt.encode(said, self.keys[by], algorithm, headers={"kid": by} if named else None)
 
 
 def by_what_is_published(token: str, issuer: Issuer) -> str:
@@ -122,6 +122,7 @@ def test_a_good_token_tells_who_asks_and_the_groups(service: Service, issuer: Is
         assert client.get("/get/files/pilots/a.txt").content == b"for pilots"
     assert status(service, issuer.token(groups="crew pilots"), "crew/b.txt") == 200, "groups may be one text"
     assert status(service, issuer.token(groups=None)) == 404, "the rules see no group"
+    assert status(service, issuer.token(named=False)) == 200, "a provider of one key need not name it"
     assert service.get("/get/files/crew/b.txt", "bob").status_code == 200, "our own tokens go on as before"
     assert token not in service.logged()
 
@@ -156,9 +157,11 @@ def test_other_algorithms_and_a_provider_that_changes_its_keys(
     issuer.keys = {"two": ec.generate_private_key(ec.SECP256R1()), "three": ed25519.Ed25519PrivateKey.generate()}
     before = issuer.token("two", "ES256")
     assert status(service, before) == 401
+    assert status(service, Issuer.token(Issuer({"one": issuer.keys["two"]}), "one", "ES256", named=False)) == 401
     (tmp_path / "keys" / "jwks.json").write_text(issuer.published())
     until(lambda: status(service, before) == 200)
     assert status(service, issuer.token("three", "EdDSA")) == 200
+    assert status(service, issuer.token("two", "ES256", named=False)) == 401, "of two keys, one has to be named"
     (tmp_path / "keys" / "jwks.json").write_text("{")
     assert status(service, issuer.token("two", "ES256", jti="another")) == 200, "a broken file leaves what is known"
     assert "identity.keys-not-read" in service.logged()

@@ -164,3 +164,10 @@ def test_a_refusal_says_whom_to_ask_and_to_those_who_manage_why(start: Callable[
     }  # fmt: skip
     assert "denied by embargo" in service.get("/get/files/b.txt", "ann", accept="text/html").text
     assert "reasons" not in service.get("/get/files/b.txt", "bob").json()
+
+
+def test_the_same_bad_token_is_refused_each_time(service: Service) -> None:
+    with service.client() as client:
+        client.headers["authorization"] = "Bearer invio_nothing"
+        for path in ("/get/files/open/a.txt", "/get/files/hidden/c.txt"):
+            assert [client.get(path).status_code for _ in range(3)] == [401, 401, 401]

@@ -152,3 +152,18 @@ def test_a_folder_that_is_none_is_missing(store: DirectoryStore, text: str) -> N
 def test_a_root_that_is_missing_is_said_with_what_to_do(tmp_path: Path) -> None:
     with pytest.raises(StoreFault, match="make it, or correct 'root'"):
         DirectoryStore("files", tmp_path / "none")
+
+
+def test_a_walk_goes_through_links_within_the_root_once_and_through_no_others(
+    store: DirectoryStore, root: Path, tmp_path: Path
+) -> None:
+    (root / "deep" / "up").symlink_to("..")  # a loop
+    (root / "out").symlink_to(tmp_path / "rootless")
+    (root / "linked").symlink_to("deep")
+    (root / "file-link").symlink_to("a.txt")
+    (root / "secret-link").symlink_to(tmp_path / "secret.txt")
+    (root / "broken").symlink_to("nothing")
+    os.mkfifo(root / "pipe")
+    walked = [str(found.facts.address) for found in store.walk(parse_address("files/"))]
+    assert walked == ["files/deep/b.txt", "files/linked/b.txt", "files/a.txt", "files/file-link"]
+    assert not [name for name in walked if content(store, name) not in (b"inside", b"deeper")]
