@@ -27,6 +27,11 @@ def test_the_card_tells_what_one_needs(demo: Demo) -> None:
         assert anyone.get("/healthz").status_code == 200
 
 
+def test_what_the_demo_makes_is_its_owners_alone(demo: Demo) -> None:
+    shared = [path.name for path in demo.folder.iterdir() if path.stat().st_mode & 0o077]
+    assert shared == []
+
+
 def test_there_is_what_makes_delivering_hard(demo: Demo) -> None:
     with demo.client("harbour-office") as office:
 

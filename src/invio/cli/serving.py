@@ -115,6 +115,7 @@ def demo(port: int, data: Path, fresh: bool) -> None:
     from invio.service.run import listening_socket, run, url_of
     from invio.service.settings import read_settings
 
+    os.umask(0o077)  # as for any service: settings, keys and records are their owner's
     scenario = _scenario()
     # The port is taken first: making data for a service that cannot start would be in vain.
     with listening_socket("127.0.0.1", port) as listener:
