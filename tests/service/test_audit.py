@@ -25,6 +25,13 @@ def service(start: Start) -> Service:
     return start(files={"a.txt": b"a"})
 
 
+def test_what_was_just_done_is_in_the_audit(service: Service) -> None:
+    with service.client("ann") as client:
+        for change in ("disable", "enable") * 3:
+            client.post(f"/api/recipients/bob/{change}").raise_for_status()
+            assert client.get("/api/audit?limit=1").json()["lines"][0]["event"] == f"recipient.{change}d"
+
+
 def test_everything_that_changes_who_may_have_what_leaves_a_line(service: Service) -> None:
     with service.client("ann") as client:
         client.put("/api/recipients/eve", json={"groups": ["crew"]}).raise_for_status()

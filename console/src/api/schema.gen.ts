@@ -540,7 +540,7 @@ export interface paths {
         };
         /**
          * Who changed what, and who signed in
-         * @description The newest first. Takes the right `administer`. A line is there within a second or two.
+         * @description The newest first. Takes the right `administer`. Other processes' lines are there within a second or two.
          */
         get: operations["get_audit_api_audit_get"];
         put?: never;

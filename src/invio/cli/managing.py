@@ -29,7 +29,7 @@ def recipients() -> None:
 @gives_json
 @talks_to_service
 def add_recipient(client: Client, recipient: str, name: str | None, groups: tuple[str, ...], as_json: bool) -> None:
-    """Add RECIPIENT, or give an existing one this name and these groups. A token is made by `invio recipient token`."""
+    """Add RECIPIENT, or change the name and groups of an existing one. For a token: 'invio recipients token'."""
     made = client.save_recipient(recipient, name, groups)
     if as_json:
         print_json(made)

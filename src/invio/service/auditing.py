@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from functools import partial
 from typing import Annotated
 
 from fastapi import APIRouter, Query
+from sqlalchemy.exc import SQLAlchemyError
 
 from invio.core.moments import timestamp
 from invio.delivery.sending.eager import in_pool
@@ -26,8 +28,10 @@ async def get_audit(
     by: Annotated[str | None, Query(max_length=64, description="a recipient's id")] = None,
     limit: Annotated[int, Query(ge=1, le=1000)] = 100,
 ) -> AuditList:
-    """The newest first. Takes the right `administer`. A line is there within a second or two."""
+    """The newest first. Takes the right `administer`. Other processes' lines are there within a second or two."""
     await require_administrator(parts, caller)
+    with suppress(SQLAlchemyError):  # what cannot be written now waits on, and what is there is shown
+        await parts.audit.write(parts.journal)
     lines = await in_pool(parts.pools.history, partial(_lines, parts, before, event, by, limit))
     following = lines[-1].id if len(lines) == limit else None
     return AuditList(lines=[_shape(line) for line in lines], next=following)
