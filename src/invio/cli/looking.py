@@ -154,7 +154,7 @@ def _follow(client: Client, listed: list[dict[str, Any]], as_json: bool) -> None
 
 def _latest(kept: OrderedDict[str, dict[str, Any]]) -> Group:
     newest = [kept[key] for key in sorted(kept, reverse=True)[:_SHOWN]]
-    return Group(_transfers(newest), Text("Ctrl-C ends this view; nothing that is being delivered.", style="dim"))
+    return Group(_transfers(newest), Text("Ctrl-C ends this view; downloads go on.", style="dim"))
 
 
 def _transfers(listed: list[dict[str, Any]]) -> Table:

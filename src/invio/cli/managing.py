@@ -49,7 +49,7 @@ def list_recipients(client: Client, as_json: bool) -> None:
         return
     rows: list[tuple[str | Text, ...]] = []
     for one in listed:
-        state = Text("disabled", "red") if one["disabled"] else Text("may ask", "green")
+        state = Text("disabled", "red") if one["disabled"] else Text("enabled", "green")
         tokens = [
             (token["id"], token["label"], _day(token["expires"]) or "never", _day(token["used"]) or "never")
             for token in one["tokens"]
