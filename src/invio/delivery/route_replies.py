@@ -19,6 +19,7 @@ from starlette.responses import Response
 
 from invio.core.addresses import Address, BadAddress, parse_address
 from invio.core.archive.entry_names import EntryNames
+from invio.core.archive.plan import ENDINGS
 from invio.core.archive.tar_layout import TarLayout
 from invio.core.archive.zip_layout import Entry, ZipLayout
 from invio.core.http.caching import USUAL, read_cache_control
@@ -30,7 +31,6 @@ from invio.core.http.request_head import RequestHead
 from invio.core.reasons import Refusal
 from invio.core.rules.terms import Terms
 from invio.core.throttle import Throttle
-from invio.delivery.archives.bundles import ENDINGS
 from invio.delivery.archives.checksums import crc_of
 from invio.delivery.archives.plan import Chosen, Plan
 from invio.delivery.problem_details import Pages, refusal_reply

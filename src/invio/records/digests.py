@@ -4,14 +4,26 @@ from __future__ import annotations
 
 import sqlalchemy as sa
 
+from invio.records.database import write
 from invio.records.tables import digests
 
 
-def known_digest(connection: sa.Connection, tag: str) -> bytes | None:
-    """The 32 bytes, or None."""
-    found = connection.execute(sa.select(digests.c.sha256).where(digests.c.tag == tag)).scalar()
-    return None if found is None else bytes(found)
+class RecordedDigests:
+    """Digests that every process knows, now and later."""
 
+    def __init__(self, engine: sa.Engine) -> None:
+        self._engine = engine
 
-def save_digest(connection: sa.Connection, tag: str, sha256: bytes) -> None:
-    connection.execute(sa.insert(digests).prefix_with("OR IGNORE").values(tag=tag, sha256=sha256))
+    def known(self, tag: str) -> bytes | None:
+        """The 32 bytes of the content with this tag, if they are known."""
+        with self._engine.connect() as connection:
+            found = connection.execute(sa.select(digests.c.sha256).where(digests.c.tag == tag)).scalar()
+        return None if found is None else bytes(found)
+
+    def save(self, tag: str, sha256: bytes) -> None:
+        """Keeps a digest. Raises OSError: the records cannot be written."""
+        try:
+            with write(self._engine).begin() as connection:
+                connection.execute(sa.insert(digests).prefix_with("OR IGNORE").values(tag=tag, sha256=sha256))
+        except sa.exc.SQLAlchemyError as error:
+            raise OSError(f"the digest cannot be recorded: {error}") from error

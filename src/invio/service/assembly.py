@@ -32,6 +32,7 @@ from invio.producers.producer import ProducerFault, Rows, function_rows, query_r
 from invio.records import quotas as quota_records
 from invio.records import transfers as transfer_records
 from invio.records.database import open_database, write
+from invio.records.digests import RecordedDigests
 from invio.records.journal import Journal
 from invio.records.serving_lock import ServingLock
 from invio.service.audit import Audit
@@ -161,7 +162,7 @@ def assemble(settings: Settings, decider: AccessPolicy | None = None, identifier
     limits = Limits(**settings.limits.model_dump(include=set(_DELIVERY_LIMITS)))
     transfers = Transfers(engine, journal, limits)
     bundles = _bundles(settings, catalogue, engine, company.first)
-    digests = Digests(engine)
+    digests = Digests(RecordedDigests(engine))
     cross_origin = _cross_origin(settings)
     offering = Negotiator(catalogue.locate, digests, cross_origin, settings.service.digests == "always")
     grace = settings.service.link_grace

@@ -17,6 +17,7 @@ from invio.core.readable import Readable
 
 SMALL = 64 * 1024  # bytes of a content that is read together with its neighbours
 RUN = 256 * 1024  # bytes, at most, of such a run
+ENDINGS = (".zip", ".tar")  # what the names of archives end in
 
 
 class Layout(Protocol):

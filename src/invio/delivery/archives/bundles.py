@@ -19,6 +19,7 @@ from typing import TYPE_CHECKING
 import sqlalchemy as sa
 
 from invio.core.addresses import Address
+from invio.core.archive.plan import ENDINGS
 from invio.core.files import Caller, FileFacts
 from invio.core.http.names import safe_name
 from invio.core.http.replies import Representation
@@ -53,7 +54,6 @@ if TYPE_CHECKING:
 log = logging.getLogger("invio.delivery")
 
 STORE = "bundles"  # what stands where an address has its store
-ENDINGS = (".zip", ".tar")
 # For how long what was found is taken to be so. Seconds.
 _FRESH = 2.0
 _FEW = 500  # files, which are looked at each time

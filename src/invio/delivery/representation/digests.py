@@ -13,13 +13,10 @@ import time
 from collections import OrderedDict
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
-
-import sqlalchemy as sa
+from typing import Protocol
 
 from invio.core.http.replies import Part, Slice
 from invio.core.readable import ContentChanged
-from invio.records.database import write
-from invio.records.digests import known_digest, save_digest
 from invio.stores.sources import DiskFile
 from invio.stores.store import StoreFault
 
@@ -33,11 +30,23 @@ _KEPT = 50_000
 _AGAIN = 30.0
 
 
-class Digests:
-    """What is known of contents by their tags; without an engine, for as long as the process runs."""
+class DigestRecords(Protocol):
+    """Where digests are kept for other processes, and for later."""
 
-    def __init__(self, engine: sa.Engine | None = None) -> None:
-        self._engine = engine
+    def known(self, tag: str) -> bytes | None:
+        """The 32 bytes of the content with this tag, if they are known."""
+        ...
+
+    def save(self, tag: str, sha256: bytes) -> None:
+        """Keeps a digest. Raises OSError."""
+        ...
+
+
+class Digests:
+    """What is known of contents by their tags; without records, for as long as the process runs."""
+
+    def __init__(self, records: DigestRecords | None = None) -> None:
+        self._records = records
         self._known: OrderedDict[str, tuple[float, bytes | None]] = OrderedDict()
         self._asked: set[str] = set()
         self._closed = False
@@ -81,7 +90,7 @@ class Digests:
             self._compute(source, tag)
         except ContentChanged:
             pass  # another content, another tag: it will be asked for by that
-        except (OSError, sa.exc.SQLAlchemyError) as error:
+        except OSError as error:
             log.warning("digest.failed", extra={"fields": {"error": str(error)}})
         finally:
             with self._lock:
@@ -101,17 +110,13 @@ class Digests:
             if not source.is_at(descriptor):
                 raise ContentChanged("the file was altered while its digest was computed")
         sha256 = digest.digest()
-        if self._engine is not None:
-            with write(self._engine).begin() as connection:
-                save_digest(connection, tag, sha256)
+        if self._records is not None:
+            self._records.save(tag, sha256)
         self._remember(tag, sha256)
         return sha256
 
     def _look_up(self, tag: str) -> bytes | None:
-        if self._engine is None:
-            return None
-        with self._engine.connect() as connection:
-            return known_digest(connection, tag)
+        return None if self._records is None else self._records.known(tag)
 
     def _remember(self, tag: str, sha256: bytes | None) -> bytes | None:
         with self._lock:
