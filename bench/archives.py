@@ -14,8 +14,9 @@ from urllib.request import Request, urlopen
 
 from bench.clients import download
 from bench.servers import Running
-from invio.core.links.keys import new_keys, write_keys
+from invio.core.links.keys import new_keys
 from invio.records.database import open_database
+from invio.service.configuration import write_keys
 
 MIB = 1024 * 1024
 COUNTS = (1_000, 10_000, 100_000)

@@ -7,9 +7,10 @@ import time
 from pathlib import Path
 
 from invio.core.addresses import parse_address
-from invio.core.links.keys import KeyRing, new_keys, write_keys
+from invio.core.links.keys import KeyRing, new_keys
 from invio.core.links.seals import link_target, make_link
 from invio.records.database import open_database
+from invio.service.configuration import write_keys
 
 SMALL_FILES = 1000
 SMALL = 4096  # bytes

@@ -22,10 +22,11 @@ from typing import Any
 import httpx
 
 from invio.core.addresses import parse_address
-from invio.core.links.keys import new_keys, read_keys, write_keys
+from invio.core.links.keys import new_keys
 from invio.core.links.seals import link_target, make_link
 from invio.records.database import open_database, write
 from invio.records.recipients import add_token, save_recipient
+from invio.service.configuration import read_keys, write_keys
 
 # Nothing is spoken over TLS here, and reading the certificates of the world takes a tenth of a second.
 NO_TLS = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)

@@ -9,12 +9,13 @@ from pathlib import Path
 import pytest
 
 from invio.core.http.ranges import RANGES
-from invio.core.links.keys import new_keys, write_keys
+from invio.core.links.keys import new_keys
 from invio.core.links.seals import check_link, parse_url
 from invio.core.links.terms import Asked, LinkRefused
 from invio.core.reasons import REASONS
 from invio.core.rules.decisions import ACTIONS, Rule
 from invio.core.rules.file import KEYS, parse_rules
+from invio.service.configuration import write_keys
 from invio.service.settings import BundleSettings, Settings
 
 ROOT = Path(__file__).parents[1]

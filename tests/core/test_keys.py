@@ -4,7 +4,8 @@ from pathlib import Path
 
 import pytest
 
-from invio.core.links.keys import BadKeyFile, new_keys, read_keys, write_keys
+from invio.core.links.keys import BadKeyFile, new_keys
+from invio.service.configuration import read_keys, write_keys
 
 KEY = "bSXPc0xJod0nPk2Pq19b240QmewF6P3Hwdc0d3ZIq3M"
 

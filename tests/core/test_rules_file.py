@@ -2,7 +2,8 @@ from pathlib import Path
 
 import pytest
 
-from invio.core.rules.file import BadRules, parse_rules, read_rules
+from invio.core.rules.file import BadRules, parse_rules
+from invio.service.configuration import read_rules
 
 GOOD = """\
 # a comment
@@ -39,7 +40,7 @@ def test_rules_are_read_with_their_lines() -> None:
         ('actions = ["read"]', 'actions = "read"', 14, "is a list of one text or more"),
         ('actions = ["read"]', "actions = []", 14, "is a list of one text or more"),
         ('actions = ["read"]', 'action = ["read"]', 14, "a rule has no 'action'"),
-        ('actions = ["read"]', 'actions = ["read"]\nspeed = 5', 15, "a rule that denies says nothing of how"),
+        ('actions = ["read"]', 'actions = ["read"]\nspeed = 5', 15, "a rule that denies cannot say how"),
         ('"list", "read"]', '"list"]\nspeed = 0', 9, "expected bytes a second"),
         ('"list", "read"]', '"list"]\ncache = "publik"', 9, "'publik' is no directive of Cache-Control"),
         ('"list", "read"]', '"list"]\ndisposition = "show"', 9, "expected 'attachment' or 'inline'"),

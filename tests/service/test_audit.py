@@ -10,7 +10,8 @@ import pytest
 from click.testing import CliRunner
 
 from invio.cli.main import main
-from invio.core.links.keys import new_keys, write_keys
+from invio.core.links.keys import new_keys
+from invio.service.configuration import write_keys
 from tests.running import RULES, Service, until
 
 Start = Callable[..., Service]

@@ -17,7 +17,6 @@ from invio.cli.options import gives_json, print_json, talks_to_service
 from invio.cli.output import console, print_table, say
 from invio.client import Client
 from invio.core.addresses import parse_address
-from invio.core.links.keys import read_keys
 from invio.core.links.seals import (
     SealedLink,
     check_link,
@@ -27,6 +26,7 @@ from invio.core.links.seals import (
     parse_url,
 )
 from invio.core.links.terms import CONDITION_NAMES, ROOT, Asked, LinkRefused, agent_mark
+from invio.service.configuration import read_keys
 
 _SPAN = re.compile(r"([0-9]+)(s|m|h|d|w)\Z")
 _SECONDS = {"s": 1, "m": 60, "h": 3600, "d": 86400, "w": 604800}

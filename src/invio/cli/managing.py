@@ -14,7 +14,8 @@ from invio.cli.links import KEYS, WHEN
 from invio.cli.options import gives_json, print_json, talks_to_service
 from invio.cli.output import print_table, say
 from invio.client import Client
-from invio.core.links.keys import KeyRing, is_key_id, new_keys, read_keys, write_keys
+from invio.core.links.keys import KeyRing, is_key_id, new_keys
+from invio.service.configuration import read_keys, write_keys
 
 
 @click.group()

@@ -12,7 +12,8 @@ import click
 from invio.cli.commands import CommandFailed
 from invio.cli.options import gives_json, print_json
 from invio.cli.output import say
-from invio.core.links.keys import new_keys, write_keys
+from invio.core.links.keys import new_keys
+from invio.service.configuration import write_keys
 
 # The service itself is imported by the commands that run it: the others shall not wait for it.
 

@@ -22,7 +22,7 @@ from urllib.parse import urlsplit
 from invio.core.addresses import Address
 from invio.core.errors import ConfigurationError
 from invio.core.http.request_head import RequestHead
-from invio.core.links.keys import new_keys, write_keys
+from invio.core.links.keys import new_keys
 from invio.core.versions import Putting
 from invio.demo.archive import Archive, serving
 from invio.demo.drawings import chart_sheet, notice_page, save
@@ -31,6 +31,7 @@ from invio.demo.tides import height
 from invio.records.database import open_database, write
 from invio.records.recipients import add_token, save_recipient
 from invio.records.versions import VersionRecords
+from invio.service.configuration import write_keys
 from invio.stores.managed import ManagedStore
 
 SEED = 20260115

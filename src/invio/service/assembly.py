@@ -13,9 +13,8 @@ import sqlalchemy as sa
 from invio.core.addresses import BadAddress, parse_file_address
 from invio.core.http.cors import CrossOrigin
 from invio.core.http.forwarded import read_networks
-from invio.core.links.keys import KeyRing, read_keys
+from invio.core.links.keys import KeyRing
 from invio.core.rules.decisions import RuleSet
-from invio.core.rules.file import read_rules
 from invio.delivery.access.authentication import Authenticator, Identifier
 from invio.delivery.access.catalogue import AccessPolicy, Catalogue
 from invio.delivery.access.link_issuers import Makers
@@ -36,6 +35,7 @@ from invio.records.digests import RecordedDigests
 from invio.records.journal import Journal
 from invio.records.serving_lock import ServingLock
 from invio.service.audit import Audit
+from invio.service.configuration import read_keys, read_rules
 from invio.service.health import Health
 from invio.service.planners import Planners
 from invio.service.reloading import Watched

@@ -9,10 +9,10 @@ from pathlib import Path
 from invio.core.addresses import Address
 from invio.core.files import ANYONE, Caller, FileFacts
 from invio.core.rules.decisions import RuleSet
-from invio.core.rules.file import read_rules
 from invio.records.database import open_database
 from invio.records.recipients import Recipient, all_recipients
 from invio.service.assembly import open_stores
+from invio.service.configuration import read_rules
 from invio.service.settings import Settings
 from invio.stores.store import Missing, Store, StoreFault
 

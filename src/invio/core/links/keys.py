@@ -8,11 +8,9 @@ from __future__ import annotations
 
 import base64
 import json
-import os
 import re
 import secrets
 from dataclasses import dataclass, field
-from pathlib import Path
 
 from invio.core.errors import ConfigurationError
 
@@ -32,26 +30,24 @@ class KeyRing:
     current: str
 
 
-def read_keys(path: str | Path) -> KeyRing:
-    """Reads a key file.
+def parse_keys(text: str, file: str) -> KeyRing:
+    """Reads the text of a key file; `file` is the name that errors give.
 
     Raises:
-        BadKeyFile: it is missing, is not JSON, or does not hold what it must.
+        BadKeyFile: it is not JSON, or does not hold what it must.
     """
     try:
-        data = json.loads(Path(path).read_text("utf-8"))
-    except FileNotFoundError:
-        raise BadKeyFile(f"{path}: there is no such key file; 'invio init' creates one") from None
-    except (OSError, ValueError, RecursionError) as error:
-        raise BadKeyFile(f"{path}: not readable as JSON: {error}") from None
+        data = json.loads(text)
+    except (ValueError, RecursionError) as error:
+        raise BadKeyFile(f"{file}: not readable as JSON: {error}") from None
     keys = data.get("keys") if isinstance(data, dict) else None
     if not isinstance(keys, dict) or not keys:
-        raise BadKeyFile(f'{path}: expected {{"keys": {{"<id>": "<base64url of 32 bytes>"}}, "current": "<id>"}}')
-    ring = {name: _key_bytes(path, name, text) for name, text in keys.items()}
+        raise BadKeyFile(f'{file}: expected {{"keys": {{"<id>": "<base64url of 32 bytes>"}}, "current": "<id>"}}')
+    ring = {name: _key_bytes(file, name, text) for name, text in keys.items()}
     # A file with one key need not say which one is current.
     current = data.get("current", next(iter(ring)) if len(ring) == 1 else None)
     if not isinstance(current, str) or current not in ring:
-        raise BadKeyFile(f"{path}: 'current' must name one of the keys: {', '.join(ring)}")
+        raise BadKeyFile(f"{file}: 'current' must name one of the keys: {', '.join(ring)}")
     return KeyRing(ring, current)
 
 
@@ -60,15 +56,15 @@ def is_key_id(name: str) -> bool:
     return _KEY_ID.fullmatch(name) is not None
 
 
-def _key_bytes(path: str | Path, name: str, text: object) -> bytes:
+def _key_bytes(file: str, name: str, text: object) -> bytes:
     if not is_key_id(name):
-        raise BadKeyFile(f"{path}: key id {name!r} must be 1 to 32 characters of A-Z a-z 0-9 _ -")
+        raise BadKeyFile(f"{file}: key id {name!r} must be 1 to 32 characters of A-Z a-z 0-9 _ -")
     try:
         key = base64.urlsafe_b64decode(str(text) + "=" * (-len(str(text)) % 4))
     except ValueError:
         key = b""
     if len(key) != KEY_SIZE:
-        raise BadKeyFile(f"{path}: key {name!r} must be the base64url of {KEY_SIZE} bytes")
+        raise BadKeyFile(f"{file}: key {name!r} must be the base64url of {KEY_SIZE} bytes")
     return key
 
 
@@ -76,33 +72,18 @@ def new_keys(name: str = "k1") -> KeyRing:
     return KeyRing({name: secrets.token_bytes(KEY_SIZE)}, name)
 
 
-def write_keys(ring: KeyRing, path: str | Path) -> None:
-    """Writes a key file that only its owner may read, whole or not at all.
+def keys_text(ring: KeyRing, file: str) -> str:
+    """The text of a key file; `file` is the name that errors give.
 
     Raises:
-        BadKeyFile: what would be written could not be read again; nothing was written.
-        OSError: it cannot be written; the file before it is as it was.
+        BadKeyFile: what would be written could not be read again.
     """
     for name, key in ring.keys.items():
         if not is_key_id(name) or len(key) != KEY_SIZE:
             raise BadKeyFile(
-                f"{path}: key id {name!r} must be 1 to 32 characters of A-Z a-z 0-9 _ -, of {KEY_SIZE} bytes"
+                f"{file}: key id {name!r} must be 1 to 32 characters of A-Z a-z 0-9 _ -, of {KEY_SIZE} bytes"
             )
     if ring.current not in ring.keys:
-        raise BadKeyFile(f"{path}: 'current' must name one of the keys: {', '.join(ring.keys)}")
-    text = json.dumps(
-        {
-            "keys": {name: base64.urlsafe_b64encode(key).rstrip(b"=").decode() for name, key in ring.keys.items()},
-            "current": ring.current,
-        },
-        indent=2,
-    )
-    target = Path(path)
-    partial = target.with_name(target.name + ".new")
-    partial.unlink(missing_ok=True)
-    descriptor = os.open(partial, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
-    with os.fdopen(descriptor, "w", encoding="utf-8") as file:
-        file.write(text + "\n")
-        file.flush()
-        os.fsync(file.fileno())
-    os.replace(partial, target)
+        raise BadKeyFile(f"{file}: 'current' must name one of the keys: {', '.join(ring.keys)}")
+    keys = {name: base64.urlsafe_b64encode(key).rstrip(b"=").decode() for name, key in ring.keys.items()}
+    return json.dumps({"keys": keys, "current": ring.current}, indent=2) + "\n"

@@ -7,7 +7,6 @@ import tomllib
 from collections.abc import Callable, Collection
 from datetime import UTC, date, datetime, tzinfo
 from ipaddress import ip_address
-from pathlib import Path
 from typing import Any, TypeVar
 
 from invio.core.addresses import parse_address
@@ -47,23 +46,12 @@ class BadRules(ConfigurationError):
         self.line = line
 
 
-def read_rules(path: str | Path, stores: Collection[str] = ()) -> RuleSet:
-    """Reads the rules file at `path`; `stores` are the stores that patterns may name (none: any).
+def parse_rules(text: str, file: str = "rules.toml", stores: Collection[str] = ()) -> RuleSet:
+    """Reads the text of a rules file; `file` is the name that errors give, `stores` what patterns may name (none: any).
 
     Raises:
-        BadRules: the file is missing, is not TOML, or says something that is no rule.
+        BadRules: it is not TOML, or says something that is no rule.
     """
-    try:
-        text = Path(path).read_text("utf-8")
-    except OSError as error:
-        raise BadRules(str(path), 1, f"the rules file cannot be read: {error.strerror}") from None
-    except UnicodeDecodeError:
-        raise BadRules(str(path), 1, "the rules file is not UTF-8 text") from None
-    return parse_rules(text, str(path), stores)
-
-
-def parse_rules(text: str, file: str = "rules.toml", stores: Collection[str] = ()) -> RuleSet:
-    """Like `read_rules`, for a text; `file` is the name that errors give."""
     try:
         data = tomllib.loads(text)
     except RecursionError:
