@@ -63,3 +63,11 @@ def test_samples_further_apart_than_the_window_still_give_a_rate_to_the_newest()
         pace.sample(at, count)
     assert pace.rate == 30.0
     assert percent(499, 1000) == 49.9
+
+
+def test_a_copy_goes_its_own_way() -> None:
+    first = Coverage([(0, 5)])
+    second = first.copy()
+    second.add(5, 9)
+    assert (first.ranges, first.total) == ([(0, 5)], 5)
+    assert (second.ranges, second.total) == ([(0, 9)], 9)

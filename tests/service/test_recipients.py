@@ -88,7 +88,7 @@ def test_only_those_who_manage_may(service: Service) -> None:
         with service.client() as client:
             assert client.request(method, "/api/recipients" + path, json={}).status_code == 401
     oneself = invio(service, "recipients", "disable", "ann")
-    assert (oneself.exit_code, "that is yourself" in oneself.stderr) == (1, True)
+    assert (oneself.exit_code, "you cannot do this to yourself" in oneself.stderr) == (1, True)
     nobody = invio(service, "recipients", "token", "nobody")
     assert (nobody.exit_code, "no recipient 'nobody'" in nobody.stderr) == (1, True)
 
@@ -147,7 +147,7 @@ def test_a_hundred_guesses_at_once_are_a_hundred_guesses(service: Service) -> No
 def test_a_token_sets_no_password_and_a_password_needs_the_one_before_it(service: Service) -> None:
     with service.client("bob") as bob:
         first = bob.put("/api/recipients/bob/password", json={"password": PASSWORD})
-        assert (first.status_code, "set by an administrator" in first.json()["detail"]) == (403, True)
+        assert (first.status_code, "ask an administrator" in first.json()["detail"]) == (403, True)
         with service.client("ann") as ann:
             assert ann.put("/api/recipients/bob/password", json={"password": PASSWORD}).status_code == 204
         for given in ({}, {"current": "not this one"}):

@@ -104,7 +104,7 @@ def test_a_port_in_use_is_said_with_what_to_do(folder: Path) -> None:
 
 def test_a_missing_settings_file_says_what_makes_one(tmp_path: Path) -> None:
     ended = serve(tmp_path)
-    assert (ended.returncode, "'invio init' makes one" in ended.stderr) == (1, True)
+    assert (ended.returncode, "'invio init' creates one" in ended.stderr) == (1, True)
 
 
 def test_init_makes_a_service_that_runs(tmp_path: Path, start: Callable[..., Service]) -> None:

@@ -261,7 +261,7 @@ def test_a_content_that_no_version_has_is_set_aside_and_not_dropped(start: Start
 def test_what_cannot_be_put_is_refused_with_what_to_do(service: Service) -> None:
     put(service, FLOOR, b"one")
     for path, content, headers, status, says in (
-        ("/api/files/files/a.txt", b"x", {}, 405, "nothing can be put into the store 'files'"),
+        ("/api/files/files/a.txt", b"x", {}, 405, "the store 'files' is read-only"),
         ("/api/files/nowhere/a.txt", b"x", {}, 404, "there is no file nowhere/a.txt that you have access to"),
         ("/api/files/models/bay/", b"x", {}, 400, "name the file"),
         ("/api/files/models/bay", b"x", {}, 409, "cannot be put there"),
