@@ -268,12 +268,12 @@ def test_what_cannot_be_put_is_refused_with_what_to_do(service: Service) -> None
         (FLOOR + "/below", b"x", {}, 409, "cannot be put there"),
         ("/api/files/drop/a.txt/below", b"x", {}, 409, "cannot be put there"),
         ("/api/files/drop/" + "n" * 300, b"x", {}, 400, "too long"),
-        (FLOOR, b"x", {"content_range": "bytes 0-0/1"}, 400, "without Content-Range"),
-        (FLOOR, b"x", {"content_encoding": "gzip"}, 400, "without Content-Encoding"),
+        (FLOOR, b"x", {"content_range": "bytes 0-0/1"}, 400, "leave Content-Range out"),
+        (FLOOR, b"x", {"content_encoding": "gzip"}, 400, "leave Content-Encoding out"),
         (FLOOR, b"x", {"content_type": "multipart/form-data; boundary=x"}, 400, "with curl, use -T"),
         (FLOOR, b"x", {"content_type": "no type"}, 400, "no media type"),
         (FLOOR, b"x", {"content_digest": "sha-256=:eA==:"}, 400, "32 bytes"),
-        (FLOOR, b"x", {"repr_digest": f"sha-256=:{'A' * 43}=:"}, 400, "not what its digest says"),
+        (FLOOR, b"x", {"repr_digest": f"sha-256=:{'A' * 43}=:"}, 400, "does not match its digest"),
         (FLOOR, b"x" * 40_000_001, {}, 413, "at most 40000000 bytes"),
     ):
         refused = put(service, path, content, **headers)
