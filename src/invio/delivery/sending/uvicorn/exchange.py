@@ -19,9 +19,7 @@ from uvicorn.protocols.http.httptools_impl import STATUS_LINE
 from invio.delivery.sending.connection import STEP, TURN, Connection, Unfinished
 from invio.delivery.sending.errors import ClientGone, ReaderStuck, ReplyBroken
 from invio.delivery.sending.header_blocks import header_block
-
-if TYPE_CHECKING:
-    from invio.delivery.sending.uvicorn.protocol import ZeroCopyProtocol
+from invio.delivery.sending.uvicorn.closing import ClosingProtocol
 
 log = logging.getLogger("invio.delivery")
 
@@ -41,7 +39,7 @@ class Exchange:
         "body_sent", "taken",
     )  # fmt: skip
 
-    def __init__(self, app: Callable[..., Any], cycle: Any, protocol: ZeroCopyProtocol) -> None:
+    def __init__(self, app: Callable[..., Any], cycle: Any, protocol: ClosingProtocol) -> None:
         self._app = app
         self._cycle = cycle
         self._protocol = protocol

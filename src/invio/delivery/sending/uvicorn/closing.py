@@ -1,0 +1,150 @@
+"""How a connection ends: once all that was sent was taken, or at once; and whoever sends on it is told.
+
+A connection that is closed while something is on its way takes that back, and nobody could tell what was taken. So it
+is ended on our side behind what was sent, and closed when that has arrived, or nothing of it arrives any more.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import socket
+import struct
+import time
+from collections.abc import Coroutine
+from contextlib import suppress
+from typing import Any
+
+from uvicorn.protocols.http.httptools_impl import HttpToolsProtocol
+
+from invio.delivery.sending.connection import Unfinished
+from invio.delivery.sending.eager import start_eagerly
+from invio.delivery.sending.errors import ClientGone, IdleTimer, ReaderStuck
+from invio.delivery.sending.uvicorn.socket_state import SocketState
+
+# A connection with something on its way is not closed while some of it arrives; and how often that is looked at.
+_TAKEN_WITHIN = 60.0  # seconds
+_TAKEN_LOOK = 0.02  # seconds
+_AT_ONCE = struct.pack("ii", 1, 0)  # SO_LINGER: reset, and nothing is delivered any more
+
+
+class ClosingProtocol(HttpToolsProtocol):
+    """The sending side of a connection, and its end."""
+
+    __slots__ = (
+        "_leaving",
+        "_outgoing",
+        "_patience",
+        "_waiting",
+        "answer",
+        "cut_because",
+        "gone",
+    )
+
+    def __init__(self, *given: Any, **named: Any) -> None:
+        super().__init__(*given, **named)
+        self.gone = False
+        self.cut_because: str | None = None
+        self.answer: Unfinished | None = None  # the last one that goes on by itself, or has still to arrive
+        self._outgoing: SocketState | None = None
+        self._waiting: asyncio.Future[None] | None = None
+        self._patience: IdleTimer | None = None  # with a reader that still has to take what was sent
+        self._leaving = False  # whether the connection is closed as soon as that was taken
+
+    def start(self, coroutine: Coroutine[Any, Any, None]) -> None:
+        """Runs a coroutine at once, up to where it waits, and then as a task of the server's."""
+        task = start_eagerly(coroutine)
+        if task is not None:
+            task.add_done_callback(self.tasks.discard)
+            self.tasks.add(task)
+
+    def release_request_state(self) -> None:
+        """Lets go of what is only needed to read requests, where there is such a thing."""
+
+    def leave(self) -> None:
+        """Hears no more on this connection, which is about to be closed."""
+        self._leaving = True
+
+    def close_when_taken(self) -> None:
+        """Closes the connection once the other side has taken what was sent; closed before, it would not be known."""
+        if self.gone:
+            return
+        if self._outgoing is None or not self._outgoing.unacknowledged():
+            self.transport.close()
+            return
+        self._leaving = True
+        self.loop.call_soon(self.loop.call_soon, self._close_or_wait)  # once the transport has sent what it has
+
+    def _close_or_wait(self) -> None:
+        if self.gone:
+            return
+        self.outgoing.say_end()
+        if self._waits_for_taking():
+            self.loop.call_later(_TAKEN_LOOK, self._close_or_wait)
+        else:
+            self.transport.close()
+
+    def _waits_for_taking(self) -> bool:
+        """Whether something is on its way, and some of it was taken lately."""
+        left = 0 if self._outgoing is None else self._outgoing.unacknowledged()
+        if not left:
+            return False
+        if self._patience is None:
+            self._patience = IdleTimer()
+        return not self._patience.ended(time.monotonic(), -left, True, _TAKEN_WITHIN)
+
+    def cut(self, why: str) -> None:
+        """Breaks the connection, and has whoever sends on it told why."""
+        if not self.gone:
+            self.cut_because = why
+            self.reset()
+
+    def reset(self) -> None:
+        """Breaks the connection so that the other side notices, and takes back what it has not got yet.
+
+        Closed in the usual way, the system would go on delivering what is in its buffers; and over HTTP/1.0, where
+        the end of the connection is the end of the body, half of a content would be taken for the whole.
+        """
+        sock = self.transport.get_extra_info("socket") if self._outgoing is None else self._outgoing.socket
+        if sock is not None:
+            with suppress(OSError, ValueError):  # it is closed already
+                sock.setsockopt(socket.SOL_SOCKET, socket.SO_LINGER, _AT_ONCE)
+        self.transport.abort()
+
+    @property
+    def outgoing(self) -> SocketState:
+        """The connection's sending side, once it is made."""
+        assert self._outgoing is not None
+        return self._outgoing
+
+    @property
+    def waits(self) -> bool:
+        """Whether somebody waits for the socket to take more."""
+        return self._waiting is not None
+
+    async def writable(self) -> None:
+        """Returns when the socket takes more. Raises ClientGone."""
+        if self.gone:
+            raise ClientGone("the client closed the connection")
+        sock = self.outgoing.socket
+        self._waiting = waiting = self.loop.create_future()
+        self.loop.add_writer(sock.fileno(), wake, waiting)
+        try:
+            await waiting
+        finally:
+            self._waiting = None
+            if not self.gone:
+                self.loop.remove_writer(sock.fileno())
+
+    def _be_gone(self, closed: ClientGone) -> None:
+        """Tells whoever sends on this connection that nothing more can be."""
+        self.gone = True
+        why = closed if self.cut_because is None else ReaderStuck(self.cut_because)
+        if self.answer is not None:
+            self.answer.lost(why)
+        if self._waiting is not None and not self._waiting.done():
+            self._waiting.set_exception(why)
+
+
+def wake(waiting: asyncio.Future[None]) -> None:
+    if not waiting.done():
+        waiting.set_result(None)
