@@ -939,7 +939,10 @@ export interface components {
             /** Key */
             key: string | null;
         };
-        /** LinkList */
+        /**
+         * LinkList
+         * @description Links, the newest first; `next` is what to go on before.
+         */
         LinkList: {
             /** Links */
             links: components["schemas"]["LinkFacts"][];
@@ -1041,7 +1044,10 @@ export interface components {
             /** Reasons */
             reasons?: components["schemas"]["ReasonShape"][] | null;
         };
-        /** QuotaList */
+        /**
+         * QuotaList
+         * @description Quotas, and what of each is used.
+         */
         QuotaList: {
             /** Quotas */
             quotas: components["schemas"]["QuotaShape"][];
@@ -1118,7 +1124,10 @@ export interface components {
              */
             groups: string[];
         };
-        /** RecipientList */
+        /**
+         * RecipientList
+         * @description Everybody known here.
+         */
         RecipientList: {
             /** Recipients */
             recipients: components["schemas"]["RecipientShape"][];

@@ -12,6 +12,8 @@ from typing import Any
 
 @dataclass(frozen=True, slots=True)
 class Reason:
+    """Why something is refused: a word for programs, an HTTP status, and what a person reads and can do."""
+
     word: str
     status: int
     title: str

@@ -1,0 +1,1 @@
+"""The Brackwater Sound Survey: made-up data to try everything with."""

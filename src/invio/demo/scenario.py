@@ -43,6 +43,8 @@ _DONE = "complete.txt"
 
 @dataclass(frozen=True, slots=True)
 class Person:
+    """Somebody of the demo, with the groups they are in."""
+
     id: str
     name: str
     groups: tuple[str, ...]

@@ -1,0 +1,1 @@
+"""Files made on demand: a function, a query, rows as CSV."""

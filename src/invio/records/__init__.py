@@ -1,0 +1,1 @@
+"""What is kept in SQLite: recipients, links, transfers, quotas, versions; and the journal that writes them."""

@@ -21,6 +21,8 @@ _USED_TO = 60.0  # seconds, to which it is known when a token was last used
 
 @dataclass(frozen=True, slots=True)
 class Recipient:
+    """Somebody known here, or by an identity provider's word."""
+
     id: str
     name: str
     groups: frozenset[str]

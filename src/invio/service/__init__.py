@@ -1,0 +1,1 @@
+"""The service: its API, sessions, settings, running and mounting."""

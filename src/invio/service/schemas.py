@@ -328,6 +328,8 @@ class RecipientShape(BaseModel):
 
 
 class RecipientList(BaseModel):
+    """Everybody known here."""
+
     recipients: list[RecipientShape]
 
 
@@ -375,6 +377,8 @@ class RevokedShape(BaseModel):
 
 
 class LinkList(BaseModel):
+    """Links, the newest first; `next` is what to go on before."""
+
     links: list[LinkFacts]
     next: float | None
 
@@ -391,4 +395,6 @@ class QuotaShape(BaseModel):
 
 
 class QuotaList(BaseModel):
+    """Quotas, and what of each is used."""
+
     quotas: list[QuotaShape]

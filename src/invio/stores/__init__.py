@@ -1,0 +1,1 @@
+"""Where files come from: directories, managed stores, tables, remote stores."""

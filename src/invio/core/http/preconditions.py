@@ -18,6 +18,8 @@ _BETWEEN = re.compile(r"[ \t,]*")
 
 
 class Outcome(Enum):
+    """What the preconditions of a request come to."""
+
     PROCEED = "proceed"
     NOT_MODIFIED = "not modified"
     FAILED = "failed"

@@ -44,10 +44,6 @@ _KEPT_UP_TO = 1500  # characters of a link that is kept: longer ones are rare, a
 
 # 43 characters are two bits more than 32 bytes have: in the last one these are zero, or two texts were one seal.
 _SEAL = re.compile(r"[A-Za-z0-9_-]{42}[AEIMQUYcgkosw048]\Z", re.ASCII)
-# RFC 2104: the block of SHA-256 in bytes, and each byte of a key with the inner and the outer pad.
-_BLOCK = 64
-_INNER, _OUTER = bytes(byte ^ 0x36 for byte in range(256)), bytes(byte ^ 0x5C for byte in range(256))
-_REST = bytes(_BLOCK - 32)  # what a block has beyond a tag
 # What stays as it is in a query's value: readable links, and nothing that ends a pair or a query.
 _QUERY_SAFE = "/-._~:@,*"
 
@@ -77,6 +73,19 @@ class SealedLink:
 
     def conditions_named(self, name: str) -> list[str]:
         return [value for key, value in self.conditions if key == name]
+
+    def is_sealed_by(self, key: bytes) -> bool:
+        """Whether the link has the seal that this key gives it.
+
+        It is noted with the link that it has: parsed links are kept, and asked about at each range of a file.
+        """
+        if self._sealed_by == key:
+            return True
+        seal = base64url(chained(root_tag(key, self.scope, self.root), self.conditions))
+        if not hmac.compare_digest(seal, self.seal):
+            return False
+        self._sealed_by = key
+        return True
 
     def __hash__(self) -> int:
         # Links that are alike have the same seal; equality still looks at every field.
@@ -253,29 +262,13 @@ def root_tag(key: bytes, scope: str, root: Iterable[tuple[str, str]]) -> bytes:
     text = f"{FORMAT}\n{scope}"
     for name, value in root:
         text += f"\n{name}={value}"
-    inner, outer = _padded(key)
-    inner, outer = inner.copy(), outer.copy()
-    inner.update(text.encode())
-    outer.update(inner.digest())
-    return outer.digest()
-
-
-@lru_cache(maxsize=64)
-def _padded(key: bytes) -> tuple[hashlib._Hash, hashlib._Hash]:
-    """The two hashes of HMAC (RFC 2104) after their padded key, which one key has for all of its links."""
-    whole = hashlib.sha256(key).digest() if len(key) > _BLOCK else key
-    whole = whole.ljust(_BLOCK, b"\0")
-    return hashlib.sha256(whole.translate(_INNER)), hashlib.sha256(whole.translate(_OUTER))
+    return hmac.digest(key, text.encode(), "sha256")
 
 
 def chained(tag: bytes, conditions: Iterable[tuple[str, str]]) -> bytes:
     """T of the format, after the conditions."""
-    sha256 = hashlib.sha256
     for name, value in conditions:
-        # HMAC again, in two calls: the library's own takes longer to begin than to hash so little.
-        block = tag + _REST
-        begun = sha256(block.translate(_INNER) + f"{name}={value}".encode()).digest()
-        tag = sha256(block.translate(_OUTER) + begun).digest()
+        tag = hmac.digest(tag, f"{name}={value}".encode(), "sha256")
     return tag
 
 
@@ -288,7 +281,7 @@ def check_link(link: SealedLink, keys: Mapping[str, bytes], asked: Asked) -> Non
     key = keys.get(link.key)
     if key is None:
         raise LinkRefused("unknown-key", "the link names a key that is not in use")
-    if not _is_sealed_by(link, key):
+    if not link.is_sealed_by(key):
         raise LinkRefused("bad-seal", "the seal does not match the link")
     failed = _first_failures(link, asked)
     if not failed:
@@ -306,20 +299,6 @@ def _moment(value: str) -> str:
         return time.strftime("%Y-%m-%d %H:%M:%S UTC", time.gmtime(int(value)))
     except (ValueError, OverflowError, OSError):  # no number, or a year that no calendar has
         return value
-
-
-def _is_sealed_by(link: SealedLink, key: bytes) -> bool:
-    """Whether the link has the seal that it ought to.
-
-    It is noted with the link that it has: parsed links are kept, and asked about at each range of a file.
-    """
-    if link._sealed_by == key:
-        return True
-    seal = base64url(chained(root_tag(key, link.scope, link.root), link.conditions))
-    if not hmac.compare_digest(seal, link.seal):
-        return False
-    link._sealed_by = key
-    return True
 
 
 def _first_failures(link: SealedLink, asked: Asked) -> dict[str, str]:

@@ -123,6 +123,8 @@ _PLACES = {name: place for place, name in enumerate(ROOT_ORDER)}
 
 @dataclass(frozen=True, slots=True)
 class Condition:
+    """One kind of condition: which values it can have, when it holds, and the reason when it does not."""
+
     formed: Formed
     holds: Callable[[Address, str, Asked], bool]
     reason: str

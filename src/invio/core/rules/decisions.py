@@ -109,6 +109,8 @@ class Reason:
 
 @dataclass(frozen=True, slots=True)
 class Decision:
+    """The outcome of the rules for one question, and what each of them said."""
+
     allowed: bool
     reasons: tuple[Reason, ...] = ()
 
