@@ -43,6 +43,8 @@ TESTS = {
     "records/quotas.py": ["core/test_quotas.py", "records/test_records.py", "delivery/test_admission.py"],
     "delivery/archives/builder.py": ["delivery/test_building.py"],
     "delivery/archives/selection.py": ["delivery/test_building.py"],
+    "delivery/transfers/admission.py": ["delivery/test_transfer_machine.py", "delivery/test_admission.py"],
+    "delivery/transfers/live.py": ["delivery/test_transfer_machine.py", "delivery/test_admission.py"],
     "delivery/access/catalogue.py": ["delivery/test_catalogue.py", "delivery/test_building.py"],
     "delivery/sending/acknowledgement.py": ["delivery/test_sending.py"],
     "stores/directory.py": ["stores/test_directory.py", "delivery/test_building.py"],
