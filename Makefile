@@ -11,7 +11,7 @@ DATA ?= demo-data
 # Most tests wait for a service; two at a time take two thirds of the time.
 SIDE_BY_SIDE ?= -n 2 --dist loadfile
 
-.PHONY: setup demo test torture bench lint format types check-types clean
+.PHONY: setup demo test test-lowest test-newest torture bench lint format types check-types clean
 
 setup: $(VENV)/.ready $(WEB)
 
@@ -36,6 +36,22 @@ test: setup
 	sh tools/debian_packages.sh chromium curl unzip 7z=p7zip-full bsdtar=libarchive-tools
 	sh tools/front_server.sh
 	$(BIN)/python -m pytest $(SIDE_BY_SIDE) $(ARGS)
+
+# The lower bounds in pyproject.toml are true, and what is newest still works: without browsers and long trials.
+QUICK := tests/core tests/records tests/stores tests/workers tests/producers tests/delivery tests/embedding tests/cli \
+	tests/client tests/service/test_http.py tests/service/test_rights.py
+test-lowest: setup
+	mkdir -p build
+	$(BIN)/python tools/lowest_versions.py > build/lowest.txt
+	$(PYTHON) -m venv --clear build/lowest
+	PIP_CONSTRAINT=$(CURDIR)/build/lowest.txt build/lowest/bin/python -m pip install --quiet --editable '.[dev]'
+	build/lowest/bin/python -m pytest $(SIDE_BY_SIDE) $(QUICK)
+
+test-newest: setup
+	mkdir -p build
+	$(PYTHON) -m venv --clear build/newest
+	build/newest/bin/python -m pip install --quiet --upgrade --editable '.[dev]'
+	build/newest/bin/python -m pytest $(SIDE_BY_SIDE) $(QUICK)
 
 # What docs/security.md promises, tried as often as it says.
 torture: setup
