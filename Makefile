@@ -8,8 +8,8 @@ CONSOLE_SOURCES := $(shell find console/src console/public console/scripts -type
 	console/vite.config.js console/tsconfig.json console/package.json
 PORT ?= 8480
 DATA ?= demo-data
-# Most tests wait for a service; two at a time take two thirds of the time.
-SIDE_BY_SIDE ?= -n 2 --dist loadfile
+# Most tests wait for a service, so more of them run at a time than there are cores.
+SIDE_BY_SIDE ?= -n 3 --dist loadfile
 
 .PHONY: setup demo test test-lowest test-newest torture bench lint format types check-types clean
 

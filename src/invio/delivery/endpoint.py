@@ -1,8 +1,13 @@
-"""The one way through: identify → locate → decide → plan → admit → send → settle.
+"""The one way through: identify → decide → locate → decide → plan → admit → send → settle.
 
-An ASGI application for everything below `/get/`. Planning comes before admitting, for it is pure
-and tells whether anything will be delivered at all: a 304, a 416 or a HEAD reserves nothing and
-leaves no transfer.
+An ASGI application for everything below `/get/`. In the order in which they run:
+- `Planner.plan` identifies (`_plan_for`, `_plan_sealed`), decides, locates and decides again (`_of_file`,
+  `_of_bundle`), and plans (`_planned`).
+- `_deliver` admits and sends; `_put_off` and `_deliver_whole` do, for a small content, without waiting for the records.
+- `_Settling` settles.
+
+Planning comes before admitting, for it is pure and tells whether anything will be delivered at all: a 304, a 416 or a
+HEAD reserves nothing and leaves no transfer.
 """
 
 from __future__ import annotations

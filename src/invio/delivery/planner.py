@@ -1,4 +1,4 @@
-"""From a request to its answer, planned: identify → locate → decide → plan. Nothing is changed by it."""
+"""From a request to its reply, planned: identify → decide → locate → decide → plan. Nothing is changed by it."""
 
 from __future__ import annotations
 
@@ -60,6 +60,23 @@ class Request:
     @property
     def target(self) -> str:
         return self.root + self.path + ("?" + self.query if self.query else "")
+
+
+@dataclass(frozen=True, slots=True)
+class Resolved:
+    """What a request comes to before its reply is planned.
+
+    `etag` is what the records know the content by; `found` the file, None for a bundle. `quotas` are those that hold,
+    with how many files it is to each, and `quota_owner` the recipient whose they are, where that is not who asks.
+    """
+
+    representation: Representation
+    etag: str | None
+    found: Found | None
+    terms: Terms
+    quotas: Mapping[Quota, int]
+    quota_owner: str | None
+    decided_by: str
 
 
 @dataclass(slots=True)
@@ -171,44 +188,55 @@ class Planner:
         presentation: Presentation,
         link: SealedLink | None,
     ) -> PlannedReply:
-        way, terms, found, version = self._way, NO_TERMS, None, presentation.version
-        quotas: Mapping[Quota, int] = _NO_QUOTAS
-        payer: str | None = None  # the recipient whose quotas they are, where that is not who asks
-        decided_by = "" if link is None else intern(f"seal: {link.key}")
+        """Decides, locates and decides again (`_of_file`, `_of_bundle`), then plans the reply."""
+        way = self._way
         if address.store == bundles.STORE:
-            resumes = not (request.head.get(b"range") or "bytes=0-").startswith("bytes=0-")
-            representation, quotas, payer = await in_pool(
-                way.archives.pool, way.archives.represent, caller, address, link is not None, resumes
-            )
-            etag = representation.tag
-            decided_by = decided_by or "bundle"
+            one = await self._of_bundle(request, caller, address, link)
         else:
-            if link is None:
-                await way.catalogue.prefetch(caller, "read", address)
-            if way.catalogue.waits(address):
-                found, by = await in_pool(way.catalogue.pool_of(address), self._found, caller, address, link, version)
-            else:
-                found, by = self._found(caller, address, link, version)
-            if link is None:
-                decided_by = by
-                terms = self._for_caches(way.catalogue.rules.terms(caller, "read", address, found.facts), found)
-                if terms.quotas:
-                    quotas = dict.fromkeys(terms.quotas, 1)
-            elif way.catalogue.rules.has_quotas and (maker := await way.makers.of(link)) is not None:
-                quotas = dict.fromkeys(way.catalogue.rules.quotas_named(maker.quotas, address), 1)
-                payer = maker.recipient
-            offer = await way.offering.offer(request.head, found, presentation, terms)
-            representation, etag = offer.representation, offer.found.facts.tag
-        reply = plan(request.head, representation)
-        asking = _asking(caller, address, link, quotas, None if found is None else found.facts.version, decided_by)
-        if payer is not None and quotas:
-            asking.payer = f"recipient:{payer}"
-        planned = PlannedReply(reply, asking, representation, etag, None, terms)
+            one = await self._of_file(request, caller, address, presentation, link)
+        reply = plan(request.head, one.representation)
+        found, version = one.found, None if one.found is None else one.found.facts.version
+        asking = _asking(caller, address, link, one.quotas, version, one.decided_by)
+        if one.quota_owner is not None and one.quotas:
+            asking.quota_owner = f"recipient:{one.quota_owner}"
+        planned = PlannedReply(reply, asking, one.representation, one.etag, None, one.terms)
         if reply.status == 206:
-            planned.earlier = await way.transfers.earlier(asking, etag)
+            planned.earlier = await way.transfers.earlier(asking, one.etag)
         if found is not None and (way.front.header is not None or found.remote is not None):
             planned.handed_off = await self._handed_off(request, planned, found)
         return planned
+
+    async def _of_bundle(self, request: Request, caller: Caller, address: Address, link: SealedLink | None) -> Resolved:
+        """A bundle, which its maker or a link may have."""
+        archives = self._way.archives
+        resumes = not (request.head.get(b"range") or "bytes=0-").startswith("bytes=0-")
+        representation, quotas, owner = await in_pool(
+            archives.pool, archives.represent, caller, address, link is not None, resumes
+        )
+        by = "bundle" if link is None else _sealed_by(link)
+        return Resolved(representation, representation.tag, None, NO_TERMS, quotas, owner, by)
+
+    async def _of_file(
+        self, request: Request, caller: Caller, address: Address, presentation: Presentation, link: SealedLink | None
+    ) -> Resolved:
+        """A file of a store: decided by its address, located, decided by its facts, and negotiated."""
+        way, terms, quotas, owner = self._way, NO_TERMS, _NO_QUOTAS, None
+        catalogue, version = way.catalogue, presentation.version
+        if link is None:
+            await catalogue.prefetch(caller, "read", address)
+        if catalogue.waits(address):
+            found, by = await in_pool(catalogue.pool_of(address), self._found, caller, address, link, version)
+        else:
+            found, by = self._found(caller, address, link, version)
+        if link is None:
+            terms = self._for_caches(catalogue.rules.terms(caller, "read", address, found.facts), found)
+            if terms.quotas:
+                quotas = dict.fromkeys(terms.quotas, 1)
+        elif catalogue.rules.has_quotas and (maker := await way.makers.of(link)) is not None:
+            quotas = dict.fromkeys(catalogue.rules.quotas_named(maker.quotas, address), 1)
+            owner = maker.recipient
+        offer = await way.offering.offer(request.head, found, presentation, terms)
+        return Resolved(offer.representation, offer.found.facts.tag, found, terms, quotas, owner, by)
 
     def _for_caches(self, terms: Terms, found: Found) -> Terms:
         """The terms; without `public` where not anybody may have the file (RFC 9111 §3.5): a cache asks nobody."""
@@ -241,7 +269,7 @@ class Planner:
         catalogue = self._way.catalogue
         if link is None:
             return catalogue.obtain_by(caller, "read", address, version)
-        return catalogue.located(address, version), ""
+        return catalogue.located(address, version), _sealed_by(link)
 
 
 def raw_path(scope: Any) -> str:
@@ -249,6 +277,11 @@ def raw_path(scope: Any) -> str:
     raw: bytes = scope.get("raw_path") or scope["path"].encode()
     root = scope.get("root_path", "")
     return raw.decode("latin-1").removeprefix(root)
+
+
+def _sealed_by(link: SealedLink) -> str:
+    """What decided about a link, in words for the history; one text for all links of a key."""
+    return intern(f"seal: {link.key}")
 
 
 def _presentation(link: SealedLink) -> Presentation:

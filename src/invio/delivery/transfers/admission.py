@@ -80,7 +80,7 @@ class TransferKey:
     version: int | None = None
     credential: str | None = None
     decided_by: str | None = None
-    payer: str | None = None  # whose quotas they are, where that is not the principal
+    quota_owner: str | None = None  # whose quotas they are, where that is not the principal
     principal: str = ""
 
     @property
@@ -455,5 +455,5 @@ def _counts_bytes(claims: Sequence[Claim]) -> bool:
 
 def _claims(asking: TransferKey, reply: Reply) -> list[Claim]:
     """What a request takes of the quotas that hold; of a content that is made, nobody knows the length."""
-    who = asking.payer or asking.principal
+    who = asking.quota_owner or asking.principal
     return [Claim(quota, files, reply.length or 0, who) for quota, files in asking.quotas.items()]
