@@ -62,7 +62,7 @@ class Request:
         return self.root + self.path + ("?" + self.query if self.query else "")
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(slots=True)  # not frozen: that would cost each request a microsecond
 class Resolved:
     """What a request comes to before its reply is planned.
 
