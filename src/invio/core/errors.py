@@ -1,4 +1,4 @@
-"""The base of errors that are somebody's to mend: their message says what is wrong and what to do."""
+"""The base of errors that an operator or a developer can fix: their message says what is wrong and what to do."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Lines: how rows of transfers are written, many at a time, for they are written at every download."""
+"""Statements: how rows of transfers are written, many at a time, because every download writes some."""
 
 from __future__ import annotations
 

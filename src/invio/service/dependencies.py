@@ -1,4 +1,4 @@
-"""Who is asking the API: the caller of a request, identified as the delivery does it."""
+"""FastAPI dependencies: the caller of a request, identified as the delivery does it, and the service's parts."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Asking the developer's own application whether a rule applies: by HTTP, or by a Python function.
+"""External checks: the developer's own application says whether a rule applies, by HTTP or by a Python function.
 
 By HTTP, the question is posted as JSON: `rule`, `recipient` (null for somebody who did not sign in),
 `groups`, `action`, `address`, `network`. The answer is a JSON object with `applies`, true or false,

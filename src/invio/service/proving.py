@@ -1,4 +1,4 @@
-"""Rules put to the proof without a running service: the settings' stores, and the recipients of its records."""
+"""Rule checks without a running service: by the settings' stores, and the recipients of its records."""
 
 from __future__ import annotations
 

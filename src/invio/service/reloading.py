@@ -1,4 +1,4 @@
-"""Files that hold what is in force, read again when they change; a broken one leaves what was before it."""
+"""Reloading: files of rules and keys are read again when they change; a broken one leaves in force what was."""
 
 from __future__ import annotations
 

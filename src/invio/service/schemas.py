@@ -1,4 +1,4 @@
-"""The shapes of what the API takes and gives. The console's types are generated from these."""
+"""Schemas: what the API takes and gives. The console's types are generated from these."""
 
 from __future__ import annotations
 

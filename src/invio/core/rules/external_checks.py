@@ -1,4 +1,4 @@
-"""Questions that a rule leaves to somebody outside: the developer's own application.
+"""External checks: questions that a rule leaves to the developer's own application.
 
 The rules stay pure: whoever has them put in force gives them something that answers. Without it
 nobody answers, and a rule that asks is then closed: one that allows does not speak, one that

@@ -1,4 +1,4 @@
-"""Identify: a request's head → the caller. Bearer token, session cookie, or anonymous."""
+"""Authentication: a request's head → the caller. Bearer token, session cookie, or anonymous."""
 
 from __future__ import annotations
 

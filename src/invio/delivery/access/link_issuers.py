@@ -1,4 +1,4 @@
-"""Makers of links: what is had by a link counts to the quotas of whoever had the service make it.
+"""Issuers of links: downloads by a link count towards the quotas of the recipient who had the service make it.
 
 Nobody hands on more than they have. A link that was sealed with the key file alone is the operator's own.
 """

@@ -1,4 +1,4 @@
-"""Behind the deliveries: contents that an archive had to store as they were are deflated for the next one."""
+"""Background deflating: contents that an archive had to store as they were are deflated for the next one."""
 
 from __future__ import annotations
 

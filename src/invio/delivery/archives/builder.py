@@ -1,4 +1,4 @@
-"""Planning: chosen files → the plan of an archive, with what has to be known of each content before its first byte.
+"""Building plans: selected files → the plan of an archive, with what must be known of each before the first byte.
 
 CRC-32s, SHA-256s and deflated forms are looked up by what the files are known by; what is not known is
 worked out now, once a content, and kept.

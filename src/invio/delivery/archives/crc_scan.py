@@ -1,4 +1,4 @@
-"""Scanning: the CRC-32s of all files of directories, worked out beside the deliveries before an archive needs them."""
+"""The CRC scan: CRC-32s of all files of directories, computed in the background before an archive needs them."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Choosing: a selection of addresses → the files it is of, checked for the caller, one after the other."""
+"""Selection: addresses of files and folders → the files they name, each checked for the caller."""
 
 from __future__ import annotations
 

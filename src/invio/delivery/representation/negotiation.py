@@ -1,4 +1,4 @@
-"""Offering: what a store found → the representation that this client gets of it.
+"""Content negotiation: what a store found → the representation that this client gets of it.
 
 Chosen here are the media type (by the name, else by the content), the coding (compressed where the
 client takes it), the entity tag (by the content once its digest is known), and what the rules and

@@ -1,4 +1,4 @@
-"""Arrival: answers that go on by themselves, until all of each has arrived.
+"""Acknowledgement: responses that go on by themselves, until the other side has acknowledged all of each.
 
 What was handed to the kernel has not arrived for that: an answer has ended when the other side has
 acknowledged its last byte, or is gone. Until then there is no task and no coroutine of its request. One

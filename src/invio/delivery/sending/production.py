@@ -1,4 +1,4 @@
-"""Making: the pieces of a content that is made while it is sent, taken by threads of its own.
+"""Production: the pieces of a content that is made while it is sent, taken by threads of their own.
 
 Nothing of it runs on the event loop, its first step included: a query or a function may take as long as it likes to
 give its first row. When the client leaves, what is waited for is cancelled, as far as it can be, and closed.

@@ -1,4 +1,4 @@
-"""Admit and settle: a transfer is durable before its first byte, and ends with what arrived."""
+"""Admission and settlement: a transfer is durable before its first byte, and ends with what arrived."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The board: transfers that are being delivered by this process now, and those that just ended.
+"""Live transfers: those that this process is delivering now, and those that just ended.
 
 Delivering costs the board nothing: who wants to see asks it, and only then the meters are read.
 """

@@ -1,4 +1,4 @@
-"""Refused requests in the history: so many a second, for a flood of them must not fill the disk."""
+"""The refusal log: refused requests in the history, a bounded number a second, so that a flood fills no disk."""
 
 from __future__ import annotations
 
