@@ -38,13 +38,14 @@ test: setup
 	$(BIN)/python -m pytest $(SIDE_BY_SIDE) $(ARGS)
 
 # The lower bounds in pyproject.toml are true, and what is newest still works: without browsers and long trials.
-QUICK := tests/core tests/records tests/stores tests/workers tests/producers tests/delivery tests/embedding tests/cli \
-	tests/client tests/service/test_http.py tests/service/test_rights.py
-test-lowest: setup
+QUICK := tests/core tests/records tests/stores tests/workers tests/producers tests/embedding tests/cli
+build/lowest/bin/pytest: pyproject.toml $(VENV)/.ready
 	mkdir -p build
 	$(BIN)/python tools/lowest_versions.py > build/lowest.txt
 	$(PYTHON) -m venv --clear build/lowest
 	PIP_CONSTRAINT=$(CURDIR)/build/lowest.txt build/lowest/bin/python -m pip install --quiet --editable '.[dev]'
+
+test-lowest: setup build/lowest/bin/pytest
 	build/lowest/bin/python -m pytest $(SIDE_BY_SIDE) $(QUICK)
 
 test-newest: setup
