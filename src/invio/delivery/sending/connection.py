@@ -133,5 +133,5 @@ class Connection(Protocol):
         ...
 
     def release_request_state(self) -> None:
-        """Lets go of what was needed to read the request."""
+        """Frees the memory that reading the request needed."""
         ...

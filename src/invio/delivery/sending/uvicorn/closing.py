@@ -58,7 +58,7 @@ class ClosingProtocol(HttpToolsProtocol):
             self.tasks.add(task)
 
     def release_request_state(self) -> None:
-        """Lets go of what is only needed to read requests, where there is such a thing."""
+        """Frees what only reading a request needs; the receiving side overrides this."""
 
     def leave(self) -> None:
         """Hears no more on this connection, which is about to be closed."""

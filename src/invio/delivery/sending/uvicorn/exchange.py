@@ -178,7 +178,7 @@ class Exchange:
             self._protocol.answer = None
 
     def release_request_state(self) -> None:
-        """Lets go of what the application was told of the request; nobody will ask for it again."""
+        """Frees what the application was told of the request, which nobody asks for again."""
         self._protocol.release_request_state()
 
     def complete(self) -> None:

@@ -429,7 +429,7 @@ class FramedProtocol(ClosingProtocol):
         self.transport.write(b"\r\n".join(lines) + b"\r\n\r\n" + body)
 
     def release_request_state(self) -> None:
-        """Lets go of what is only needed to read requests, until there is another."""
+        """Frees what only reading a request needs, until the next one comes."""
         self.scope, self.headers = NO_SCOPE, _NO_HEADERS
         if self._between:
             self.url = b""
