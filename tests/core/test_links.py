@@ -266,7 +266,7 @@ def test_a_narrowed_link_never_allows_what_its_parent_did_not(
 @given(st.text(st.characters(codec="utf-8"), max_size=80), st.text(max_size=120))
 def test_no_text_makes_reading_a_link_fail_in_another_way(path: str, query: str) -> None:
     try:
-        parse_link(path, query)
+        parse_link(f"{path}?{query}")
     except LinkRefused as refused:
         assert refused.reason.word == "malformed"
         assert refused.detail

@@ -46,7 +46,7 @@ class Get:
         if self.link is not None:
             target = link_target(make_link(parse_address("files/a"), "k1", KEY, *self.link))
             path, _, query = target.removeprefix("/get/").partition("?")
-            link = parse_link(path, query)
+            link = parse_link(f"{path}?{query}")
         principal = f"recipient:{self.recipient}" if self.recipient else "network:192.0.2.7"
         who = principal if link is None else f"{principal}|{link.mark}"
         quotas = dict.fromkeys(self.quotas, 1)

@@ -44,7 +44,7 @@ class OneTransfer(RuleBasedStateMachine):
     @initialize(by_link=st.booleans())
     def begin(self, by_link: bool) -> None:
         path, _, query = LINK.removeprefix("/get/").partition("?")
-        link = parse_link(path, query) if by_link else None
+        link = parse_link(f"{path}?{query}") if by_link else None
         who = "recipient:ann" if link is None else f"recipient:ann|{link.mark}"
         self.key = TransferKey(who, "files/a", "ann", "192.0.2.7", link, principal="recipient:ann")
         self._start()

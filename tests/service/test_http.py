@@ -437,7 +437,7 @@ def test_a_links_speed_is_not_multiplied_by_narrowing_it(start: Start) -> None:
     service = start(files=FILES)
     link = service.link("files/big.bin", {"to": "bob"}, rate=400_000)
     path, _, query = link.removeprefix("/get/").partition("?")
-    narrowed = [link_target(narrow_link(parse_link(path, query), [("via", f"copy {n}")])) for n in range(3)]
+    narrowed = [link_target(narrow_link(parse_link(f"{path}?{query}"), [("via", f"copy {n}")])) for n in range(3)]
     began = time.monotonic()
     gets = [subprocess.Popen(["curl", "-sS", "-o", "/dev/null", service.url + target]) for target in narrowed]
     assert [get.wait(30) for get in gets] == [0] * 3

@@ -26,7 +26,7 @@ from invio.core.http.replies import METHODS, Reply
 from invio.core.http.request_head import RequestHead
 from invio.core.reasons import Refusal
 from invio.delivery.archives.bundles import Bundles
-from invio.delivery.planner import PREFIX, DeliveryServices, PlannedReply, Planner, Request, raw_path
+from invio.delivery.planner import PREFIX, DeliveryServices, PlannedReply, Planner, Request, raw_target
 from invio.delivery.problem_details import refusal_reply, unreachable
 from invio.delivery.representation.digests import digest_of
 from invio.delivery.sending.acknowledgement import Stopped
@@ -56,13 +56,13 @@ class Delivery:
         request = Request(
             head,
             scope.get("root_path", ""),
-            raw_path(scope),
-            scope["query_string"].decode("latin-1"),
+            raw_target(scope),
             client[0] if client else None,
         )
         sender = Sender(scope, receive, send, self._way.limits.idle)
         try:
-            _check_host(head, scope)
+            if not sender.on_own_server:  # which has looked at that
+                _check_host(head, scope)
             if head.method == "OPTIONS":
                 await sender.send(self._options(head))
                 return
@@ -91,7 +91,7 @@ class Delivery:
         head = request.head
         if request.caller is not None and head.method == "GET":
             self._way.transfers.refused.note(request.caller, _said_address(request.path), request.link, refusal)
-        return refusal_reply(refusal, head.method, head.get(b"accept"), request.target, self._way.pages)
+        return refusal_reply(refusal, head.method, head.get(b"accept"), request.root + request.target, self._way.pages)
 
     def _options(self, head: RequestHead) -> Reply:
         """What may be asked of any file (RFC 9110 §9.3.7), and to a browser's preflight the rest."""
@@ -211,10 +211,13 @@ class _Settling:
 
     def __call__(self, error: Exception | None) -> None:
         """The answer was sent, or was not for `error`."""
-        broken = None if error is None else str(error) or type(error).__name__
+        if error is None:
+            self._transfers.settle(self._live, self._segment, None)
+            return
+        broken = str(error) or type(error).__name__
         if isinstance(error, ClientGone) and not isinstance(error, ReaderStuck):
             broken = "the client went away"
-        elif error is not None and not isinstance(error, (ClientGone, Stopped)):
+        elif not isinstance(error, (ClientGone, Stopped)):
             row = self._live.row
             said = {"address": row.address, "transfer": row.id, "reason": broken}
             log.warning("delivery.broken", extra={"fields": said})

@@ -43,23 +43,27 @@ _AS_IT_IS = Presentation(sealed=True)
 
 @dataclass(slots=True)
 class Request:
-    """A request for a file. `path` and `query` are still encoded; `root` is what the application is mounted under.
+    """A request for a file.
 
+    `root` is what the application is mounted under, `target` the path below it and the query, still encoded.
     `peer` is the other side of the connection: a front server, where there is one. `link` is there when its
     seal is good, `caller` once it is known who asks.
     """
 
     head: RequestHead
     root: str
-    path: str
-    query: str
+    target: str
     peer: str | None
     caller: Caller | None = None
     link: SealedLink | None = None
 
     @property
-    def target(self) -> str:
-        return self.root + self.path + ("?" + self.query if self.query else "")
+    def path(self) -> str:
+        return self.target.partition("?")[0]
+
+    @property
+    def query(self) -> str:
+        return self.target.partition("?")[2]
 
 
 @dataclass(slots=True)  # not frozen: that would cost each request a microsecond
@@ -140,17 +144,18 @@ class Planner:
 
     def _plan_for(self, request: Request, caller: Caller) -> Coroutine[Any, Any, PlannedReply]:
         request.caller = caller
-        if is_sealed(request.query):
+        path, _, query = request.target.partition("?")
+        if is_sealed(query):
             return self._plan_sealed(request, caller)
         try:
-            address = requested_address(request.path[len(PREFIX) :])
+            address = requested_address(path[len(PREFIX) :])
         except BadAddress as error:
             raise Refusal("malformed", f"the address: {error}") from None
-        return self._planned(request, caller, address, read_presentation(request.query), None)
+        return self._planned(request, caller, address, read_presentation(query), None)
 
     async def _plan_sealed(self, request: Request, caller: Caller) -> PlannedReply:
         """A good link stands above the rules; what it says is all that is presented."""
-        link = parse_link(request.path[len(PREFIX) :], request.query)
+        link = parse_link(request.target[len(PREFIX) :])
         asked = Asked(time.time(), caller.network, caller.agent, caller.recipient)
         late: LinkRefused | None = None
         try:
@@ -274,9 +279,19 @@ class Planner:
 
 def raw_path(scope: Any) -> str:
     """The path as it was sent, still encoded, without what the application is mounted under."""
+    return _raw(scope).decode("latin-1").removeprefix(scope.get("root_path", ""))
+
+
+def raw_target(scope: Any) -> str:
+    """Path and query as they were sent, still encoded, without what the application is mounted under."""
+    query: bytes = scope["query_string"]
+    target = b"%b?%b" % (_raw(scope), query) if query else _raw(scope)
+    return target.decode("latin-1").removeprefix(scope.get("root_path", ""))
+
+
+def _raw(scope: Any) -> bytes:
     raw: bytes = scope.get("raw_path") or scope["path"].encode()
-    root = scope.get("root_path", "")
-    return raw.decode("latin-1").removeprefix(root)
+    return raw
 
 
 def _sealed_by(link: SealedLink) -> str:

@@ -15,7 +15,13 @@ Moment = Annotated[int, Field(ge=0, le=LAST_MOMENT, description="Unix seconds")]
 Action = Literal["list", "read", "bundle", "link", "put", "manage"]
 
 
-class SignIn(BaseModel):
+class _Schema(BaseModel):
+    """What all have in common: each is built when a request first needs it, which most processes never see."""
+
+    model_config = ConfigDict(defer_build=True)
+
+
+class SignIn(_Schema):
     """For a session in a browser: a recipient's access token, or the recipient's id and password."""
 
     model_config = ConfigDict(extra="forbid")
@@ -30,7 +36,7 @@ class SignIn(BaseModel):
         return self
 
 
-class PasswordAsk(BaseModel):
+class PasswordAsk(_Schema):
     """A password for the console; null takes it away. `current` is the one before it."""
 
     model_config = ConfigDict(extra="forbid")
@@ -42,7 +48,7 @@ FormFolders = Literal["keep", "flatten"]
 FormFormat = Literal["zip", "tar"]
 
 
-class Readiness(BaseModel):
+class Readiness(_Schema):
     """Whether the service can deliver and record; what cannot, by name, and what somebody should look at."""
 
     status: Literal["ready", "not ready", "stopping"]
@@ -50,7 +56,7 @@ class Readiness(BaseModel):
     hints: dict[str, str] = Field(default_factory=dict)
 
 
-class Me(BaseModel):
+class Me(_Schema):
     """Who is asking; `recipient` is null for somebody who did not sign in."""
 
     recipient: str | None
@@ -58,7 +64,7 @@ class Me(BaseModel):
     administers: bool = Field(description="whether what concerns the whole service may be seen and changed")
 
 
-class FileShape(BaseModel):
+class FileShape(_Schema):
     """A file or, with an address ending in `/`, a folder. `size` in bytes; null when it is made on demand."""
 
     address: str
@@ -72,7 +78,7 @@ class FileShape(BaseModel):
     version: int | None = Field(None, description="the newest, where the store keeps versions")
 
 
-class VersionShape(BaseModel):
+class VersionShape(_Schema):
     """One version of a file. `size` in bytes; `put` is when, RFC 3339, and `by` whom, for those who manage the file."""
 
     version: int
@@ -85,7 +91,7 @@ class VersionShape(BaseModel):
     may: list[Action] = Field(description="what the caller may do with it")
 
 
-class VersionList(BaseModel):
+class VersionList(_Schema):
     """Versions of a file, the newest first; `next` goes into `before` for the next page."""
 
     address: str
@@ -93,14 +99,14 @@ class VersionList(BaseModel):
     next: int | None
 
 
-class Listing(BaseModel):
+class Listing(_Schema):
     """A page of a listing; `next` goes into `after` for the next one."""
 
     files: list[FileShape]
     next: str | None
 
 
-class BundleAsk(BaseModel):
+class BundleAsk(_Schema):
     """A selection: addresses of files, and of folders (with a trailing `/`) for all that is in them."""
 
     model_config = ConfigDict(extra="forbid")
@@ -120,21 +126,21 @@ class BundleAsk(BaseModel):
     wait: bool = Field(True, description="false: answered before it is planned")
 
 
-class LeftOutShape(BaseModel):
+class LeftOutShape(_Schema):
     """What was selected and is not in the archive; `reason` is a word of the reasons."""
 
     address: str
     reason: str
 
 
-class PreparingShape(BaseModel):
+class PreparingShape(_Schema):
     """How far the plan of an archive is: `files` that are in it, and bytes of contents `read` for it."""
 
     files: int
     read: int
 
 
-class BundleShape(BaseModel):
+class BundleShape(_Schema):
     """An archive to be fetched from `/get/` + `address`. `size` in bytes; null, as `entries`, while it is planned."""
 
     id: str
@@ -148,7 +154,7 @@ class BundleShape(BaseModel):
     preparing: PreparingShape | None
 
 
-class BundleEntry(BaseModel):
+class BundleEntry(_Schema):
     """An entry of an archive; `size` of its content there, and where that `ends` in the archive, in bytes.
 
     `address` is null for what the archive itself adds.
@@ -160,14 +166,14 @@ class BundleEntry(BaseModel):
     ends: int
 
 
-class BundleEntries(BaseModel):
+class BundleEntries(_Schema):
     """`next` is what to give as `after` for more; null at the end."""
 
     entries: list[BundleEntry]
     next: int | None
 
 
-class LinkAsk(BaseModel):
+class LinkAsk(_Schema):
     """A sealed link to be made; the names are those of the link format. Times in Unix seconds."""
 
     model_config = ConfigDict(extra="forbid", populate_by_name=True)
@@ -191,7 +197,7 @@ class LinkAsk(BaseModel):
     tag: str | None = None
 
 
-class LinkShape(BaseModel):
+class LinkShape(_Schema):
     """A sealed link. `target` is its path and query; `until` in Unix seconds, null without an end."""
 
     url: str
@@ -202,7 +208,7 @@ class LinkShape(BaseModel):
     until: int | None
 
 
-class ReasonShape(BaseModel):
+class ReasonShape(_Schema):
     """What one rule said, or the first thing that kept it from speaking."""
 
     rule: str
@@ -212,7 +218,7 @@ class ReasonShape(BaseModel):
     because: str
 
 
-class DecisionShape(BaseModel):
+class DecisionShape(_Schema):
     """The decision on one question; without a rule that allows, the answer is no."""
 
     recipient: str | None
@@ -223,7 +229,7 @@ class DecisionShape(BaseModel):
     reasons: list[ReasonShape]
 
 
-class TransferShape(BaseModel):
+class TransferShape(_Schema):
     """A transfer. `bytes` counts those of the content that have arrived, each once; `rate` in bytes a second."""
 
     id: str
@@ -249,14 +255,14 @@ class TransferShape(BaseModel):
     entry: str | None = Field(description="the file that is next")
 
 
-class TransferList(BaseModel):
+class TransferList(_Schema):
     """Transfers from the newest on; `next` goes into `before` for the next page."""
 
     transfers: list[TransferShape]
     next: str | None
 
 
-class Problem(BaseModel):
+class Problem(_Schema):
     """Problem details (RFC 9457). `reason` is a word that programs can go by."""
 
     type: str
@@ -271,7 +277,7 @@ class Problem(BaseModel):
     reasons: list[ReasonShape] | None = None
 
 
-class RuleShape(BaseModel):
+class RuleShape(_Schema):
     """One rule, as the file has it."""
 
     name: str
@@ -282,7 +288,7 @@ class RuleShape(BaseModel):
     actions: list[str]
 
 
-class RulesShape(BaseModel):
+class RulesShape(_Schema):
     """The rules in force, since when, and what is wrong with a file that came after them."""
 
     since: str
@@ -290,7 +296,7 @@ class RulesShape(BaseModel):
     rules: list[RuleShape]
 
 
-class RecipientAsk(BaseModel):
+class RecipientAsk(_Schema):
     """What a recipient is to be called, and which groups it is in."""
 
     model_config = ConfigDict(extra="forbid")
@@ -298,7 +304,7 @@ class RecipientAsk(BaseModel):
     groups: list[Annotated[str, Field(pattern=r"^[A-Za-z0-9._@-]{1,64}$")]] = []
 
 
-class TokenAsk(BaseModel):
+class TokenAsk(_Schema):
     """What a token is for, and for how many seconds it holds; without an end when not given."""
 
     model_config = ConfigDict(extra="forbid")
@@ -306,7 +312,7 @@ class TokenAsk(BaseModel):
     seconds: int | None = Field(None, ge=1, le=LONGEST_SPAN)
 
 
-class TokenShape(BaseModel):
+class TokenShape(_Schema):
     """A token by its id. `token` itself is told once, when it is made."""
 
     id: str
@@ -317,7 +323,7 @@ class TokenShape(BaseModel):
     token: str | None = None
 
 
-class RecipientShape(BaseModel):
+class RecipientShape(_Schema):
     """Somebody who obtains files. `disabled` since when, if so."""
 
     id: str
@@ -327,13 +333,13 @@ class RecipientShape(BaseModel):
     tokens: list[TokenShape]
 
 
-class RecipientList(BaseModel):
+class RecipientList(_Schema):
     """Everybody known here."""
 
     recipients: list[RecipientShape]
 
 
-class AuditShape(BaseModel):
+class AuditShape(_Schema):
     """Something that changed who may have what, or a sign-in; `about` says to what."""
 
     id: int
@@ -345,14 +351,14 @@ class AuditShape(BaseModel):
     about: dict[str, Any]
 
 
-class AuditList(BaseModel):
+class AuditList(_Schema):
     """A page of the audit, the newest first; `next` goes into `before` for the next one."""
 
     lines: list[AuditShape]
     next: int | None
 
 
-class LinkFacts(BaseModel):
+class LinkFacts(_Schema):
     """What is known of a link by its id; null where it was made elsewhere."""
 
     id: str
@@ -369,21 +375,21 @@ class LinkFacts(BaseModel):
     key: str | None
 
 
-class RevokedShape(BaseModel):
+class RevokedShape(_Schema):
     """How many of a recipient's links were revoked now."""
 
     maker: str
     revoked: int
 
 
-class LinkList(BaseModel):
+class LinkList(_Schema):
     """Links, the newest first; `next` is what to go on before."""
 
     links: list[LinkFacts]
     next: float | None
 
 
-class QuotaShape(BaseModel):
+class QuotaShape(_Schema):
     """A quota of one rule, and what of it is used; bytes that are on their way count as used."""
 
     rule: str
@@ -394,7 +400,7 @@ class QuotaShape(BaseModel):
     used_bytes: int
 
 
-class QuotaList(BaseModel):
+class QuotaList(_Schema):
     """Quotas, and what of each is used."""
 
     quotas: list[QuotaShape]

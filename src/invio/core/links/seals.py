@@ -206,22 +206,23 @@ def parse_query(query: str) -> list[tuple[str, str]]:
     return pairs
 
 
-def parse_link(path: str | bytes, query: str) -> SealedLink:
-    """Reads a link from the still encoded path after `/get/` and the query after `?`.
+def parse_link(target: str) -> SealedLink:
+    """Reads a link from what follows `/get/` in its target: path and query, still encoded.
 
     Raises:
         LinkRefused: `malformed`.
     """
-    return kept_link(path, query) if len(path) + len(query) <= _KEPT_UP_TO else _read_link(path, query)
+    return kept_link(target) if len(target) <= _KEPT_UP_TO else _read_link(target)
 
 
 @lru_cache(maxsize=4096)
-def kept_link(path: str | bytes, query: str) -> SealedLink:
+def kept_link(target: str) -> SealedLink:
     """As `parse_link`; the last few thousand are kept, for a link is asked for again at each range."""
-    return _read_link(path, query)
+    return _read_link(target)
 
 
-def _read_link(path: str | bytes, query: str) -> SealedLink:
+def _read_link(target: str) -> SealedLink:
+    path, _, query = target.partition("?")
     try:
         address = requested_address(path)
     except BadAddress as error:
@@ -237,7 +238,13 @@ def _read_link(path: str | bytes, query: str) -> SealedLink:
     check_terms(root, key, conditions)
     if not _SEAL.match(seal):
         raise malformed("a seal is 43 characters of base64url, without padding")
-    return SealedLink(address, tuple(root), intern(key), tuple(conditions), seal)
+    return SealedLink(address, _one(tuple(root)), intern(key), tuple(conditions), seal)
+
+
+@lru_cache(maxsize=1024)
+def _one(root: tuple[tuple[str, str], ...]) -> tuple[tuple[str, str], ...]:
+    """One object for all links that say the same of what they open, and for whom: those of one recipient."""
+    return root
 
 
 def parse_url(url: str) -> SealedLink:
@@ -253,7 +260,7 @@ def parse_url(url: str) -> SealedLink:
     for prefix in ("/get/", "/pickup/"):
         _, found, rest = parts.path.partition(prefix)
         if found:
-            return parse_link(rest, parts.query)
+            return parse_link(f"{rest}?{parts.query}")
     raise malformed("the address has no /get/ in it")
 
 

@@ -84,8 +84,6 @@ class Negotiator:
         Raises:
             Refusal: `changed`, when the file was replaced while it was looked at.
         """
-        if found.remote is not None:
-            await in_thread(kind_of, found)  # it may have to be read
         coding, chosen, varies = self._coded(head, found)
         tag = chosen.facts.tag
         sha256 = self._digests.known(tag)
@@ -94,6 +92,8 @@ class Negotiator:
         key = (found, chosen, coding, presentation, terms, sha256, told)
         kept = self._kept.get(key)
         if kept is None:
+            if found.remote is not None:
+                await in_thread(kind_of, found)  # it may have to be read
             kept = self._made(found, chosen, coding, varies, presentation, terms, sha256)
             if told is not None:
                 representation = replace(kept.representation, media_type=told)

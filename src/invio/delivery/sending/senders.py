@@ -60,6 +60,11 @@ class Sender:
         self._patience: IdleTimer | None = None
         self.meter = Meter(self._wire)
 
+    @property
+    def on_own_server(self) -> bool:
+        """Whether the connection is our server's, and not another's."""
+        return self._wire is not None
+
     def limit(self, throttles: Sequence[Throttle]) -> None:
         """Lets the body leave no faster than each of `throttles` allows."""
         self._throttles = throttles

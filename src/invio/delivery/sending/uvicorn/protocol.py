@@ -21,8 +21,11 @@ import asyncio
 import logging
 import sys
 from collections import Counter
+from contextlib import suppress
 from functools import lru_cache
 from typing import Any
+
+from uvicorn.protocols.http.flow_control import FlowControl
 
 from invio.core.reasons import Refusal
 from invio.delivery.sending.errors import ClientGone, IdleTimer
@@ -41,6 +44,13 @@ _LEFT_WITHIN = 10.0  # seconds in which something has to be sent to a client tha
 def _same(server: tuple[str, int | None] | None) -> tuple[str, int | None] | None:
     """One object for all connections to one address."""
     return server
+
+
+def _server_of(name: Any) -> tuple[str, int | None] | None:
+    """What ASGI calls `server`: an address and a port, or the path of a local socket."""
+    if isinstance(name, tuple):
+        return name[0], name[1]
+    return (name, None) if isinstance(name, str) else None
 
 
 class _Queue(list[Any]):
@@ -69,16 +79,22 @@ class ZeroCopyProtocol(FramedProtocol):
         self._stuck: IdleTimer | None = None  # with a reader that the server waits for
 
     def connection_made(self, transport: Any) -> None:
-        super().connection_made(transport)
-        self.server = _same(self.server)
-        if self.client is not None:  # mostly many connections come from one place
-            self.client = (sys.intern(self.client[0]), self.client[1])
+        # The server asks the transport's own socket for the addresses, which keeps them for as long as it lives.
+        self.connections.add(self)
+        self.transport, self.flow = transport, FlowControl(transport)
+        self.scheme = "https" if transport.get_extra_info("sslcontext") else "http"
         if self.scheme == "http":  # TLS has an end of its own, which is the transport's to say
             try:
                 self._outgoing = SocketState(transport)
             except OSError as error:  # as many files are open as may be
                 log.error("connection.dropped", extra={"fields": {"error": str(error)}})
                 transport.abort()
+        sock = transport.get_extra_info("socket") if self._outgoing is None else self._outgoing.socket
+        with suppress(OSError):  # it is lost already
+            self.server = _same(_server_of(sock.getsockname()))
+            client = sock.getpeername()
+            if isinstance(client, tuple):  # mostly many connections come from one place
+                self.client = (sys.intern(client[0]), client[1])
         self.pipeline = _Queue()  # type: ignore[assignment]
         self.flow._is_writable_event = Signal()  # type: ignore[assignment]
         self.flow._is_writable_event.set()
