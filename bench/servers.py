@@ -156,13 +156,13 @@ def invio(folder: Path, port: int) -> None:
 
 def unrecorded(folder: Path, port: int) -> None:
     """The same service, but that nothing of a transfer is written down: what the records cost is the difference."""
-    from invio.records.journal import Journal, Told
+    from invio.records.journal import Journal, OnWritten
 
     async def begin(*_: object) -> None:
         return None
 
-    def begin_and_tell(_: Journal, told: Told, *__: object) -> None:
-        told(None)
+    def begin_and_tell(_: Journal, on_written: OnWritten, *__: object) -> None:
+        on_written(None)
 
     Journal.begin = begin  # type: ignore[method-assign, assignment]
     Journal.begin_and_tell = begin_and_tell  # type: ignore[method-assign, assignment]

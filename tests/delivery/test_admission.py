@@ -104,7 +104,7 @@ async def delivered(engine: sa.Engine, requests: list[Get], limits: Limits, fast
         meter = Meter(None)
         try:
             if fast:
-                live, progress = await _told(admission, key, reply, meter)
+                live, progress = await _admitted(admission, key, reply, meter)
             else:
                 live, progress = await admission.admit(key, reply, meter, "etag", request.size, None)
         except Refusal as refusal:
@@ -113,13 +113,13 @@ async def delivered(engine: sa.Engine, requests: list[Get], limits: Limits, fast
             continue
         meter.counted = request.size * request.arrives // 100
         admission.settle(live, progress, None if request.arrives == 100 else "the client went away")
-        await admission.told()
+        await admission.recorded()
         outcomes.append("sent")
     await journal.stop()
     return outcomes
 
 
-async def _told(admission: Transfers, key: TransferKey, reply: Reply, meter: Meter) -> Any:
+async def _admitted(admission: Transfers, key: TransferKey, reply: Reply, meter: Meter) -> Any:
     done = asyncio.get_running_loop().create_future()
 
     def told(live: LiveTransfer, progress: RequestProgress, error: BaseException | None) -> None:

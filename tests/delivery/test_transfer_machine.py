@@ -87,7 +87,7 @@ class OneTransfer(RuleBasedStateMachine):
 
         async def settled() -> None:
             self.transfers.settle(live, progress, "the client went away" if broken else None)
-            await self.transfers.told()
+            await self.transfers.recorded()
 
         self.runner.run(settled())
 

@@ -243,9 +243,9 @@ def revoke(client: Client, link_id: str | None, maker: str | None, as_json: bool
         ended = client.revoke_links_of(str(maker))
         print_json(ended) if as_json else say(f"{ended['revoked']} links that {maker} made are revoked")
         return
-    told = client.revoke_link(link_id)
+    revoked = client.revoke_link(link_id)
     if as_json:
-        print_json(told)
+        print_json(revoked)
         return
-    known = "" if told["made"] or told["used"] else "; none is known here, so check the id"
-    say(f"links with the id {link_id} are revoked; downloads counted before: {told['used']}{known}")
+    known = "" if revoked["made"] or revoked["used"] else "; none is known here, so check the id"
+    say(f"links with the id {link_id} are revoked; downloads counted before: {revoked['used']}{known}")

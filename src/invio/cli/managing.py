@@ -136,11 +136,11 @@ def keys() -> None:
 def list_keys(keys: Path, as_json: bool) -> None:
     """List the keys by their ids; what they are is not shown."""
     ring = read_keys(keys)
-    told = [{"id": name, "current": name == ring.current} for name in ring.keys]
+    shown = [{"id": name, "current": name == ring.current} for name in ring.keys]
     if as_json:
-        print_json({"keys": told})
+        print_json({"keys": shown})
         return
-    rows = [(one["id"], "seals new links" if one["current"] else "opens links that it sealed") for one in told]
+    rows = [(one["id"], "seals new links" if one["current"] else "opens links that it sealed") for one in shown]
     print_table([("key", "left"), ("", "left")], [(str(name), str(said)) for name, said in rows])
 
 
@@ -181,8 +181,8 @@ def retire_key(name: str, keys: Path, as_json: bool) -> None:
     _say({"id": name, "retired": True}, f"links that {name} sealed are refused now", as_json)
 
 
-def _say(told: dict[str, Any], said: str, as_json: bool) -> None:
+def _say(shown: dict[str, Any], said: str, as_json: bool) -> None:
     if as_json:
-        print_json(told)
+        print_json(shown)
     else:
         say(said)

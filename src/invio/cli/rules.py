@@ -51,7 +51,7 @@ def check_rules(file: Path | None, settings: Path, as_json: bool) -> None:
     checked = check(read, proving.groups_of, proving.facts_of)
     failed = [one for one in checked if not one.met]
     if as_json:
-        print_json({"file": str(path), "rules": len(read.rules), "expectations": [_told(one) for one in checked]})
+        print_json({"file": str(path), "rules": len(read.rules), "expectations": [_as_json(one) for one in checked]})
     else:
         if checked:
             columns = [("", "left"), ("line", "right"), ("who", "left"), ("action", "left"), ("address", "left")]
@@ -66,7 +66,7 @@ def _from_here(path: Path) -> Path:
     return path.relative_to(here) if path.is_relative_to(here) else path
 
 
-def _told(one: Checked) -> dict[str, Any]:
+def _as_json(one: Checked) -> dict[str, Any]:
     expected = one.expectation
     return {
         "line": expected.line,

@@ -366,8 +366,8 @@ def raise_for_refusal(response: httpx.Response) -> None:
         problem = response.json()
     except ValueError:
         problem = {}
-    told = response.headers.get("retry-after", "")
-    wait = float(told) if told.isdecimal() else None
+    seconds = response.headers.get("retry-after", "")
+    wait = float(seconds) if seconds.isdecimal() else None
     raise Refused.of(response.status_code, problem if isinstance(problem, dict) else {}, wait)
 
 

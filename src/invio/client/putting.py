@@ -66,7 +66,7 @@ def _put(http: httpx.Client, url: str, sending: _Sending, headers: dict[str, str
     response = http.put(url, content=sending.pieces(), headers=headers, timeout=_TIMEOUT)
     raise_for_refusal(response)
     facts: dict[str, Any] = response.json()
-    told = facts["sha256"]
-    if told is not None and told != sending.sha256.hexdigest():
+    digest = facts["sha256"]
+    if digest is not None and digest != sending.sha256.hexdigest():
         raise FileChanged("what arrived has not the SHA-256 of what was sent; put it again")
     return facts | {"new": response.status_code == 201}

@@ -127,10 +127,10 @@ class Delivery:
 
     def _put_off(self, sender: Sender, request: Request, planned: PlannedReply) -> None:
         """Has a small content, the whole of it, be sent by the records' word that it is written down."""
-        told = partial(self._deliver_whole, sender, request, planned)
+        on_admitted = partial(self._deliver_whole, sender, request, planned)
         sender.defer()
         try:
-            self._way.transfers.admit_whole(planned.asking, planned.reply, sender.meter, planned.etag, told)
+            self._way.transfers.admit_whole(planned.asking, planned.reply, sender.meter, planned.etag, on_admitted)
         except BaseException:
             sender.resume()
             raise

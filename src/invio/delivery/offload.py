@@ -46,15 +46,15 @@ class Front:
 
     def scheme(self, peer: str | None, head: RequestHead) -> str | None:
         """By what scheme the client came to a trusted front server, as that tells; None without one."""
-        told = head.get(b"x-forwarded-proto") if is_among(peer, self.trusted) else None
-        return None if told is None else told.rpartition(",")[2].strip().lower()
+        schemes = head.get(b"x-forwarded-proto") if is_among(peer, self.trusted) else None
+        return None if schemes is None else schemes.rpartition(",")[2].strip().lower()
 
     def sends_from(self, store: str, peer: str | None, head: RequestHead) -> bool:
         """Whether the other side of the connection sends this store's files by itself, and proves to be who does."""
         if self.header is None or store not in self.prefixes or not is_among(peer, self.trusted):
             return False
-        told = head.get(self.secret_header.lower().encode()) if self.secret_header else None
-        return told is not None and hmac.compare_digest(told.encode("latin-1"), self.secret.encode())
+        given = head.get(self.secret_header.lower().encode()) if self.secret_header else None
+        return given is not None and hmac.compare_digest(given.encode("latin-1"), self.secret.encode())
 
     def hand_off(
         self,

@@ -28,6 +28,7 @@ from invio.core.http.media_types import compresses, media_type_of
 from invio.core.http.names import safe_name
 from invio.core.http.replies import Content, Reply, Representation, Streamed, plan
 from invio.core.http.request_head import RequestHead
+from invio.core.memory import Memory
 from invio.core.reasons import Refusal
 from invio.core.rules.terms import Terms
 from invio.core.throttle import Throttle
@@ -134,11 +135,11 @@ class FileReply(_Reply):
         self._path = os.fspath(path)
         self._within = None if within is None else os.fspath(within)
         self._presentation = Presentation(name=name)
-        self._told = media_type
+        self._media_type = media_type
 
     async def represent(self, head: RequestHead) -> Representation:
         found = self._found()
-        offer = await _offering.offer(head, found, self._presentation, self._terms, self._told)
+        offer = await _offering.offer(head, found, self._presentation, self._terms, self._media_type)
         return offer.representation
 
     def _found(self) -> Found:
@@ -253,8 +254,7 @@ def _nothing_beside(address: Address) -> Found:
 
 _offering = Negotiator(_nothing_beside, Digests())
 _folders: dict[str, DirectoryStore] = {}
-_crcs: dict[object, int] = {}
-_CRCS_KEPT = 100_000
+_crcs: Memory[object, int] = Memory(100_000)
 
 
 def _folder(path: str) -> DirectoryStore:
@@ -284,9 +284,7 @@ def _entry(name: str, found: Found) -> Chosen:
     assert source is not None
     crc = _crcs.get(source)
     if crc is None:
-        if len(_crcs) >= _CRCS_KEPT:
-            _crcs.clear()
-        crc = _crcs[source] = crc_of(source, name)
+        crc = _crcs.keep(source, crc_of(source, name))
     return Chosen(found.facts, source, Entry(name, source.size, crc, found.facts.modified))
 
 

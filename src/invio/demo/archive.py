@@ -164,11 +164,11 @@ class ArchiveFiles(AbstractFileSystem):  # type: ignore[misc]
         return answer
 
     def info(self, path: str, **_: Any) -> dict[str, Any]:
-        return _told(self._asked("facts", path).json())
+        return _shown(self._asked("facts", path).json())
 
     def ls(self, path: str, detail: bool = True, **_: Any) -> list[Any]:
-        told = [_told(facts) for facts in self._asked("list", path).json()]
-        return told if detail else [facts["name"] for facts in told]
+        listed = [_shown(facts) for facts in self._asked("list", path).json()]
+        return listed if detail else [facts["name"] for facts in listed]
 
     def cat_file(self, path: str, start: int | None = None, end: int | None = None, **_: Any) -> bytes:
         wanted = (
@@ -182,5 +182,5 @@ class ArchiveFiles(AbstractFileSystem):  # type: ignore[misc]
         return f"{self._base}/content/{quote(path)}?until={until}&mark={_mark(self._key, path, until)}"
 
 
-def _told(facts: dict[str, Any]) -> dict[str, Any]:
+def _shown(facts: dict[str, Any]) -> dict[str, Any]:
     return {**facts, "modified": facts.get("changed")}

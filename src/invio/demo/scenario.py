@@ -145,10 +145,10 @@ def other_system(folder: Path) -> Iterator[None]:
 def _people(folder: Path) -> dict[str, str]:
     """Adds whoever is missing, and keeps the tokens that demo.json already tells."""
     known: dict[str, str] = {}
-    told = folder / "demo.json"
+    people = folder / "demo.json"
     records = _records(folder)
-    if told.exists() and records.exists():
-        known = {name: person["token"] for name, person in json.loads(told.read_text("utf-8"))["people"].items()}
+    if people.exists() and records.exists():
+        known = {name: person["token"] for name, person in json.loads(people.read_text("utf-8"))["people"].items()}
     engine = open_database(records)
     try:
         with write(engine).begin() as connection:

@@ -45,7 +45,7 @@ from invio.workers.pool import Pool
 log = logging.getLogger("invio.records")
 T = TypeVar("T")
 # Told when a line is durable, with None, or why it was not written.
-Told = Callable[[BaseException | None], None]
+OnWritten = Callable[[BaseException | None], None]
 # How long a line that nobody waits for may wait for company. Seconds.
 _LINGER = 0.05
 # A checkpoint waits for the disk: one for so many lines (some 12 MB of the WAL), and for the few of a quiet time
@@ -54,7 +54,7 @@ _CHECKPOINT_LINES = 20_000
 _CHECKPOINT_EVERY = 30.0  # seconds
 _AGAIN = 1.0  # seconds after which what could not be written is tried again
 _PATIENCE = 4.0  # seconds for which a line waits behind others that wait
-_KEPT = 200_000  # transfers whose ends are kept while they cannot be written
+_KEPT_AT_MOST = 200_000  # transfers whose ends are kept while they cannot be written
 _ENDS_WITHIN = 10.0  # seconds for which a stop waits for what is being written
 
 
@@ -64,7 +64,7 @@ class _Begin(NamedTuple):
     limit: int | None
     most: int | None  # transfers of the same recipient that may run at once, this one among them
     claims: Sequence[Claim]  # what it takes of quotas
-    told: Told
+    on_written: OnWritten
     joins: bool = False  # whether it may be one more request of a transfer that another process has begun meanwhile
 
 
@@ -120,7 +120,7 @@ class _Batch:
         self.whole = [*other.whole, *self.whole]
 
 
-_Outcome = tuple["Told | asyncio.Future[Any]", Any, BaseException | None]
+_Outcome = tuple["OnWritten | asyncio.Future[Any]", Any, BaseException | None]
 
 
 class Journal:
@@ -171,7 +171,7 @@ class Journal:
 
     def begin_and_tell(
         self,
-        told: Told,
+        on_written: OnWritten,
         row: TransferRow,
         counts: str | None = None,
         limit: int | None = None,
@@ -179,8 +179,8 @@ class Journal:
         claims: Sequence[Claim] = (),
         joins: bool = False,
     ) -> None:
-        """Like `begin`, for whoever does not wait: `told` is called once, later on, in the event loop."""
-        self._waiting.begin(_Begin(row, counts, limit, most, claims, told, joins))
+        """Like `begin`, for whoever does not wait: `on_written` is called once, later on, in the event loop."""
+        self._waiting.begin(_Begin(row, counts, limit, most, claims, on_written, joins))
         self._schedule()
 
     async def call(self, work: Callable[[sa.Connection], T]) -> T:
@@ -204,7 +204,7 @@ class Journal:
 
     def _noted(self, work: Callable[[sa.Connection], object], done: asyncio.Future[object]) -> None:
         error = None if done.cancelled() else done.exception()
-        if isinstance(error, sa.exc.OperationalError) and not self._stopped and len(self._waiting) < _KEPT:
+        if isinstance(error, sa.exc.OperationalError) and not self._stopped and len(self._waiting) < _KEPT_AT_MOST:
             asyncio.get_running_loop().call_later(_AGAIN, self.note, work)
         elif error is not None:
             log.error("records.write-failed", extra={"fields": {"error": str(error)}})
@@ -346,7 +346,9 @@ class Journal:
         shown = error
         if not isinstance(error, sa.exc.SQLAlchemyError):
             shown = sa.exc.DatabaseError("a batch of lines", None, error)
-        return [(item.told, None, shown) for item in batch.begins] + [(item.done, None, shown) for item in batch.calls]
+        return [(item.on_written, None, shown) for item in batch.begins] + [
+            (item.done, None, shown) for item in batch.calls
+        ]
 
     def _commit_patiently(self, batch: _Batch) -> list[_Outcome]:
         try:
@@ -374,7 +376,7 @@ class Journal:
         if not batch.kept:
             return
         self._waiting.take_back(batch)
-        if len(self._waiting) > _KEPT:
+        if len(self._waiting) > _KEPT_AT_MOST:
             log.error("records.lines-lost", extra={"fields": {"transfers": len(self._waiting)}})
             self._waiting.changed, self._waiting.whole = {}, []
         if self._lingering is None and not self._stopped:
@@ -388,7 +390,7 @@ class Journal:
             assert driver is not None
             begun = [item.row for item in batch.begins]
             statements.write_plain(driver, begun, list(batch.changed.values()), batch.whole)
-            return [(item.told, None, None) for item in batch.begins]
+            return [(item.on_written, None, None) for item in batch.begins]
         outcomes: list[_Outcome] = []
         with connection.begin():
             # What has ended is not to stand in the way of what begins.
@@ -418,7 +420,7 @@ class Journal:
         """The row to insert for a line that begins a transfer, unless it may not begin."""
         try:
             if item.joins and (joined := self._joined(connection, item)) is not None:
-                outcomes.append((item.told, None, Joined(joined)))
+                outcomes.append((item.on_written, None, Joined(joined)))
                 return None
             if item.most is not None:
                 transfers.check_running(connection, principal_of(item.row.who), item.most)
@@ -429,9 +431,9 @@ class Journal:
             if item.counts is not None:
                 transfers.use_link(connection, item.counts, item.limit)
         except (LinkExhausted, ConcurrencyLimitReached, QuotaReached) as refused:
-            outcomes.append((item.told, None, refused))
+            outcomes.append((item.on_written, None, refused))
             return None
-        outcomes.append((item.told, None, None))
+        outcomes.append((item.on_written, None, None))
         return item.row
 
     @staticmethod

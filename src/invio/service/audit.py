@@ -17,7 +17,7 @@ from invio.records.journal import Journal
 
 log = logging.getLogger("invio.audit")
 
-_KEPT = 10_000  # lines that wait for the records
+_WAITING = 10_000  # lines that wait for the records
 _FAILED_A_SECOND = 100  # attempts to sign in that are written down: a stranger makes as many as they like
 _OF_STRANGERS = ("sign-in.attempt", "sign-in.slowed")
 
@@ -26,7 +26,7 @@ class Audit:
     """Takes lines from any thread, and writes them with the records' journal."""
 
     def __init__(self) -> None:
-        self._waiting: deque[AuditLine] = deque(maxlen=_KEPT)
+        self._waiting: deque[AuditLine] = deque(maxlen=_WAITING)
         self._lock = threading.Lock()
         self._second, self._attempts = 0, 0
 
@@ -35,14 +35,14 @@ class Audit:
         by = None if caller is None else caller.recipient or "anyone"
         network = None if caller is None else caller.network
         credential = None if caller is None else caller.credential
-        told = {name: value for name, value in about.items() if value is not None}
+        details = {name: value for name, value in about.items() if value is not None}
         who = {"by": by, "network": network, "credential": credential}
-        log.info(event, extra={"fields": {name: value for name, value in who.items() if value is not None} | told})
+        log.info(event, extra={"fields": {name: value for name, value in who.items() if value is not None} | details})
         now = time.time()
         with self._lock:
             if event in _OF_STRANGERS and not self._has_room(int(now)):
                 return
-            self._waiting.append(AuditLine(now, event, by, network, credential, told))
+            self._waiting.append(AuditLine(now, event, by, network, credential, details))
 
     def _has_room(self, second: int) -> bool:
         if second != self._second:

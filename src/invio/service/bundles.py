@@ -62,11 +62,11 @@ async def make_bundle(
     given = (caller, asked.files, asked.name, options, asked.format, asked.versions, asked.wait is False)
     record = await in_pool(parts.pools.planning, parts.bundles.save, *given)
     if asked.wait:
-        made = _told(request, record, await _planned(request, parts, caller, record))
+        made = _shape_of(request, record, await _planned(request, parts, caller, record))
     else:
         parts.bundles.announce(record)
         later.add_task(_plan, parts, caller, record)
-        made = _told(request, record, None)
+        made = _shape_of(request, record, None)
     response.headers["Location"] = made.url
     return made
 
@@ -95,8 +95,8 @@ async def get_bundle(bundle_id: str, request: Request, caller: TheCaller, parts:
     record = await in_pool(parts.pools.identification, parts.bundles.named, caller, bundle_id)
     preparing = parts.bundles.preparing(bundle_id)
     if preparing is not None:
-        return _told(request, record, None, PreparingShape(files=preparing.files, read=preparing.read))
-    return _told(request, record, await _planned(request, parts, caller, record))
+        return _shape_of(request, record, None, PreparingShape(files=preparing.files, read=preparing.read))
+    return _shape_of(request, record, await _planned(request, parts, caller, record))
 
 
 @router.get("/api/bundles/{bundle_id}/entries", summary="What is in a bundle", responses={**_REFUSALS, **_KNOWN})
@@ -161,7 +161,7 @@ def _address(record: BundleRecord) -> str:
     return f"{bundles.STORE}/{record.id}/{record.name}"
 
 
-def _told(
+def _shape_of(
     request: Request, record: BundleRecord, made: Made | None, preparing: PreparingShape | None = None
 ) -> BundleShape:
     left_out = made.left_out if made is not None else []

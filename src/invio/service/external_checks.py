@@ -18,6 +18,7 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 
+from invio.core.memory import Memory
 from invio.core.rules.decisions import RuleSet
 from invio.core.rules.external_checks import CheckRequest, CheckResult, ExternalCheck
 from invio.core.rules.file import BadRules
@@ -32,7 +33,7 @@ _SILENT_FOR = 1.0  # seconds for which somebody who gave no answer is not asked 
 _LONGEST = 3600.0  # seconds for which an answer is believed
 _LONGEST_ANSWER = 64 * 1024  # bytes
 _AT_ONCE = 8  # questions to one application, and as many that wait
-_KEPT = 4096
+_ANSWERS = 4096  # that are kept
 _Key = tuple[ExternalCheck, CheckRequest]
 
 
@@ -52,7 +53,7 @@ class Outside:
     """Asks, and remembers what was answered for as long as it is good."""
 
     def __init__(self) -> None:
-        self._kept: dict[_Key, _Kept] = {}
+        self._kept: Memory[_Key, _Kept] = Memory(_ANSWERS)
         self._lock = threading.Lock()
         self._client: Any = None
         self._pools: dict[ExternalCheck, Pool] = {}
@@ -138,9 +139,7 @@ class Outside:
 
     def _keep(self, ask: ExternalCheck, question: CheckRequest, answer: CheckResult | None) -> CheckResult | None:
         with self._lock:
-            if len(self._kept) >= _KEPT:
-                self._kept.clear()
-            self._kept[ask, question] = _Kept(answer, time.monotonic())
+            self._kept.keep((ask, question), _Kept(answer, time.monotonic()))
         return answer
 
     def _by_function(self, ask: ExternalCheck, question: CheckRequest) -> CheckResult:

@@ -62,7 +62,7 @@ async def get_history(
     pieces: Iterator[str] = iter(())
     if not sight.nothing:
         await sight.prefetch()
-        await parts.transfers.told()
+        await parts.transfers.recorded()
         manages = address is not None and await sight.manages(address)
         filters = Filters(recipient, address, link, state, since, until, token, sight.scope, manages)
         rows = _seen(pages(parts.engine, filters), sight, limit, manages)
@@ -101,18 +101,18 @@ def _seen(
                 return
             if manages or sight(row):
                 left = None if left is None else left - 1
-                yield _told(row)
+                yield _line_of(row)
 
 
-def _told(row: TransferRow) -> dict[str, object]:
-    told = view(row) | {
+def _line_of(row: TransferRow) -> dict[str, object]:
+    line = view(row) | {
         "network": row.network,
         "credential": row.credential,
         "decided_by": row.decided_by,
         "etag": row.etag,
         "coverage": row.coverage,
     }
-    return {name: told[name] for name in FIELDS}
+    return {name: line[name] for name in FIELDS}
 
 
 def _lines(rows: Iterable[dict[str, object]]) -> Iterator[str]:

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
 log = logging.getLogger("invio.service")
 
-_KEPT = 3600.0  # seconds for which keys are used before they are looked at again
+_GOOD_FOR = 3600.0  # seconds for which keys are used before they are looked at again
 _NOT_BEFORE = 30.0  # seconds between two looks because of a key that is not known
 _ANSWERS_WITHIN = 5.0  # seconds
 _ID = re.compile(r"[A-Za-z0-9._@-]{1,64}\Z")
@@ -41,7 +41,7 @@ class Provider:
         self._given = given
         self._file = None if given.keys.startswith(("http://", "https://")) else folder / given.keys
         self._keys: dict[str | None, Any] = {}
-        self._looked = -_KEPT
+        self._looked = -_GOOD_FOR
         self._seen: tuple[int, int] | None = None  # the file's time and size
         self._lock = threading.Lock()
 
@@ -75,9 +75,9 @@ class Provider:
 
     def _recipient(self, claims: dict[str, Any]) -> Recipient:
         given = self._given
-        told = claims.get(given.id_claim)
-        recipient = f"{given.prefix}{told}"
-        if not isinstance(told, str) or not _ID.match(recipient):
+        subject = claims.get(given.id_claim)
+        recipient = f"{given.prefix}{subject}"
+        if not isinstance(subject, str) or not _ID.match(recipient):
             raise _Unknown(f"its claim {given.id_claim} is no id of 1 to 64 letters, digits and . _ @ -")
         groups = claims.get(given.groups_claim) if given.groups_claim else None
         if isinstance(groups, str):
@@ -94,7 +94,7 @@ class Provider:
     def _key(self, name: str | None) -> Any:
         with self._lock:
             now = time.monotonic()
-            patience = _KEPT if name in self._keys else _NOT_BEFORE
+            patience = _GOOD_FOR if name in self._keys else _NOT_BEFORE
             if now - self._looked > patience or self._altered():
                 self._look(now)
             key = self._keys.get(name)

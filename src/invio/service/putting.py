@@ -16,7 +16,7 @@ from starlette.requests import ClientDisconnect
 from invio.core.addresses import Address, quoted
 from invio.core.files import Caller, FileFacts
 from invio.core.http.digests import content_tag, said_sha256
-from invio.core.http.media_types import media_type_told
+from invio.core.http.media_types import media_type_by_name
 from invio.core.http.request_head import RequestHead
 from invio.core.reasons import Refusal
 from invio.core.versions import PathConflict, Putting
@@ -217,7 +217,7 @@ def _said_type(head: RequestHead, address: Address) -> str | None:
         return None
     if not _TYPE.match(said):
         raise Refusal("bad-request", f"Content-Type: {said[:80]!r} is no media type")
-    return None if said == media_type_told(address.name) else said
+    return None if said == media_type_by_name(address.name) else said
 
 
 def _said_digest(head: RequestHead) -> bytes | None:

@@ -47,7 +47,7 @@ async def list_transfers(
     if may_see.nothing:
         return TransferList(transfers=[], next=None)
     await may_see.prefetch()
-    await parts.transfers.told()
+    await parts.transfers.recorded()
     live = {shown["id"]: shown for shown in parts.transfers.board.running(may_see)}
     rows, following = await in_pool(parts.pools.history, _recorded, parts, may_see, limit, before)
     shown = [TransferShape.model_validate(live.get(row.id) or view(row)) for row in rows]

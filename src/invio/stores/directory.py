@@ -18,6 +18,7 @@ from pathlib import Path
 
 from invio.core.addresses import Address, BadAddress, parse_address
 from invio.core.files import FileFacts
+from invio.core.memory import Memory
 from invio.stores.beneath import FOLDER, REFERENCE, open_beneath
 from invio.stores.sources import DiskFile
 from invio.stores.store import Found, Missing, StoreFault
@@ -48,7 +49,7 @@ class DirectoryStore:
             raise StoreFault(f"store {name!r}: its root {root} cannot be read by this user")
         # Files that were found inside the root, by path; good for as long as the path leads to
         # the same file, unaltered.
-        self._seen: dict[str, Found] = {}
+        self._seen: Memory[str, Found] = Memory(_SEEN)
         self._given = os.fspath(root)
 
     @property
@@ -89,9 +90,7 @@ class DirectoryStore:
         found = Found(facts, DiskFile.of(where, status), self._precompressed)
         # Not for a path with a link on it: that may come to lead elsewhere, and its end not change.
         if where == root_path + address.path.encode():
-            if len(self._seen) >= _SEEN:
-                self._seen.clear()
-            self._seen[address.path] = found
+            self._seen.keep(address.path, found)
         return found
 
     def walk(self, folder: Address) -> Iterator[Found]:

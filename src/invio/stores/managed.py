@@ -29,6 +29,7 @@ from pathlib import Path
 from typing import Protocol
 
 from invio.core.addresses import Address
+from invio.core.memory import Memory
 from invio.core.versions import Arrived, Putting, Version
 from invio.stores.arriving import Arriving, opened, write_all
 from invio.stores.sources import DiskFile
@@ -37,7 +38,7 @@ from invio.stores.store import Found, Missing, StoreFault
 log = logging.getLogger("invio.stores")
 
 _CHANGED, _MARKER, _LOG, _ASIDE = "changed", "store.json", "versions.jsonl", "aside"
-_KEPT = 8192
+_SEEN = 8192
 _SHELF, _CONTENT = re.compile(r"[0-9a-f]{2}"), re.compile(r"[0-9a-f]{32}")
 
 
@@ -103,7 +104,7 @@ class ManagedStore:
             raise StoreFault(
                 f"store {name!r}: its root {root} cannot be written to: {error.strerror}; correct 'root' or its rights"
             ) from None
-        self._seen: dict[tuple[str, int | None], Found] = {}
+        self._seen: Memory[tuple[str, int | None], Found] = Memory(_SEEN)
         self._seen_at = -1
         self._lock = threading.Lock()
 
@@ -112,8 +113,8 @@ class ManagedStore:
         records, called = self._index.identity()
         marker = self._root / _MARKER
         try:
-            told = json.loads(marker.read_text("utf-8"))
-            owner, known = str(told["records"]), str(told["store"])
+            marked = json.loads(marker.read_text("utf-8"))
+            owner, known = str(marked["records"]), str(marked["store"])
         except FileNotFoundError:
             self._require_own_contents()
         except (ValueError, KeyError, TypeError):
@@ -178,16 +179,14 @@ class ManagedStore:
         except OSError as error:
             raise StoreFault(f"store {self.name!r}: its root cannot be looked at: {error.strerror}") from None
         if changed != self._seen_at:
-            self._seen, self._seen_at = {}, changed
+            self._seen, self._seen_at = Memory(_SEEN), changed
         found = self._seen.get(key)
         if found is None:
             version = self._version(address, number)
             found = self._found(version)
             with self._lock:
-                if len(self._seen) >= _KEPT:
-                    self._seen.clear()
                 if changed == self._seen_at:
-                    self._seen[key] = found
+                    self._seen.keep(key, found)
         return found
 
     def versions(self, address: Address, before: int | None = None, limit: int = 100) -> Sequence[Version]:
@@ -315,12 +314,14 @@ class ManagedStore:
         versions = []
         for line in lines:
             try:
-                told = json.loads(line)
+                known = json.loads(line)
                 content = Arrived(
-                    str(told["name"]), int(told["size"]), bytes.fromhex(told["sha256"]), int(told["crc"]),
-                    told["media_type"],
+                    str(known["name"]), int(known["size"]), bytes.fromhex(known["sha256"]), int(known["crc"]),
+                    known["media_type"],
                 )  # fmt: skip
-                versions.append(Version(str(told["path"]), int(told["number"]), content, float(told["at"]), told["by"]))
+                versions.append(
+                    Version(str(known["path"]), int(known["number"]), content, float(known["at"]), known["by"])
+                )
             except (ValueError, KeyError, TypeError):
                 continue  # cut off by the death of the machine, before it counted
         held = [replace(one, current=self._holds(one)) for one in versions]

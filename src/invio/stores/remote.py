@@ -19,6 +19,7 @@ from fsspec.spec import AbstractFileSystem
 
 from invio.core.addresses import Address, BadAddress, parse_address
 from invio.core.files import FileFacts
+from invio.core.memory import Memory
 from invio.core.readable import ContentChanged
 from invio.stores.sources import RemoteFile
 from invio.stores.store import Found, Missing, StoreFault
@@ -68,7 +69,7 @@ class RemoteStore:
         if redirect is not None and kind.sign is AbstractFileSystem.sign:
             raise StoreFault(f"store {name!r}: {scheme!r} makes no addresses; leave 'redirect' out")
         self._redirect = redirect
-        self._seen: dict[str, tuple[float, Found]] = {}
+        self._seen: Memory[str, tuple[float, Found]] = Memory(_SEEN)
 
     def _connected(self) -> tuple[Any, str]:
         """The file system and the path of the root in it, reached now if it was not. Raises StoreFault."""
@@ -114,9 +115,7 @@ class RemoteStore:
         found = self._found(address, info)
         if seen is not None and seen[1].source == found.source:
             found = seen[1]  # unaltered: what was made of it is still good
-        if len(self._seen) >= _SEEN:
-            self._seen.clear()
-        self._seen[address.path] = (now, found)
+        self._seen.keep(address.path, (now, found))
         return found
 
     def list(self, folder: Address) -> list[Address]:
@@ -230,8 +229,8 @@ def _is_of_the_network(error: BaseException | None) -> bool:
 
 def _mark(info: Mapping[str, Any]) -> str:
     """What differs once the content does, as far as the other system tells: tag, version, time, length."""
-    told = sorted((key, repr(value)) for key, value in info.items() if key != "name")
-    return hashlib.blake2b(repr(told).encode(), digest_size=16).hexdigest()
+    facts = sorted((key, repr(value)) for key, value in info.items() if key != "name")
+    return hashlib.blake2b(repr(facts).encode(), digest_size=16).hexdigest()
 
 
 def _changed(info: Mapping[str, Any]) -> float | None:

@@ -8,6 +8,7 @@ from pathlib import Path
 
 from invio.core.addresses import Address
 from invio.core.files import FileFacts
+from invio.core.memory import Memory
 from invio.stores.directory import identity_tag, unchanged
 from invio.stores.sources import DiskFile
 from invio.stores.store import Found, Missing
@@ -15,7 +16,7 @@ from invio.stores.store import Found, Missing
 # What stands where an address has its store; it is shown to nobody.
 STORE = "file"
 _SEEN = 4096
-_seen: dict[bytes, Found] = {}
+_seen: Memory[bytes, Found] = Memory(_SEEN)
 
 
 def found_at(path: str | Path) -> Found:
@@ -35,7 +36,4 @@ def found_at(path: str | Path) -> Found:
         raise Missing(str(path))
     name = os.fsdecode(os.path.basename(where)).encode("utf-8", "replace").decode("utf-8")
     facts = FileFacts(Address(STORE, name), status.st_size, status.st_mtime, identity_tag(status))
-    if len(_seen) >= _SEEN:
-        _seen.clear()
-    found = _seen[where] = Found(facts, DiskFile.of(where, status))
-    return found
+    return _seen.keep(where, Found(facts, DiskFile.of(where, status)))

@@ -63,8 +63,8 @@ def _headers(entry: Entry) -> bytes:
     if not records:
         return plain
     body = b"".join(_record(key, value) for key, value in records.items())
-    told = _header(b"PaxHeaders/" + _short(name)[:80], len(body), seconds, b"x")
-    return told + body + bytes(-len(body) % _BLOCK) + plain
+    extended = _header(b"PaxHeaders/" + _short(name)[:80], len(body), seconds, b"x")
+    return extended + body + bytes(-len(body) % _BLOCK) + plain
 
 
 def _short(name: bytes) -> bytes:

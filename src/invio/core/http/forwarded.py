@@ -41,12 +41,12 @@ def original_network(peer: str | None, field: str | None, trusted: tuple[Network
     for entry in reversed(field.split(",")):
         if not is_among(network, trusted):
             break
-        told = _address(entry.strip(" \t"))
-        if told is None:
+        hop = _address(entry.strip(" \t"))
+        if hop is None:
             # A trusted server says something that is no address: it is from nowhere that is known, and above all
             # not from that server's own network.
             return None
-        network = told
+        network = hop
     return network
 
 

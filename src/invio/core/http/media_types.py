@@ -119,14 +119,14 @@ _POLICIES = {
 }
 
 
-def media_type_told(name: str) -> str | None:
+def media_type_by_name(name: str) -> str | None:
     """The media type that a file's name tells; None when it tells none."""
     return _BY_EXTENSION.get(name.rpartition(".")[2].lower()) if "." in name else None
 
 
 def media_type_of(name: str) -> str:
     """The media type that a file's name tells; `application/octet-stream` when it tells none."""
-    return media_type_told(name) or OCTETS
+    return media_type_by_name(name) or OCTETS
 
 
 def may_be_inline(media_type: str) -> bool:
@@ -196,5 +196,5 @@ def extension_of(media_type: str) -> str:
     """The usual extension of a type, with its dot; nothing where there is none."""
     usual = _USUAL_EXTENSIONS.get(media_type)
     if usual is None:
-        usual = next((extension for extension, told in _BY_EXTENSION.items() if told == media_type), "")
+        usual = next((extension for extension, its_type in _BY_EXTENSION.items() if its_type == media_type), "")
     return f".{usual}" if usual else ""

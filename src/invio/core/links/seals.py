@@ -61,7 +61,7 @@ class SealedLink:
     conditions: tuple[tuple[str, str], ...]
     seal: str
     _sealed_by: bytes | None = field(default=None, init=False, repr=False, compare=False)
-    _told: Told | None = field(default=None, init=False, repr=False, compare=False)
+    _summary: LinkSummary | None = field(default=None, init=False, repr=False, compare=False)
     _mark: str | None = field(default=None, init=False, repr=False, compare=False)
 
     def says(self, name: str) -> str | None:
@@ -105,8 +105,8 @@ class SealedLink:
         `to` of a link that a recipient had the service make is only what that recipient wrote: whom they made
         it for. The id of such a link says so (see `id_of_maker`).
         """
-        told = self.told
-        return None if told.id is not None and MADE_BY in told.id else told.to
+        summary = self.summary
+        return None if summary.id is not None and MADE_BY in summary.id else summary.to
 
     @property
     def scope(self) -> str:
@@ -115,36 +115,36 @@ class SealedLink:
     @property
     def rate(self) -> int | None:
         """The least of the `rate` conditions, bytes a second."""
-        return self.told.rate
+        return self.summary.rate
 
     @property
     def expires(self) -> int | None:
         """The earliest `until`, Unix seconds; None for a link without an end."""
-        return self.told.until
+        return self.summary.until
 
     @property
     def uses(self) -> int | None:
         """How many downloads the link's id allows; None for any number."""
-        return self.told.uses
+        return self.summary.uses
 
     @property
     def tag(self) -> str | None:
         """What names the transfer, to follow its progress."""
-        return self.told.tag
+        return self.summary.tag
 
     @property
     def via(self) -> str | None:
         """Who passed the link on, one label after the other."""
-        return self.told.via
+        return self.summary.via
 
     @property
-    def told(self) -> Told:
+    def summary(self) -> LinkSummary:
         """What the link says of its downloads."""
-        if self._told is None:
-            self._told = self._summed_up()
-        return self._told
+        if self._summary is None:
+            self._summary = self._summed_up()
+        return self._summary
 
-    def _summed_up(self) -> Told:
+    def _summed_up(self) -> LinkSummary:
         least: dict[str, int] = {}
         tag, via = None, None
         for name, value in self.conditions:
@@ -155,10 +155,10 @@ class SealedLink:
             elif name == "via":
                 via = value if via is None else f"{via} / {value}"
         to, called = self.says("to"), self.says("id")
-        return Told(to, called, least.get("rate"), least.get("until"), least.get("uses"), tag, via)
+        return LinkSummary(to, called, least.get("rate"), least.get("until"), least.get("uses"), tag, via)
 
 
-class Told(NamedTuple):
+class LinkSummary(NamedTuple):
     """For whom a link is, its id, and what its conditions come to."""
 
     to: str | None

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from invio.core.addresses import Address
 from invio.core.files import Caller, FileFacts
+from invio.core.memory import Memory
 from invio.core.rules.decisions import ACTIONS, Decision, Expectation, Rule, RuleSet
 from invio.core.rules.external_checks import NO_POLICY, CheckResult, FixedPolicy
 
@@ -88,7 +89,7 @@ def compare(
 
 
 @dataclass(frozen=True, slots=True)
-class _Told:
+class _Change:
     """A rule, and which of the two files has it."""
 
     rule: Rule
@@ -115,20 +116,21 @@ class _Comparison:
         before = {_meaning(rule): rule for rule in old.rules}
         after = {_meaning(rule): rule for rule in new.rules}
         # As the new file has it, where both do: that is the line to look at.
-        self._told = [_Told(rule, meaning in before, meaning in after) for meaning, rule in {**before, **after}.items()]
+        self._changes = [
+            _Change(rule, meaning in before, meaning in after) for meaning, rule in {**before, **after}.items()
+        ]
         self._filed: dict[tuple[str | None, str | None], list[int]] = {}
-        for place, told in enumerate(self._told):
-            for where in dict.fromkeys((pattern.store, pattern.folder) for pattern in told.rule.what):
+        for place, change in enumerate(self._changes):
+            for where in dict.fromkeys((pattern.store, pattern.folder) for pattern in change.rule.what):
                 self._filed.setdefault(where, []).append(place)
-        self._known: dict[tuple[int, ...], list[_Difference]] = {}
+        self._known: Memory[tuple[int, ...], list[_Difference]] = Memory(_KNOWN)
 
     def differences(self, facts: FileFacts) -> list[_Difference]:
         about = self._about(facts)
         known = self._known.get(about)
         if known is None:
-            if len(self._known) >= _KNOWN:
-                self._known.clear()
-            known = self._known[about] = list(self._worked_out([self._told[place] for place in about], facts))
+            changes = [self._changes[place] for place in about]
+            known = self._known.keep(about, list(self._worked_out(changes, facts)))
         return known
 
     def _about(self, facts: FileFacts) -> tuple[int, ...]:
@@ -137,27 +139,27 @@ class _Comparison:
         folder = address.path.partition("/")[0]
         for where in ((address.store, folder), (address.store, None), (None, folder), (None, None)):
             for place in self._filed.get(where, ()):
-                rule = self._told[place].rule
+                rule = self._changes[place].rule
                 if any(pattern.matches(address) for pattern in rule.what) and rule.conditions.fits_file(address, facts):
                     found.add(place)
         return tuple(sorted(found))
 
-    def _worked_out(self, about: list[_Told], facts: FileFacts) -> Iterator[_Difference]:
-        if all(told.old and told.new for told in about):
+    def _worked_out(self, about: list[_Change], facts: FileFacts) -> Iterator[_Difference]:
+        if all(change.old and change.new for change in about):
             return
         for who, caller in self._callers:
             concerned = [
-                told
-                for told in about
-                if told.rule.concerns(caller)
-                and told.rule.conditions.unmet_condition(caller, facts.address, facts, self._now) is None
+                change
+                for change in about
+                if change.rule.concerns(caller)
+                and change.rule.conditions.unmet_condition(caller, facts.address, facts, self._now) is None
             ]
-            if all(told.old and told.new for told in concerned):
+            if all(change.old and change.new for change in concerned):
                 continue
             for action in ACTIONS:
-                speaking = [told for told in concerned if action in told.rule.actions]
-                before = _outcome(told.rule for told in speaking if told.old)
-                after = _outcome(told.rule for told in speaking if told.new)
+                speaking = [change for change in concerned if action in change.rule.actions]
+                before = _outcome(change.rule for change in speaking if change.old)
+                after = _outcome(change.rule for change in speaking if change.new)
                 if before is not after:
                     cause = _cause(speaking, after)
                     yield _Difference(who, action, (after, cause.name, cause.line))
@@ -168,11 +170,11 @@ def _outcome(speaking: Iterable[Rule]) -> bool:
     return "allow" in effects and "deny" not in effects
 
 
-def _cause(speaking: list[_Told], allowed: bool) -> Rule:
+def _cause(speaking: list[_Change], allowed: bool) -> Rule:
     """The rule that comes and makes it so, else the one that goes; without either, nothing would change."""
     wanted = "allow" if allowed else "deny"
-    came = [told.rule for told in speaking if told.new and not told.old and told.rule.effect == wanted]
-    went = [told.rule for told in speaking if told.old and not told.new and told.rule.effect != wanted]
+    came = [change.rule for change in speaking if change.new and not change.old and change.rule.effect == wanted]
+    went = [change.rule for change in speaking if change.old and not change.new and change.rule.effect != wanted]
     return (sorted(came, key=_line) + sorted(went, key=_line))[0]
 
 

@@ -8,13 +8,14 @@ import time
 from collections.abc import Callable
 from dataclasses import replace
 from functools import lru_cache
-from typing import Any, Protocol
+from typing import Any, Protocol, cast
 
 import sqlalchemy as sa
 
 from invio.core.files import Caller
 from invio.core.http.cookies import cookie_named
 from invio.core.http.request_head import RequestHead
+from invio.core.memory import ExpiringMemory
 from invio.core.reasons import Refusal
 from invio.delivery.sending.eager import ensure_task
 from invio.records.database import write
@@ -31,8 +32,9 @@ log = logging.getLogger("invio.delivery")
 
 COOKIE = "invio-session"
 # How long another process may go on honouring a credential that was ended. Seconds.
-_KEPT = 1.0
-_KEPT_COUNT = 4096
+_GOOD_FOR = 1.0
+_KNOWN = 4096  # credentials
+_UNKNOWN = object()
 _NOTED = 60.0  # seconds
 _LONGEST_TOKEN = 16 * 1024  # characters
 _NO_GROUPS: frozenset[str] = frozenset()
@@ -77,8 +79,8 @@ class Identifier:
         self._engine = engine
         self._pool = pool or Pool("identification", 4, waiting=2000, deadline=30.0)
         self._provider = provider
-        self._kept: dict[tuple[str, str], tuple[float, Recipient | None]] = {}
-        self._noted: dict[str, float] = {}  # when the use of a token was last written down
+        self._known: ExpiringMemory[tuple[str, str], Recipient | None] = ExpiringMemory(_KNOWN, _GOOD_FOR)
+        self._noted: ExpiringMemory[str, bool] = ExpiringMemory(_KNOWN, _NOTED)  # tokens whose use was written down
 
     async def identify(self, head: RequestHead, network: str | None, scope: Any = None) -> Caller:  # noqa: ARG002
         """The caller of a request; `network` is the address it came from.
@@ -110,35 +112,30 @@ class Identifier:
         if authorization is None:
             return None if b"cookie" in head else _anonymous(network, head.get(b"user-agent") or "")
         scheme, _, token = authorization.partition(" ")
-        kept = self._kept.get(("token", _key_of(token.strip())))
-        if kept is None or kept[1] is None or scheme.lower() != "bearer" or time.monotonic() - kept[0] >= _KEPT:
-            return None
-        return _bearer(kept[1], head, network)
+        recipient = self._known.fresh(("token", _key_of(token.strip())), time.monotonic(), None)
+        return None if recipient is None or scheme.lower() != "bearer" else _bearer(recipient, head, network)
 
     def forget(self, secret: str) -> None:
         """Drops what is remembered of a session that ended here."""
-        self._kept.pop(("session", _key_of(secret)), None)
+        self._known.pop(("session", _key_of(secret)), None)
 
     def forget_all(self) -> None:
         """Drops what is remembered of anybody."""
-        self._kept.clear()
+        self._known.clear()
 
     async def _look_up(
         self, kind: str, secret: str, query: Callable[[sa.Connection, str], Recipient | None]
     ) -> Recipient | None:
         now, key = time.monotonic(), (kind, _key_of(secret))
-        kept = self._kept.get(key)
-        if kept is not None and now - kept[0] < _KEPT:
-            return kept[1]
+        known = self._known.fresh(key, now, _UNKNOWN)
+        if known is not _UNKNOWN:
+            return cast(Recipient | None, known)
         await ensure_task()
         try:
             recipient = await self._pool.run(self._read, query, secret)
         except (PoolBusy, DeadlinePassed):
             raise Refusal("busy", "too many sign-ins are being checked; try again in a moment", retry_after=1) from None
-        if len(self._kept) >= _KEPT_COUNT:
-            self._kept.clear()
-        self._kept[key] = (now, recipient)
-        return recipient
+        return self._known.keep_at(key, recipient, now)
 
     def _read(self, query: Callable[[sa.Connection, str], Recipient | None], secret: str) -> Recipient | None:
         with self._engine.connect() as connection:
@@ -150,20 +147,18 @@ class Identifier:
             if recipient is not None:
                 self._note_use(token)
             return recipient
-        told = self._provider.recipient_of(token)
-        known = None if told is None else recipient_named(connection, told.id)
-        if told is None or known is None:
-            return told
+        named = self._provider.recipient_of(token)
+        known = None if named is None else recipient_named(connection, named.id)
+        if named is None or known is None:
+            return named
         # Somebody may be known here as well: to be in further groups, or to be disabled.
-        return None if known.disabled else replace(told, groups=told.groups | known.groups)
+        return None if known.disabled else replace(named, groups=named.groups | known.groups)
 
     def _note_use(self, token: str) -> None:
         now = time.monotonic()
-        if now - self._noted.get(token, -_NOTED) < _NOTED:
+        if self._noted.fresh(token, now, False):
             return
-        if len(self._noted) >= _KEPT_COUNT:
-            self._noted.clear()
-        self._noted[token] = now
+        self._noted.keep_at(token, True, now)
         try:
             with write(self._engine).begin() as connection:
                 note_use(connection, token)

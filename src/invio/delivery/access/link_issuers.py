@@ -6,16 +6,19 @@ Nobody hands on more than they have. A link that was sealed with the key file al
 from __future__ import annotations
 
 import time
+from typing import cast
 
 import sqlalchemy as sa
 
 from invio.core.links.seals import SealedLink
+from invio.core.memory import ExpiringMemory
 from invio.delivery.sending.eager import in_thread
 from invio.records.links import Maker, maker_of
 
 # For how long an answer is good: a link of the same id may have been made meanwhile. Seconds.
-_KEPT = 2.0
-_KEPT_COUNT = 4096
+_GOOD_FOR = 2.0
+_KNOWN = 4096  # links
+_UNKNOWN = object()
 
 
 class Makers:
@@ -23,22 +26,18 @@ class Makers:
 
     def __init__(self, engine: sa.Engine) -> None:
         self._engine = engine
-        self._kept: dict[str, tuple[float, Maker | None]] = {}
+        self._known: ExpiringMemory[str, Maker | None] = ExpiringMemory(_KNOWN, _GOOD_FOR)
 
     async def of(self, link: SealedLink) -> Maker | None:
         """Who had a link made, if it counts to their quotas."""
-        link_id = link.told.id
+        link_id = link.summary.id
         if link_id is None:
             return None
         now = time.monotonic()
-        kept = self._kept.get(link_id)
-        if kept is not None and now - kept[0] < _KEPT:
-            return kept[1]
-        maker = await in_thread(self._read, link_id)
-        if len(self._kept) >= _KEPT_COUNT:
-            self._kept.clear()
-        self._kept[link_id] = (now, maker)
-        return maker
+        known = self._known.fresh(link_id, now, _UNKNOWN)
+        if known is _UNKNOWN:
+            return self._known.keep_at(link_id, await in_thread(self._read, link_id), now)
+        return cast(Maker | None, known)
 
     def _read(self, link_id: str) -> Maker | None:
         with self._engine.connect() as connection:

@@ -22,7 +22,7 @@ from invio.core.archive.plan import Layout
 from invio.core.archive.tar_layout import TarLayout
 from invio.core.archive.zip_layout import Entry, ZipLayout
 from invio.core.files import FileFacts
-from invio.core.http.media_types import extension_of, is_compressed, media_type_told
+from invio.core.http.media_types import extension_of, is_compressed, media_type_by_name
 from invio.core.readable import ContentChanged, Readable
 from invio.core.reasons import Refusal
 from invio.delivery.archives.background_deflate import LATER
@@ -277,7 +277,7 @@ class Planning:
 
     def _packed_spool(self, source: SpooledFile, facts: FileFacts, learnt: _Learnt) -> DiskFile | None:
         """The deflated form of what was made for this archive."""
-        media_type = facts.media_type or media_type_told(facts.address.name)
+        media_type = facts.media_type or media_type_by_name(facts.address.name)
         if source.size < _LEAST or (media_type is not None and is_compressed(media_type)):
             return None
         made = self._pack(source, facts, learnt)
@@ -292,12 +292,12 @@ class Planning:
             self._keep(learnt)
             raise DeflateBudgetExceeded
 
-        def told(count: int) -> None:
+        def on_read(count: int) -> None:
             self._preparing.read += count
             self._check_time()
 
         try:
-            return packing.pack(source, told)
+            return packing.pack(source, on_read)
         except ContentChanged as error:
             raise Refusal("changed", f"{facts.address}: {error}") from None
         except OSError as error:  # of the folder of deflated contents, as when the disk is full
@@ -324,7 +324,7 @@ class _Content:
 def _is_worth(found: Found) -> bool:
     """Whether deflating a content may make it shorter, by what is known without reading it."""
     facts = found.facts
-    media_type = facts.media_type or media_type_told(facts.address.name)
+    media_type = facts.media_type or media_type_by_name(facts.address.name)
     return (facts.size or 0) >= _LEAST and (media_type is None or not is_compressed(media_type))
 
 

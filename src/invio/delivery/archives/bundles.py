@@ -57,7 +57,7 @@ STORE = "bundles"  # what stands where an address has its store
 # For how long what was found is taken to be so. Seconds.
 _FRESH = 2.0
 _FEW = 500  # files, which are looked at each time
-_KEPT = 64  # plans
+_PLANS = 64  # that are kept
 _REFUSED = 256  # refusals of bundles that nobody waited for
 _KEPT_ENTRIES = 400_000  # of all of them, but for the newest
 
@@ -332,7 +332,7 @@ class Bundles:
         kept = _Kept(plan, list(choosing.left_out))
         with self._lock:
             self._plans[record.id] = kept
-            while len(self._plans) > _KEPT or (
+            while len(self._plans) > _PLANS or (
                 len(self._plans) > 1 and sum(len(one.plan) for one in self._plans.values()) > _KEPT_ENTRIES
             ):
                 self._plans.popitem(last=False)

@@ -88,16 +88,16 @@ class DeflateCache:
         os.utime(path, ns=(max(status.st_atime_ns, status.st_mtime_ns) + 1, status.st_mtime_ns))
         return DiskFile.of(os.fsencode(path), status)
 
-    def pack(self, source: DiskFile | SpooledFile, told: Callable[[int], None] | None = None) -> Packed:
+    def pack(self, source: DiskFile | SpooledFile, on_read: Callable[[int], None] | None = None) -> Packed:
         """Reads a content whole and keeps its deflated form, where that is shorter.
 
-        `told` is called with the bytes of it that were read, piece by piece.
+        `on_read` is called with the bytes of it that were read, piece by piece.
 
         Raises:
             ContentChanged: it is not, or no longer, the file that was found.
         """
         if source.size <= _PIECE:
-            return self._pack_small(source, told)
+            return self._pack_small(source, on_read)
         self._folder.mkdir(parents=True, exist_ok=True, mode=0o700)
         part = self._part()
         digest, crc = hashlib.blake2b(digest_size=32), 0
@@ -107,8 +107,8 @@ class DeflateCache:
                     digest.update(digested)
                     crc = crc32()(piece, crc)
                     write_all(kept.fileno(), deflated)
-                    if told is not None:
-                        told(len(piece))
+                    if on_read is not None:
+                        on_read(len(piece))
                 length = kept.tell()
                 os.fsync(kept.fileno())  # what has its name is whole, come what may
             if length > source.size * _WORTH:
@@ -118,7 +118,7 @@ class DeflateCache:
             part.unlink(missing_ok=True)
         return Packed(digest.hexdigest(), crc, source.size, file)
 
-    def _pack_small(self, source: DiskFile | SpooledFile, told: Callable[[int], None] | None) -> Packed:
+    def _pack_small(self, source: DiskFile | SpooledFile, on_read: Callable[[int], None] | None) -> Packed:
         """Like `pack`, for a content of one piece: where deflating it is no gain, nothing is written."""
         descriptor = source.open()
         try:
@@ -127,8 +127,8 @@ class DeflateCache:
                 raise ContentChanged("the file was altered while it was read")
         finally:
             os.close(descriptor)
-        if told is not None:
-            told(len(piece))
+        if on_read is not None:
+            on_read(len(piece))
         deflated, file = _deflated_whole(piece), None
         name = hashlib.blake2b(_digest(piece), digest_size=32).hexdigest()
         if len(deflated) <= source.size * _WORTH:

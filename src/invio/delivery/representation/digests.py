@@ -25,7 +25,7 @@ log = logging.getLogger("invio.delivery")
 # Up to this size an answer waits for its digest.
 AT_ONCE = 4 * 1024 * 1024  # bytes
 _READ = 1024 * 1024  # bytes
-_KEPT = 50_000
+_KNOWN = 50_000  # digests
 # When to look again whether another process has learnt one. Seconds.
 _AGAIN = 30.0
 
@@ -121,7 +121,7 @@ class Digests:
     def _remember(self, tag: str, sha256: bytes | None) -> bytes | None:
         with self._lock:
             self._known[tag] = (time.monotonic(), sha256)
-            if len(self._known) > _KEPT:
+            if len(self._known) > _KNOWN:
                 self._known.popitem(last=False)
         return sha256
 

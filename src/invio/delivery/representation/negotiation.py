@@ -18,10 +18,11 @@ from invio.core.http.caching import PINNED, USUAL
 from invio.core.http.codings import ENDINGS, choose_coding
 from invio.core.http.cors import SAME_ORIGIN, CrossOrigin
 from invio.core.http.digests import content_tag, wants_sha256
-from invio.core.http.media_types import OCTETS, compresses, is_text, media_type_told
+from invio.core.http.media_types import OCTETS, compresses, is_text, media_type_by_name
 from invio.core.http.replies import Content, Part, Representation, Slice, Streamed
 from invio.core.http.request_head import RequestHead
 from invio.core.http.sniffing import SNIFFED, charset_of, sniffed_media_type
+from invio.core.memory import Memory
 from invio.core.readable import ContentChanged, Readable
 from invio.core.reasons import Refusal
 from invio.core.rules.terms import NO_TERMS, Terms
@@ -32,7 +33,7 @@ from invio.delivery.sending.eager import in_thread
 from invio.stores.sources import DiskFile
 from invio.stores.store import Found, Missing
 
-_KEPT = 4096
+_REPRESENTATIONS = 4096  # that are kept
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,7 +70,7 @@ class Negotiator:
         self._digests = digests
         self._cross_origin = cross_origin
         self._always_digest = always_digest
-        self._kept: dict[tuple[object, ...], Negotiated] = {}
+        self._kept: Memory[tuple[object, ...], Negotiated] = Memory(_REPRESENTATIONS)
 
     async def offer(
         self,
@@ -77,9 +78,9 @@ class Negotiator:
         found: Found,
         presentation: Presentation,
         terms: Terms = NO_TERMS,
-        told: str | None = None,
+        media_type: str | None = None,
     ) -> Negotiated:
-        """The representation of a file for a request; `told` is its media type, where the caller knows better.
+        """The representation of a file for a request; `media_type` is its own, where the caller knows better.
 
         Raises:
             Refusal: `changed`, when the file was replaced while it was looked at.
@@ -89,18 +90,16 @@ class Negotiator:
         sha256 = self._digests.known(tag)
         if sha256 is None and tag is not None and (head.wants_digest or self._always_digest):
             sha256 = await self._wanted_digest(head, chosen.on_disk, tag)
-        key = (found, chosen, coding, presentation, terms, sha256, told)
+        key = (found, chosen, coding, presentation, terms, sha256, media_type)
         kept = self._kept.get(key)
         if kept is None:
             if found.remote is not None:
                 await in_thread(kind_of, found)  # it may have to be read
             kept = self._made(found, chosen, coding, varies, presentation, terms, sha256)
-            if told is not None:
-                representation = replace(kept.representation, media_type=told)
+            if media_type is not None:
+                representation = replace(kept.representation, media_type=media_type)
                 kept = Negotiated(representation, chosen)
-            if len(self._kept) >= _KEPT:
-                self._kept.clear()
-            self._kept[key] = kept
+            self._kept.keep(key, kept)
         return kept
 
     def _coded(self, head: RequestHead, found: Found) -> tuple[str | None, Found, bool]:
@@ -176,7 +175,7 @@ class Negotiator:
         return Negotiated(representation, chosen)
 
 
-@lru_cache(maxsize=4 * _KEPT)
+@lru_cache(maxsize=4 * _REPRESENTATIONS)
 def kind_of(found: Found) -> Kind:
     """What a file is: by what its store knows, by its name, and where that says nothing by its first bytes.
 
@@ -184,11 +183,11 @@ def kind_of(found: Found) -> Kind:
         Refusal: `changed`, when the file was replaced after it was found.
     """
     address = found.facts.address
-    told = found.facts.media_type or media_type_told(address.name)
-    if found.made is not None or (told is not None and not is_text(told)):
-        return Kind(told or OCTETS, "utf-8")
+    known = found.facts.media_type or media_type_by_name(address.name)
+    if found.made is not None or (known is not None and not is_text(known)):
+        return Kind(known or OCTETS, "utf-8")
     begin = _begin(found.content)
-    media_type = told or sniffed_media_type(begin)
+    media_type = known or sniffed_media_type(begin)
     return Kind(media_type, charset_of(begin))
 
 

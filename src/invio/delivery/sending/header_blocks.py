@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from invio.core.memory import Memory
+
 # Header blocks by the identity of the list that they were made from, which is kept with them so that it
 # stays the same: a reply's headers are never changed, and many answers have the same ones.
-_BLOCKS: dict[int, tuple[object, bytes, int | None]] = {}
-_BLOCKS_KEPT = 2048
+_BLOCKS: Memory[int, tuple[object, bytes, int | None]] = Memory(2048)
 _LINE = b": ".join
 
 
@@ -25,7 +26,5 @@ def header_block(headers: list[tuple[bytes, bytes]], keeps: bool) -> tuple[bytes
             length = int(value)
             break
     if keeps:
-        if len(_BLOCKS) >= _BLOCKS_KEPT:
-            _BLOCKS.clear()
-        _BLOCKS[id(headers)] = (headers, block, length)
+        _BLOCKS.keep(id(headers), (headers, block, length))
     return block, length

@@ -85,7 +85,7 @@ class TransferKey:
 
     @property
     def tag(self) -> str | None:
-        return self.link.told.tag if self.link else None
+        return self.link.summary.tag if self.link else None
 
 
 class Transfers:
@@ -223,10 +223,12 @@ class Transfers:
         self._goes_on_through(live.row, asking)
         return live, segment
 
-    def admit_whole(self, asking: TransferKey, reply: Reply, meter: Meter, etag: str | None, told: Admitted) -> None:
+    def admit_whole(
+        self, asking: TransferKey, reply: Reply, meter: Meter, etag: str | None, on_admitted: Admitted
+    ) -> None:
         """Like `admit`, for an answer that is the whole of its content, and a caller that does not wait.
 
-        `told` is called in a later turn of the event loop, with what `admit` would have given, and what
+        `on_admitted` is called in a later turn of the event loop, with what `admit` would have given, and what
         it would have raised or None.
 
         Raises:
@@ -243,7 +245,7 @@ class Transfers:
 
         def written(error: BaseException | None) -> None:
             live.durable = error is None
-            told(live, segment, None if error is None else self._not_admitted(live, segment, error))
+            on_admitted(live, segment, None if error is None else self._not_admitted(live, segment, error))
 
         self._journal.begin_and_tell(written, *self._line(live, asking, segment))
 
@@ -387,7 +389,7 @@ class Transfers:
         for row in untold.values():
             self._journal.write(row)
 
-    async def told(self) -> None:
+    async def recorded(self) -> None:
         """Returns when the records know what has ended so far."""
         await self.watch.arrivals()
         self.tell()
@@ -420,7 +422,7 @@ def _row(
     now = time.time()
     if earlier is not None:
         return replace(earlier, state=RUNNING, reason=None, updated=now)
-    told = asking.link.told if asking.link else None
+    says = asking.link.summary if asking.link else None
     return TransferRow(
         id=new_transfer_id(now),
         who=asking.who,
@@ -428,16 +430,16 @@ def _row(
         started=now,
         updated=now,
         recipient=asking.recipient,
-        link_id=told.id if told else None,
-        via=told.via[:200] if told and told.via else None,
-        tag=told.tag if told else None,
+        link_id=says.id if says else None,
+        via=says.via[:200] if says and says.via else None,
+        tag=says.tag if says else None,
         network=asking.network,
         etag=etag,
         size=size,
         version=asking.version,
         credential=asking.credential,
         decided_by=asking.decided_by,
-        made_for=told.to if told else None,
+        made_for=says.to if says else None,
         held_by=held_by,
     )
 
@@ -446,7 +448,7 @@ def _counted(link: SealedLink | None) -> tuple[str | None, int | None]:
     """A link's id and how many downloads it allows; None where there is none."""
     if link is None:
         return None, None
-    return link.told.id, link.told.uses
+    return link.summary.id, link.summary.uses
 
 
 def _counts_bytes(claims: Sequence[Claim]) -> bool:

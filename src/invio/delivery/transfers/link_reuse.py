@@ -2,18 +2,19 @@
 
 from __future__ import annotations
 
+from invio.core.memory import Memory
 from invio.core.progress import MOST_RANGES, Coverage
 from invio.delivery.transfers.live import LiveTransfer, RequestProgress
 from invio.records.rows import TransferRow
 
-_KEPT = 10_000
+_TRANSFERS = 10_000  # of which it is known at once
 
 
 class OneUse:
     """Knows how much of each transfer by such a link was had again."""
 
     def __init__(self) -> None:
-        self._again: dict[str, int] = {}  # bytes that were asked for although they had arrived
+        self._again: Memory[str, int] = Memory(_TRANSFERS)  # bytes that were asked for although they had arrived
 
     def joined(
         self, live: LiveTransfer | None, earlier: TransferRow | None, segment: RequestProgress, size: int | None
@@ -39,7 +40,5 @@ class OneUse:
         again = sum(arrived.overlap(start, start + length) for _, start, length in segment.spans)
         before = self._again.pop(transfer, 0)
         joins = size is not None and before + again <= size // 2 and len(arrived.ranges) < MOST_RANGES - 1
-        if len(self._again) >= _KEPT:
-            del self._again[next(iter(self._again))]
-        self._again[transfer] = before + again if joins else before
+        self._again.keep(transfer, before + again if joins else before)
         return (live, earlier) if joins else (None, None)
