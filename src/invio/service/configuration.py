@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import time
 from collections.abc import Collection
 from pathlib import Path
 
@@ -57,4 +58,4 @@ def read_rules(path: str | Path, stores: Collection[str] = ()) -> RuleSet:
         raise BadRules(str(path), 1, f"the rules file cannot be read: {error.strerror}") from None
     except UnicodeDecodeError:
         raise BadRules(str(path), 1, "the rules file is not UTF-8 text") from None
-    return parse_rules(text, str(path), stores)
+    return parse_rules(text, str(path), stores).under(clock=time.time)

@@ -60,7 +60,7 @@ class Outside:
         self._functions: dict[str, Callable[[CheckRequest], bool | CheckResult]] = {}
 
     def use(self, rules: RuleSet, file: Path) -> RuleSet:
-        """Has rules asked by these means; what was answered for others is forgotten.
+        """The same rules, asked by these means; what was answered for others is forgotten.
 
         Raises:
             BadRules: a rule names a function that is not there.
@@ -76,8 +76,7 @@ class Outside:
                     raise BadRules(str(file), rule.line, str(error)) from None
         with self._lock:
             self._kept.clear()
-        rules.answers = self
-        return rules
+        return rules.under(answers=self)
 
     def answer(self, ask: ExternalCheck, question: CheckRequest) -> CheckResult | None:
         """What is known, or is asked now; on the event loop, what is known alone."""

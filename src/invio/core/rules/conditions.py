@@ -47,6 +47,11 @@ class Conditions:
         """Whether the file has to be looked at."""
         return bool(self.media_types) or not self.min_size is self.max_size is self.version is None
 
+    @property
+    def of_the_time(self) -> bool:
+        """Whether it matters when somebody asks."""
+        return bool(self.days) or self.hours is not None or not self.begins is self.ends is None
+
     def unmet_condition(self, caller: Caller, address: Address, facts: FileFacts | None, now: float) -> str | None:
         """The first condition that fails, in words; None when all hold. Those on the file only with `facts`."""
         return self._misfit_of_time(now) or self._misfit_of_place(caller) or self._misfit_of_file(address, facts)

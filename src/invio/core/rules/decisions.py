@@ -3,12 +3,15 @@
 The default is no, a deny wins, and the order of the rules does not matter. `decide` is pure; the
 rules are filed by store, so that rules that cannot match cost nothing. A decision carries its
 reasons; `explain` adds, for each rule that did not speak, the first thing that kept it from it.
+
+Rules know neither the time nor anybody else: a moment is an argument, or comes from the clock that they were given
+by `under`, and so do the answers to rules that ask somebody outside.
 """
 
 from __future__ import annotations
 
-import time
-from collections.abc import Collection, Iterable, Iterator
+from collections.abc import Callable, Collection, Iterable, Iterator
+from copy import copy
 from dataclasses import dataclass
 from itertools import product
 
@@ -138,10 +141,15 @@ class Expectation:
     applies: bool | None = None  # what an application that is asked says; None: nobody answers
 
 
+def no_clock() -> float:
+    """What rules have in place of a clock until they are given one. Raises TypeError."""
+    raise TypeError("these rules have no clock: give `now`, or use `RuleSet.under` with one")
+
+
 class RuleSet:
     """The rules in force, filed by store, action, whom they name, and the first folder that they name.
 
-    `answers` is who answers for rules that ask; nobody does, until that is set.
+    They are not altered once they are made; `under` gives the same ones with a clock and with who answers.
     """
 
     def __init__(self, rules: Iterable[Rule], expectations: Iterable[Expectation] = ()) -> None:
@@ -150,7 +158,8 @@ class RuleSet:
         self.looks_at_files = any(rule.conditions.of_the_file for rule in self.rules)
         self.has_reasons = self.sure_below = True
         self.has_quotas = any(rule.terms.quotas for rule in self.rules)
-        self.answers: ExternalPolicy = NO_POLICY
+        self._clock: Callable[[], float] = no_clock
+        self._answers: ExternalPolicy = NO_POLICY
         self.asks = any(rule.conditions.ask is not None for rule in self.rules)
         self._by_store: dict[str, list[Rule]] = {}
         self._any_store: list[Rule] = []
@@ -160,6 +169,15 @@ class RuleSet:
         # Rules that were written before there was such a right: who may manage everything (`**`) administers.
         self.names_administrators = any(ADMINISTER in rule.actions for rule in self.rules)
         self._any_terms = any(rule.terms is not NO_TERMS for rule in self.rules)
+
+    def under(self, clock: Callable[[], float] | None = None, answers: ExternalPolicy | None = None) -> RuleSet:
+        """The same rules by another clock (Unix seconds), or with somebody else who answers for those that ask."""
+        other = copy(self)
+        if clock is not None:
+            other._clock = clock  # noqa: SLF001 - its own
+        if answers is not None:
+            other._answers = answers  # noqa: SLF001
+        return other
 
     def _file(self, rule: Rule) -> None:
         stores = {pattern.store for pattern in rule.what}
@@ -193,7 +211,7 @@ class RuleSet:
                     continue
                 for place in (folder, None):
                     for rule in by_folder.get(place, ()):
-                        if not _any_match(rule, address) or not _fits(rule, caller, address, facts, now):
+                        if not _any_match(rule, address) or not self._fits(rule, caller, address, facts, now):
                             continue
                         ask = rule.conditions.ask
                         if ask is None or self._applies(rule, ask, caller, action, address):
@@ -201,13 +219,13 @@ class RuleSet:
 
     def _applies(self, rule: Rule, ask: ExternalCheck, caller: Caller, action: str, address: Address) -> bool:
         """What whoever is asked says; closed when no answer can be had."""
-        answer = self.answers.answer(ask, _question(rule, caller, action, address))
+        answer = self._answers.answer(ask, _question(rule, caller, action, address))
         return rule.effect == "deny" if answer is None else answer.applies
 
     def allows(
         self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None, now: float | None = None
     ) -> bool:
-        """The outcome alone, as fast as it can be had. `now` in Unix seconds; None: the present.
+        """The outcome alone, as fast as it can be had. `now` in Unix seconds; None: by the rules' clock.
 
         Without `facts`, whether it may be so: a rule on the file's type or size is then taken at best.
         """
@@ -240,7 +258,7 @@ class RuleSet:
         return frozenset(reached)
 
     def administers(self, caller: Caller, now: float | None = None) -> bool:
-        """Whether the caller may do what concerns the whole service. `now` in Unix seconds; None: the present."""
+        """Whether the caller may do what concerns the whole service; `now` as for `allows`."""
         action = ADMINISTER if self.names_administrators else "manage"
         allowed = False
         for rule in self._speaking(caller, action, THE_SERVICE, None, now):
@@ -252,9 +270,9 @@ class RuleSet:
     async def prefetch(self, caller: Caller, action: str, address: Address) -> None:
         """Has the answers got that a decision on this will need; after a no, those on whether it may be listed."""
         if self.asks:
-            await self.answers.prefetch(self._questions(caller, action, address))
+            await self._answers.prefetch(self._questions(caller, action, address))
             if action != "list" and not self.allows(caller, action, address):
-                await self.answers.prefetch(self._questions(caller, "list", address))
+                await self._answers.prefetch(self._questions(caller, "list", address))
 
     def _questions(self, caller: Caller, action: str, address: Address) -> list[tuple[ExternalCheck, CheckRequest]]:
         return [
@@ -262,7 +280,7 @@ class RuleSet:
             for rule in self._filed(address.store)
             if rule.conditions.ask is not None
             and _first_misfit(rule, caller, action, address) is None
-            and _fits(rule, caller, address, None, None, optimistic=True)
+            and self._fits(rule, caller, address, None, None, optimistic=True)
         ]
 
     def terms(self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None) -> Terms:
@@ -304,10 +322,9 @@ class RuleSet:
 
         Those that did not speak say the first thing that kept them from it.
         """
-        now = time.time() if now is None else now
         reasons = []
         for rule in self.rules:
-            because = _first_misfit(rule, caller, action, address) or _misfit(rule, caller, address, facts, now)
+            because = _first_misfit(rule, caller, action, address) or self._misfit(rule, caller, address, facts, now)
             because = because or self._unmoved(rule, caller, action, address)
             reasons.append(Reason(rule.name, rule.line, rule.effect, because is None, because or "it applies"))
         reasons.sort(key=lambda reason: (not reason.spoke, reason.effect == "allow", reason.line))
@@ -318,16 +335,18 @@ class RuleSet:
         ask = rule.conditions.ask
         if ask is None or self._applies(rule, ask, caller, action, address):
             return None
-        answer = self.answers.answer(ask, _question(rule, caller, action, address))
+        answer = self._answers.answer(ask, _question(rule, caller, action, address))
         if answer is None:
             return f"{ask} gave no answer"
         return f"{ask} says that it does not apply" + (f": {answer.because}" if answer.because else "")
 
     def may_enter(self, caller: Caller, folder: Address) -> bool:
         """Whether the caller may list the folder: something in it may be theirs to see."""
-        reached, now = False, time.time()
+        reached = False
         for rule in self._filed(folder.store):
-            if "list" not in rule.actions or not rule.concerns(caller) or not _fits(rule, caller, folder, None, now):
+            if "list" not in rule.actions or not rule.concerns(caller):
+                continue
+            if not self._fits(rule, caller, folder, None, None):
                 continue
             if rule.effect == "deny":
                 if rule.conditions.ask is None and any(pattern.covers(folder) for pattern in rule.what):
@@ -340,23 +359,61 @@ class RuleSet:
 
     def allows_below(self, caller: Caller, action: str, folder: Address) -> bool:
         """Whether the caller may do this with everything below the folder, come what may."""
-        allowed, now = False, time.time()
+        allowed = False
         for rule in self._filed(folder.store):
             if action not in rule.actions or not rule.concerns(caller):
                 continue
             if rule.effect == "deny":
                 # One that depends on the file may speak on some of them.
                 # The same holds for one that asks: that is for each file anew.
-                applies = rule.conditions.of_the_file or _fits(rule, caller, folder, None, now)
+                applies = rule.conditions.of_the_file or self._fits(rule, caller, folder, None, None)
                 if applies and any(pattern.reaches_into(folder) or pattern.matches(folder) for pattern in rule.what):
                     return False
             elif (
                 rule.conditions.ask is None
                 and not rule.conditions.of_the_file
-                and _fits(rule, caller, folder, None, now)
+                and self._fits(rule, caller, folder, None, None)
             ):
                 allowed = allowed or any(pattern.covers(folder) for pattern in rule.what)
         return allowed
+
+    def _fits(
+        self,
+        rule: Rule,
+        caller: Caller,
+        address: Address,
+        facts: FileFacts | None,
+        now: float | None,
+        *,
+        optimistic: bool = False,
+    ) -> bool:
+        """Whether a rule that names the caller, the action and the address speaks, but for what it asks.
+
+        `optimistic`: whether it might, once the file was looked at.
+        """
+        if rule.who_excepts and any(who.includes(caller) for who in rule.exceptions):
+            return False
+        conditions = rule.conditions
+        if conditions is ALWAYS:
+            return True
+        if facts is None and conditions.of_the_file and rule.effect == "deny" and not optimistic:
+            return False
+        return conditions.unmet_condition(caller, address, facts, self._moment(conditions, now)) is None
+
+    def _moment(self, conditions: Conditions, now: float | None) -> float:
+        """When conditions are looked at, Unix seconds; what does not depend on the time needs no clock."""
+        if now is not None:
+            return now
+        return self._clock() if conditions.of_the_time else 0.0
+
+    def _misfit(
+        self, rule: Rule, caller: Caller, address: Address, facts: FileFacts | None, now: float | None
+    ) -> str | None:
+        if facts is None and rule.conditions.of_the_file:
+            return "it depends on the file, which is not there"
+        if rule.conditions is ALWAYS:
+            return None
+        return rule.conditions.unmet_condition(caller, address, facts, self._moment(rule.conditions, now))
 
 
 def _said_of(names: list[str]) -> str:
@@ -368,29 +425,6 @@ def _said_of(names: list[str]) -> str:
 
 def _question(rule: Rule, caller: Caller, action: str, address: Address) -> CheckRequest:
     return CheckRequest(rule.name, caller.recipient, caller.groups, action, str(address), caller.network)
-
-
-def _fits(
-    rule: Rule, caller: Caller, address: Address, facts: FileFacts | None, now: float | None, optimistic: bool = False
-) -> bool:
-    """Whether a rule that names the caller, the action and the address speaks, but for what it asks.
-
-    `optimistic`: whether it might, once the file was looked at.
-    """
-    if rule.who_excepts and any(who.includes(caller) for who in rule.exceptions):
-        return False
-    conditions = rule.conditions
-    if conditions is ALWAYS:
-        return True
-    if facts is None and conditions.of_the_file and rule.effect == "deny" and not optimistic:
-        return False
-    return conditions.unmet_condition(caller, address, facts, time.time() if now is None else now) is None
-
-
-def _misfit(rule: Rule, caller: Caller, address: Address, facts: FileFacts | None, now: float) -> str | None:
-    if facts is None and rule.conditions.of_the_file:
-        return "it depends on the file, which is not there"
-    return rule.conditions.unmet_condition(caller, address, facts, now)
 
 
 def _any_match(rule: Rule, address: Address) -> bool:

@@ -51,8 +51,9 @@ def _checked(
     if rules.looks_at_files:
         facts = facts_of(expected.address) if expected.size is expected.version is None else None
         facts = facts or _expected_facts(expected)
-    rules.answers = NO_POLICY if expected.applies is None else FixedPolicy(CheckResult(expected.applies))
-    return Checked(expected, rules.explain(caller, expected.action, expected.address, facts, expected.at))
+    answers = NO_POLICY if expected.applies is None else FixedPolicy(CheckResult(expected.applies))
+    asked = rules.under(answers=answers)
+    return Checked(expected, asked.explain(caller, expected.action, expected.address, facts, expected.at))
 
 
 def _expected_facts(expected: Expectation) -> FileFacts:
