@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import time
-
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -32,6 +30,7 @@ actions = ["read"]
 min_size = 1000
 when = { hours = "08:00-17:00" }
 """
+NOON = 1_790_078_400.0  # UTC, of some day
 CALLERS = [
     ("anyone", ANYONE),
     ("a", Caller("a", frozenset({"g"}))),
@@ -44,7 +43,7 @@ FILES = [
 
 
 def expecting(text: str) -> RuleSet:
-    return parse_rules(RULES + "[[expect]]\n" + text)
+    return parse_rules(RULES + "[[expect]]\n" + text).under(clock=lambda: NOON)
 
 
 @pytest.mark.parametrize(
@@ -91,7 +90,7 @@ def test_what_is_expected_is_put_to_the_rules(text: str, met: bool) -> None:
 def test_an_expectation_may_be_of_an_earlier_version(said: str, allowed: bool) -> None:
     text = RULES.replace('actions = ["list", "read"]\n', 'actions = ["list", "read"]\nversion = "current"\n')
     expected = f'[[expect]]\nwho = "group:pilots"\naction = "read"\naddress = "charts/a"\noutcome = "allowed"\n{said}'
-    [checked] = check(parse_rules(text + expected), lambda _: frozenset(), lambda _: None)
+    [checked] = check(parse_rules(text + expected).under(clock=lambda: NOON), lambda _: frozenset(), lambda _: None)
     assert checked.met is allowed
 
 
@@ -122,13 +121,14 @@ def test_a_comparison_finds_what_deciding_everything_twice_finds(
     before: list[Rule], after: list[Rule], kept: int
 ) -> None:
     old, new = RuleSet(before), RuleSet(before[:kept] + after)
-    found = {(one.who, one.address, one.action): one for one in compare(old, new, CALLERS, FILES, time.time())}
+    found = {(one.who, one.address, one.action): one for one in compare(old, new, CALLERS, FILES, NOON)}
     expected = {
-        (who, facts.address, action): new.allows(caller, action, facts.address, facts)
+        (who, facts.address, action): new.allows(caller, action, facts.address, facts, NOON)
         for who, caller in CALLERS
         for facts in FILES
         for action in ACTIONS
-        if old.allows(caller, action, facts.address, facts) is not new.allows(caller, action, facts.address, facts)
+        if old.allows(caller, action, facts.address, facts, NOON)
+        is not new.allows(caller, action, facts.address, facts, NOON)
     }
     assert {key: one.allowed for key, one in found.items()} == expected
     for one in found.values():
@@ -173,7 +173,7 @@ groups = ["x"]
 )
 def test_what_an_application_would_say_is_part_of_what_is_expected(outcome: str, more: str) -> None:
     text = ASKING.format(expectations=EXPECTS.format(outcome=outcome, more=more))
-    [checked] = check(parse_rules(text), lambda _: frozenset(), lambda _: None)
+    [checked] = check(parse_rules(text).under(clock=lambda: NOON), lambda _: frozenset(), lambda _: None)
     assert checked.met
 
 
