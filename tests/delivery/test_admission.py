@@ -19,9 +19,10 @@ from invio.core.links.seals import link_target, make_link, parse_link
 from invio.core.reasons import Refusal
 from invio.core.rules.quotas import Quota
 from invio.delivery.sending.meter import Meter
-from invio.delivery.transfers.admission import TransferKey, Transfers
+from invio.delivery.transfers.keys import TransferKey
 from invio.delivery.transfers.limits import Limits
 from invio.delivery.transfers.live import LiveTransfer, RequestProgress
+from invio.delivery.transfers.transfers import Transfers
 from invio.records.database import open_database, write
 from invio.records.journal import Journal
 from invio.records.tables import links, quota_uses, transfers
@@ -97,29 +98,31 @@ def account(engine: sa.Engine) -> list[list[tuple[Any, ...]]]:
 async def delivered(engine: sa.Engine, requests: list[Get], limits: Limits, fast: bool) -> list[str]:
     """Admits and settles requests one after the other; what each came to."""
     journal = Journal(engine)
-    admission = Transfers(engine, journal, limits)
+    transfers_here = Transfers(engine, journal, limits)
     outcomes = []
     for request in requests:
         key, reply = request.key(), Reply(200, [], [bytes(request.size)], request.size)
         meter = Meter(None)
         try:
             if fast:
-                live, progress = await _admitted(admission, key, reply, meter)
+                live, progress = await _admitted(transfers_here, key, reply, meter)
             else:
-                live, progress = await admission.admit(key, reply, meter, "etag", request.size, None)
+                live, progress = await transfers_here.admission.admit(
+                    key, reply, meter=meter, etag="etag", size=request.size, earlier=None
+                )
         except Refusal as refusal:
             # The moment at which more is available is another one for each of the two.
             outcomes.append(f"{refusal.reason.word}: {refusal.detail.partition('; more is available')[0]}")
             continue
         meter.counted = request.size * request.arrives // 100
-        admission.settle(live, progress, None if request.arrives == 100 else "the client went away")
-        await admission.recorded()
+        transfers_here.settlement.settle(live, progress, None if request.arrives == 100 else "the client went away")
+        await transfers_here.recorded()
         outcomes.append("sent")
     await journal.stop()
     return outcomes
 
 
-async def _admitted(admission: Transfers, key: TransferKey, reply: Reply, meter: Meter) -> Any:
+async def _admitted(here: Transfers, key: TransferKey, reply: Reply, meter: Meter) -> Any:
     done = asyncio.get_running_loop().create_future()
 
     def told(live: LiveTransfer, progress: RequestProgress, error: BaseException | None) -> None:
@@ -128,7 +131,7 @@ async def _admitted(admission: Transfers, key: TransferKey, reply: Reply, meter:
         else:
             done.set_exception(error)
 
-    admission.admit_whole(key, reply, meter, "etag", told)
+    here.admission.admit_whole(key, reply, meter, "etag", told)
     return await done
 
 

@@ -16,9 +16,10 @@ from invio.core.http.replies import Reply
 from invio.core.links.seals import link_target, make_link, parse_link
 from invio.core.reasons import Refusal
 from invio.delivery.sending.meter import Meter
-from invio.delivery.transfers.admission import TransferKey, Transfers
+from invio.delivery.transfers.keys import TransferKey
 from invio.delivery.transfers.limits import Limits
 from invio.delivery.transfers.live import LiveTransfer, RequestProgress
+from invio.delivery.transfers.transfers import Transfers
 from invio.records.database import open_database, write
 from invio.records.journal import Journal
 from invio.records.links import revoke
@@ -61,8 +62,10 @@ class OneTransfer(RuleBasedStateMachine):
         meter = Meter(None)
 
         async def admitted() -> tuple[LiveTransfer, RequestProgress]:
-            earlier = await self.transfers.earlier(self.key, "etag")
-            return await self.transfers.admit(self.key, reply, meter, "etag", SIZE, earlier)
+            earlier = await self.transfers.admission.earlier(self.key, "etag")
+            return await self.transfers.admission.admit(
+                self.key, reply, meter=meter, etag="etag", size=SIZE, earlier=earlier
+            )
 
         try:
             live, progress = self.runner.run(admitted())
@@ -86,7 +89,7 @@ class OneTransfer(RuleBasedStateMachine):
         self.acknowledged |= set(range(start, start + arrives))
 
         async def settled() -> None:
-            self.transfers.settle(live, progress, "the client went away" if broken else None)
+            self.transfers.settlement.settle(live, progress, "the client went away" if broken else None)
             await self.transfers.recorded()
 
         self.runner.run(settled())

@@ -33,9 +33,9 @@ from invio.delivery.sending.acknowledgement import Stopped
 from invio.delivery.sending.eager import ensure_task, in_thread
 from invio.delivery.sending.errors import ClientGone, ProducerFailed, ReaderStuck, ReplyBroken
 from invio.delivery.sending.senders import Sender
-from invio.delivery.transfers.admission import Transfers
 from invio.delivery.transfers.limits import Throttles
 from invio.delivery.transfers.live import LiveTransfer, RequestProgress
+from invio.delivery.transfers.settlement import Settlement
 from invio.stores.store import StoreFault
 
 log = logging.getLogger("invio.delivery")
@@ -113,14 +113,20 @@ class Delivery:
             reply = await _with_content_digest(reply)
         content = planned.representation.content
         archive = content if isinstance(content, ArchiveContent) else None
-        live, segment = await way.transfers.admit(
-            asking, reply, sender.meter, planned.etag, planned.representation.size, planned.earlier, archive
+        live, segment = await way.transfers.admission.admit(
+            asking,
+            reply,
+            meter=sender.meter,
+            etag=planned.etag,
+            size=planned.representation.size,
+            earlier=planned.earlier,
+            archive=archive,
         )
         if planned.handed_off is not None:
-            way.transfers.hand_off(live, segment)
+            way.transfers.settlement.hand_off(live, segment)
             await sender.send(self._shared(head, planned.handed_off))
             return
-        ended = _Settling(way.transfers, way.archives, live, segment)
+        ended = _Settling(way.transfers.settlement, way.archives, live, segment)
         reply = self._shared(head, reply)
         if not self._hands_over(sender, reply, ended):
             await self._send(sender, head, asking.address, reply, ended)
@@ -130,7 +136,9 @@ class Delivery:
         on_admitted = partial(self._deliver_whole, sender, request, planned)
         sender.defer()
         try:
-            self._way.transfers.admit_whole(planned.asking, planned.reply, sender.meter, planned.etag, on_admitted)
+            self._way.transfers.admission.admit_whole(
+                planned.asking, planned.reply, sender.meter, planned.etag, on_admitted
+            )
         except BaseException:
             sender.resume()
             raise
@@ -153,7 +161,7 @@ class Delivery:
                 error = Refusal("unavailable", "the delivery failed; the operator's log says why")
             sender.spawn(sender.send(self._shared(head, self._refused(request, error))))
             return
-        ended = _Settling(self._way.transfers, self._way.archives, live, segment)
+        ended = _Settling(self._way.transfers.settlement, self._way.archives, live, segment)
         reply, address = self._shared(head, planned.reply), planned.asking.address
         try:
             if sender.send_at_once(reply):
@@ -195,16 +203,16 @@ class Delivery:
     def stop(self) -> None:
         """Breaks off what is still under way, and records it. To be called in the event loop."""
         self._watch.stop()
-        self._way.transfers.tell()
+        self._way.transfers.settlement.tell()
 
 
 class _Settling:
     """Settles a request when its answer has ended; small, for a thousand of them wait at once."""
 
-    __slots__ = ("_archives", "_live", "_segment", "_transfers")
+    __slots__ = ("_archives", "_live", "_segment", "_settlement")
 
-    def __init__(self, transfers: Transfers, archives: Bundles, live: LiveTransfer, segment: RequestProgress) -> None:
-        self._transfers = transfers
+    def __init__(self, settlement: Settlement, archives: Bundles, live: LiveTransfer, segment: RequestProgress) -> None:
+        self._settlement = settlement
         self._archives = archives
         self._live = live
         self._segment = segment
@@ -212,7 +220,7 @@ class _Settling:
     def __call__(self, error: Exception | None) -> None:
         """The answer was sent, or was not for `error`."""
         if error is None:
-            self._transfers.settle(self._live, self._segment, None)
+            self._settlement.settle(self._live, self._segment, None)
             return
         broken = str(error) or type(error).__name__
         if isinstance(error, ClientGone) and not isinstance(error, ReaderStuck):
@@ -221,7 +229,7 @@ class _Settling:
             row = self._live.row
             said = {"address": row.address, "transfer": row.id, "reason": broken}
             log.warning("delivery.broken", extra={"fields": said})
-        self._transfers.settle(self._live, self._segment, broken)
+        self._settlement.settle(self._live, self._segment, broken)
         if isinstance(error, ReplyBroken):
             self._archives.broken(self._live.row.address)
 

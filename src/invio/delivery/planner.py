@@ -30,8 +30,9 @@ from invio.delivery.problem_details import USUAL_PAGES, Pages
 from invio.delivery.representation.negotiation import Negotiator
 from invio.delivery.representation.presentation import Presentation, presented, read_presentation
 from invio.delivery.sending.eager import in_pool
-from invio.delivery.transfers.admission import TransferKey, Transfers
+from invio.delivery.transfers.keys import TransferKey
 from invio.delivery.transfers.limits import Limits, Throttles
+from invio.delivery.transfers.transfers import Transfers
 from invio.records.rows import TransferRow
 from invio.stores.store import Found
 
@@ -175,14 +176,14 @@ class Planner:
             # Of a link that is over, nothing else is told: neither the file's size nor whether it has changed.
             if late is not None:
                 raise late from None
-            await self._way.transfers.check_link(link)
+            await self._way.transfers.admission.check_link(link)
             raise refusal from None
         if late is not None:
             began = planned.earlier.started if planned.earlier else None
             if began is None or link.expires is None or began >= link.expires:
                 raise late
         if not planned.reply.parts:
-            await self._way.transfers.check_link(link)
+            await self._way.transfers.admission.check_link(link)
         return planned
 
     async def _planned(
@@ -206,7 +207,7 @@ class Planner:
             asking.quota_owner = f"recipient:{one.quota_owner}"
         planned = PlannedReply(reply, asking, one.representation, one.etag, None, one.terms)
         if reply.status == 206:
-            planned.earlier = await way.transfers.earlier(asking, one.etag)
+            planned.earlier = await way.transfers.admission.earlier(asking, one.etag)
         if found is not None and (way.front.header is not None or found.remote is not None):
             planned.handed_off = await self._handed_off(request, planned, found)
         return planned

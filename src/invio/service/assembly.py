@@ -25,8 +25,8 @@ from invio.delivery.planner import DeliveryServices
 from invio.delivery.problem_details import Pages
 from invio.delivery.representation.digests import Digests
 from invio.delivery.representation.negotiation import Negotiator
-from invio.delivery.transfers.admission import Transfers
 from invio.delivery.transfers.limits import BundleLimits, Limits
+from invio.delivery.transfers.transfers import Transfers
 from invio.producers.producer import ProducerFault, Rows, function_rows, query_rows
 from invio.records import quotas as quota_records
 from invio.records import transfers as transfer_records

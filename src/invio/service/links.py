@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import secrets
 import time
-from typing import Annotated, NamedTuple, cast
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Annotated, Any, NamedTuple, cast
 
 import sqlalchemy as sa
 from fastapi import APIRouter, Query, Request, Response
 
 from invio.core.addresses import Address
 from invio.core.files import Caller
-from invio.core.links.seals import id_of_maker, link_target, make_link
+from invio.core.links.seals import SealedLink, id_of_maker, link_target, make_link
 from invio.core.links.terms import CONDITION_NAMES, ROOT
 from invio.core.moments import LAST_MOMENT, timestamp
 from invio.core.reasons import Refusal
@@ -42,53 +44,72 @@ def post_link(asked: LinkAsk, request: Request, response: Response, caller: TheC
     It gets an id when none is given, by which it is listed, counted and revoked. What is had by it is no faster than
     its maker may have it, and counts to the maker's quotas.
     """
+    opened = _opened(parts, caller, asked)
+    given = asked.model_dump(by_alias=True, exclude_none=True)
+    _check_times(asked, given)
+    if opened.record is not None:
+        given.setdefault("until", int(opened.record.expires))
+    _hold_for([one.linking for one in opened.terms], opened.address, given)
+    reading = [one.reading for one in opened.terms]
+    speeds = [one.speed for one in reading if one.speed is not None]
+    if speeds:
+        given["rate"] = min([*speeds, asked.rate or min(speeds)])
+    given["id"] = _id(parts, caller, asked.id)
+    link = _sealed(parts, opened.address, given)
+    _note_made(parts, caller, link, reading)
+    parts.audit("link.made", caller, link=link.says("id"), address=str(opened.address), within=asked.within)
+    if opened.record is not None and link.expires is not None:
+        parts.bundles.extend(opened.record.id, link.expires)
+    target = link_target(link)
+    base = parts.settings.service.public_url or str(request.base_url)
+    url = base.rstrip("/") + target
+    response.headers["Location"] = url
+    return LinkShape(
+        url=url, target=target, address=str(opened.address), key=link.key, id=link.says("id"), until=link.expires
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class _Opened:
+    """What a link is to open, which its maker may have and link to, and the terms of that."""
+
+    address: Address
+    record: BundleRecord | None  # of a bundle
+    terms: Sequence[_Terms]
+
+
+def _opened(parts: Parts, caller: Caller, asked: LinkAsk) -> _Opened:
+    """Raises Refusal, unless the caller may have and link to all of it."""
     address = read_address(asked.address)
     within = None if asked.within is None else read_address(asked.within)
     if address.folder:
         said = f"{address} is a folder; give the address of a file in it, and the folder as 'in' to open all of it"
         raise Refusal("bad-request", said)
     record = _bundle(parts, caller, address)
-    if record is None:
-        if within is not None and not address.within(within):
-            raise Refusal("bad-request", f"in={within}: {address} is not in that folder; name a file that is")
-        _require(parts, caller, address, within, asked.version)
-    elif within is not None or asked.version is not None:
-        # The seal would be of the folder, and the rights were looked at for the bundle alone.
-        raise Refusal("bad-request", "a link for a bundle opens that bundle; leave 'in' and 'version' out")
-    given = asked.model_dump(by_alias=True, exclude_none=True)
-    _check_times(asked, given)
-    if record is None:
-        terms = _terms(parts, caller, address, within, asked.version)
-    else:
-        terms = _require_all(parts, caller, record)
-        given.setdefault("until", int(record.expires))
-    _hold_for([one.linking for one in terms], address, given)
-    reading = [one.reading for one in terms]
-    speeds = [one.speed for one in reading if one.speed is not None]
-    if speeds:
-        given["rate"] = min([*speeds, asked.rate or min(speeds)])
+    if record is not None:
+        if within is not None or asked.version is not None:
+            # The seal would be of the folder, and the rights were looked at for the bundle alone.
+            raise Refusal("bad-request", "a link for a bundle opens that bundle; leave 'in' and 'version' out")
+        return _Opened(address, record, _require_all(parts, caller, record))
+    if within is not None and not address.within(within):
+        raise Refusal("bad-request", f"in={within}: {address} is not in that folder; name a file that is")
+    _require(parts, caller, address, within, asked.version)
+    return _Opened(address, None, _terms(parts, caller, address, within, asked.version))
+
+
+def _sealed(parts: Parts, address: Address, given: Mapping[str, Any]) -> SealedLink:
+    root = [(name, str(given[name])) for name in ROOT if name in given]
+    return make_link(address, parts.keys.current, parts.keys.keys[parts.keys.current], root, _conditions(given))
+
+
+def _note_made(parts: Parts, caller: Caller, link: SealedLink, reading: Sequence[Terms]) -> None:
+    """Writes down whose link it is and which quotas it counts to. Raises Refusal: its id is taken."""
     quotas = dict.fromkeys(quota.name for one in reading for quota in one.quotas)
-    given["id"] = _id(parts, caller, asked.id)
-    link = make_link(
-        address,
-        parts.keys.current,
-        parts.keys.keys[parts.keys.current],
-        [(name, str(given[name])) for name in ROOT if name in given],
-        _conditions(given),
-    )
     try:
         with write(parts.engine).begin() as connection:
             records.note_made(connection, link, caller.recipient, tuple(quotas))
     except LinkKnown:
         raise Refusal("bad-request", f"there is a link with the id {link.says('id')!r} already") from None
-    parts.audit("link.made", caller, link=link.says("id"), address=str(address), within=asked.within)
-    if record is not None and link.expires is not None:
-        parts.bundles.extend(record.id, link.expires)
-    target = link_target(link)
-    base = parts.settings.service.public_url or str(request.base_url)
-    url = base.rstrip("/") + target
-    response.headers["Location"] = url
-    return LinkShape(url=url, target=target, address=str(address), key=link.key, id=link.says("id"), until=link.expires)
 
 
 @router.get("/api/links", summary="Links, newest first")
@@ -191,7 +212,7 @@ def _id(parts: Parts, caller: Caller, asked: str | None) -> str:
     return id_of_maker(given, caller.recipient or "anyone")
 
 
-def _conditions(given: dict[str, object]) -> list[tuple[str, str]]:
+def _conditions(given: Mapping[str, Any]) -> list[tuple[str, str]]:
     pairs = []
     for name in CONDITION_NAMES:
         value = given.get(name, [])

@@ -48,7 +48,7 @@ async def list_transfers(
         return TransferList(transfers=[], next=None)
     await may_see.prefetch()
     await parts.transfers.recorded()
-    live = {shown["id"]: shown for shown in parts.transfers.board.running(may_see)}
+    live = {shown["id"]: shown for shown in parts.transfers.live.running(may_see)}
     rows, following = await in_pool(parts.pools.history, _recorded, parts, may_see, limit, before)
     shown = [TransferShape.model_validate(live.get(row.id) or view(row)) for row in rows]
     return TransferList(transfers=shown, next=following)
@@ -95,7 +95,7 @@ async def stream_transfers(request: Request, caller: TheCaller, parts: TheParts)
 async def _events(
     parts: Parts, may_see: TransferVisibility, request: Request, watching: Watching
 ) -> AsyncIterator[str]:
-    board = parts.transfers.board
+    board = parts.transfers.live
     ended, quiet, looks = board.count, 0, 0
     last: dict[str, tuple[Any, ...]] = {}
     try:
@@ -178,7 +178,7 @@ class TransferVisibility:
     async def prefetch(self) -> None:
         """Decides about what is on the board, where whoever decides may be waited for."""
         self._refresh()
-        for address in self._parts.transfers.board.addresses() - self._manages.keys():
+        for address in self._parts.transfers.live.addresses() - self._manages.keys():
             try:
                 await self._parts.rules.prefetch(self.caller, "manage", parse_address(address))
             except BadAddress:

@@ -1,43 +1,42 @@
-"""Admission and settlement: a transfer is durable before its first byte, and ends with what arrived."""
+"""Admission: what holds across processes is reserved, and a transfer durable, before its first byte leaves.
+
+`admit` is for every request. `admit_whole` is for the most frequent one, the whole of a small content, whose caller
+does not wait: a property test holds that both admit and refuse the same.
+
+Two requests of one transfer may come at any moment, so these orders of events are dealt with:
+- Both are ranges, and neither is written down yet: the second finds the first on the board and waits for its line.
+- The first ends while the second looks for it in the records: what has arrived by then is added again (`_now_has`).
+- What the second was to go on with is refused, or was ended by another process: it begins by itself, once.
+- Another process began the same transfer meanwhile: the journal says so (`Joined`), and both have one row.
+"""
 
 from __future__ import annotations
 
 import asyncio
 import logging
 import time
-from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from collections.abc import Callable, Sequence
 
 import sqlalchemy as sa
 
 from invio.core.archive.plan import ArchiveContent
-from invio.core.http.replies import FROM_THE_START, Reply
+from invio.core.http.replies import Reply
 from invio.core.links.seals import SealedLink
 from invio.core.progress import Coverage
 from invio.core.reasons import Refusal
-from invio.core.rules.quotas import Claim, Quota
+from invio.core.rules.quotas import Claim
 from invio.delivery.sending.acknowledgement import AcknowledgementMonitor
 from invio.delivery.sending.eager import in_thread
 from invio.delivery.sending.meter import Meter
 from invio.delivery.transfers.exhausted import link_refusal, quota_refusal
+from invio.delivery.transfers.keys import TransferKey, new_row
 from invio.delivery.transfers.limits import Limits
 from invio.delivery.transfers.link_reuse import OneUse
 from invio.delivery.transfers.live import Key, LiveTransfer, LiveTransfers, RequestProgress
-from invio.delivery.transfers.refusal_log import RefusedRequests
 from invio.records import quotas
 from invio.records.journal import Joined, Journal
 from invio.records.quotas import QuotaReached
-from invio.records.rows import (
-    BROKEN_OFF,
-    COMPLETE,
-    HANDED_OFF,
-    PARTIAL,
-    RUNNING,
-    TransferRow,
-    joined_to,
-    new_transfer_id,
-    principal_of,
-)
+from invio.records.rows import RUNNING, TransferRow, joined_to, principal_of
 from invio.records.transfers import (
     ConcurrencyLimitReached,
     LinkExhausted,
@@ -52,62 +51,32 @@ from invio.records.transfers import (
 
 log = logging.getLogger("invio.delivery")
 
-# How often the records learn what has arrived of a transfer that is under way. Seconds.
-NOTED_EVERY = 1.0
-_AT_ONCE = 40  # transfers whose progress is written in one go
 _ADMITTED_WITHIN = 10.0  # seconds for which a request waits for another one to be let begin
 _SOON = 5  # seconds after which to ask again when a limit is reached
 
-
-# What a transfer is shown by on the board, the request of it, and why it was not let begin.
+# A transfer that goes on, the request of it, and why it was not admitted.
 Admitted = Callable[[LiveTransfer, RequestProgress, BaseException | None], None]
 
 
-@dataclass(slots=True)
-class TransferKey:
-    """Who asks for what: what a transfer is recorded and joined by.
+class Admission:
+    """Admits requests to transfers, and refuses those that a limit, a quota or a link's end keeps out."""
 
-    `principal` is whose limits hold: a recipient or a network address. `who` is what requests of one transfer
-    have in common: the principal and, by a link, that link.
-    """
-
-    who: str
-    address: str
-    recipient: str | None
-    network: str | None
-    link: SealedLink | None = None
-    quotas: Mapping[Quota, int] = field(default_factory=dict)  # those that hold, and how many files it is to each
-    version: int | None = None
-    credential: str | None = None
-    decided_by: str | None = None
-    quota_owner: str | None = None  # whose quotas they are, where that is not the principal
-    principal: str = ""
-
-    @property
-    def tag(self) -> str | None:
-        return self.link.summary.tag if self.link else None
-
-
-class Transfers:
-    """The transfers of this process: begun, joined, noted and settled."""
-
-    def __init__(self, engine: sa.Engine, journal: Journal, limits: Limits) -> None:
+    def __init__(
+        self, engine: sa.Engine, journal: Journal, limits: Limits, board: LiveTransfers, watch: AcknowledgementMonitor
+    ) -> None:
         self._engine = engine
         self._journal = journal
         self._limits = limits
-        self.board = LiveTransfers()
-        self.watch = AcknowledgementMonitor(limits.idle)
-        self.refused = RefusedRequests(journal)
+        self._board = board
+        self._watch = watch
         self._one_use = OneUse()
-        # Transfers that were left partial a moment ago, by id: the next range, which may follow at once, goes on.
-        self._untold: dict[str, TransferRow] = {}
 
     async def earlier(self, asking: TransferKey, etag: str | None) -> TransferRow | None:
         """The unfinished transfer that a request for a range goes on with."""
         if etag is None:
             return None
-        key = (asking.who, asking.address, etag, asking.tag)
-        live = self.board.find(key) or self.board.paused(key)
+        key = asking.joined_by(etag)
+        live = self._board.find(key) or self._board.paused(key)
         if live is not None:
             return live.row
 
@@ -121,13 +90,17 @@ class Transfers:
         self,
         asking: TransferKey,
         reply: Reply,
+        *,
         meter: Meter,
         etag: str | None,
         size: int | None,
         earlier: TransferRow | None,
         archive: ArchiveContent | None = None,
     ) -> tuple[LiveTransfer, RequestProgress]:
-        """Records the transfer, durably, and shows it on the board.
+        """Records the transfer, durably, and shows it among the live ones.
+
+        `etag` is what the records know the content by, and `size` its bytes; `earlier` the unfinished transfer that
+        the request may go on with; `archive` the content, where it has entries.
 
         Raises:
             Refusal: `revoked` or `used-up`, for a sealed link whose id is counted or ended;
@@ -135,41 +108,45 @@ class Transfers:
                 cannot be written.
         """
         segment = self._segment(asking, reply, meter)
-        key = (asking.who, asking.address, etag, asking.tag)
+        key = asking.joined_by(etag)
         # Segments that are asked for at once look for each other before the first of them has begun.
         joins = reply.status == 206
         if self._limits.recipient_transfers is not None or (joins and asking.link is not None):
-            self.watch.look_for_arrivals()  # what has ended is not to stand in the way
-        live = self.board.find(key) if joins else None
+            self._watch.look_for_arrivals()  # what has ended is not to stand in the way
+        live = self._board.find(key) if joins else None
         if asking.link is not None and asking.link.uses is not None and joins:
             live = await self._admitted(live, key)
             live, earlier = self._one_use.joined(live, earlier, segment, size)
         # Whether the records have a say each time.
-        asks = _counted(asking.link)[0] is not None or _counts_bytes(segment.claims)
+        asks = asking.counted()[0] is not None or _counts_bytes(segment.claims)
         if live is None and joins and not asks and self._limits.recipient_transfers is None:
-            live = self.board.resume(key)
+            live = self._board.resume(key)
             if live is not None:
-                self._untold.pop(live.row.id, None)
+                self._board.unwritten.pop(live.row.id, None)
         for _ in range(2):
             if live is None and earlier is None:
                 break
             try:
-                return await self._joins(live, earlier, asking, segment, key, etag, size, archive)
+                return await self._joins(
+                    asking, segment, live=live, earlier=earlier, etag=etag, size=size, archive=archive
+                )
             except TransferGone:
                 # What it was to go on with was refused, and it begins by itself; or it has become one more request of
                 # a transfer of another process, and is on the board as that.
-                live, earlier = self.board.find(key), None
+                live, earlier = self._board.find(key), None
                 if live is not None and not live.durable:
                     live = None
-        live = LiveTransfer(_row(asking, etag, size, None, self._journal.held_by), key, Coverage(), [], archive=archive)
-        self.board.add(live)
-        self.board.join(live, segment)
+        live = LiveTransfer(
+            new_row(asking, etag, size, None, self._journal.held_by), key, Coverage(), [], archive=archive
+        )
+        self._board.add(live)
+        self._board.join(live, segment)
         try:
             try:
                 await self._journal.begin(*self._line(live, asking, segment), joins=joins)
                 live.requests = max(live.requests, 1)
             except Joined as joined:
-                self.board.rename(live, joined.row)
+                self._board.rename(live, joined.row)
                 self._now_has(live, joined.row)
         except BaseException as error:
             raise self._not_admitted(live, segment, error) from None
@@ -185,29 +162,29 @@ class Transfers:
         end = time.monotonic() + _ADMITTED_WITHIN
         while live is not None and not live.durable and time.monotonic() < end:
             await asyncio.sleep(0.005)
-            live = self.board.find(key)
+            live = self._board.find(key)
         return live
 
     async def _joins(
         self,
-        live: LiveTransfer | None,
-        earlier: TransferRow | None,
         asking: TransferKey,
         segment: RequestProgress,
-        key: Key,
+        *,
+        live: LiveTransfer | None,
+        earlier: TransferRow | None,
         etag: str | None,
         size: int | None,
         archive: ArchiveContent | None,
     ) -> tuple[LiveTransfer, RequestProgress]:
         """Like `admit`, for one more request of a transfer. Raises TransferGone as well."""
-        asks = _counted(asking.link)[0] is not None or _counts_bytes(segment.claims)
+        asks = asking.counted()[0] is not None or _counts_bytes(segment.claims)
         if live is None:
             assert earlier is not None
             arrived = Coverage((start, stop) for start, stop in earlier.coverage)
-            row = _row(asking, etag, size, earlier, self._journal.held_by)
-            live = LiveTransfer(row, key, arrived, [], archive=archive)
-            self.board.add(live)
-        self.board.join(live, segment)
+            row = new_row(asking, etag, size, earlier, self._journal.held_by)
+            live = LiveTransfer(row, asking.joined_by(etag), arrived, [], archive=archive)
+            self._board.add(live)
+        self._board.join(live, segment)
         if live.durable and not asks:
             # Its line is written, and there is nothing to ask the records; how often it was asked for
             # is told to them with its progress.
@@ -235,13 +212,13 @@ class Transfers:
             Refusal: `busy`.
         """
         segment = self._segment(asking, reply, meter)
-        key = (asking.who, asking.address, etag, asking.tag)
-        row = _row(asking, etag, reply.length, None, self._journal.held_by)
+        key = asking.joined_by(etag)
+        row = new_row(asking, etag, reply.length, None, self._journal.held_by)
         if self._limits.recipient_transfers is None:
             row.requests = 0  # nobody looks for it before it has ended
         live = LiveTransfer(row, key, Coverage(), [], requests=1)
-        self.board.add(live)
-        self.board.join(live, segment)
+        self._board.add(live)
+        self._board.join(live, segment)
 
         def written(error: BaseException | None) -> None:
             live.durable = error is None
@@ -251,23 +228,23 @@ class Transfers:
 
     def _segment(self, asking: TransferKey, reply: Reply, meter: Meter) -> RequestProgress:
         most = self._limits.requests
-        if most is not None and self.board.requests >= most:
-            self.watch.look_for_arrivals()
-            if self.board.requests >= most:
+        if most is not None and self._board.requests >= most:
+            self._watch.look_for_arrivals()
+            if self._board.requests >= most:
                 raise Refusal("busy", "the service has reached its limit of downloads at once", retry_after=_SOON)
-        return RequestProgress(meter, reply.spans, _claims(asking, reply) if asking.quotas else ())
+        return RequestProgress(meter, reply.spans, asking.claims(reply.length) if asking.quotas else ())
 
     def _line(
         self, live: LiveTransfer, asking: TransferKey, segment: RequestProgress
     ) -> tuple[TransferRow, str | None, int | None, int | None, Sequence[Claim]]:
         """What the journal writes at the beginning of a transfer."""
-        return live.row, *_counted(asking.link), self._limits.recipient_transfers, segment.claims
+        return live.row, *asking.counted(), self._limits.recipient_transfers, segment.claims
 
     def _not_admitted(self, live: LiveTransfer, segment: RequestProgress, error: BaseException) -> BaseException:
         """Takes a request off the board that the records did not take; gives what its caller is told."""
-        self.board.leave(live, segment)
+        self._board.leave(live, segment)
         if not live.segments:
-            self.board.drop(live)
+            self._board.drop(live)
         if isinstance(error, LinkExhausted):
             return link_refusal(error)
         if isinstance(error, QuotaReached):
@@ -291,7 +268,7 @@ class Transfers:
 
     async def _go_on(self, live: LiveTransfer, asking: TransferKey, claims: Sequence[Claim], runs: bool) -> None:
         """A resumed transfer counts no further use of a link and no further file; a revoked link does not resume."""
-        link_id, _ = _counted(asking.link)
+        link_id, _ = asking.counted()
         most = self._limits.recipient_transfers
 
         def work(connection: sa.Connection) -> TransferRow:
@@ -320,7 +297,7 @@ class Transfers:
         Raises:
             Refusal: `revoked` or `used-up`.
         """
-        link_id, uses = _counted(link)
+        link_id, uses = link.summary.id, link.summary.uses
         if link_id is None:
             return
         try:
@@ -332,130 +309,6 @@ class Transfers:
         with self._engine.connect() as connection:
             check_link_use(connection, link_id, uses)
 
-    def hand_off(self, live: LiveTransfer, segment: RequestProgress) -> None:
-        """Records that a front server, or the remote store, sends the content in our place."""
-        self.board.leave(live, segment)
-        self._settle_quotas(live, segment, sum(claim.bytes for claim in segment.claims[:1]))
-        if live.segments:
-            return
-        row = live.now()
-        row.state = HANDED_OFF
-        self._journal.write(row)
-        self.board.end(live, row)
-
-    def settle(self, live: LiveTransfer, segment: RequestProgress, broken: str | None) -> None:
-        """Records how a request of a transfer ended; `broken` says why its reply was not sent whole."""
-        meter = segment.meter
-        if broken is None and live.requests == 1 and segment.spans is FROM_THE_START and not segment.claims:
-            row = live.row
-            if row.size and meter.arrived == row.size:
-                self._settle_whole(live, segment, row, row.size)
-                return
-        if broken is None and meter.arrived < meter.sent:
-            broken = "the client left before it had taken everything"
-        self.board.leave(live, segment)
-        segment.add_to(live.arrived)
-        self._settle_quotas(live, segment, meter.at_most)
-        live.broken = broken or live.broken
-        if live.segments:
-            return  # what it brought is told with the progress of the others
-        row = live.now()
-        if row.size is None and broken is None:
-            row.size = row.covered  # a content that was made has its length at its end
-        whole = row.size is not None and row.covered >= row.size
-        row.state = COMPLETE if whole else BROKEN_OFF if live.broken else PARTIAL
-        row.reason = None if whole else live.broken
-        if row.state == PARTIAL and self._may_go_on(row, segment):
-            self._untold[row.id] = row
-        else:
-            self._journal.write(row)
-        self.board.end(live, row)
-
-    def _settle_whole(self, live: LiveTransfer, segment: RequestProgress, row: TransferRow, size: int) -> None:
-        """What nearly all are: a transfer of one request, all of which has arrived."""
-        self.board.leave(live, segment)
-        row.covered, row.coverage = size, [(0, size)]
-        row.updated, row.state, row.reason, row.requests = time.time(), COMPLETE, None, 1
-        self._journal.write_whole(row)
-        self.board.end(live, row)
-
-    def _may_go_on(self, row: TransferRow, segment: RequestProgress) -> bool:
-        """Whether a further range is sent without asking the records."""
-        return row.link_id is None and not segment.claims and self._limits.recipient_transfers is None
-
-    def tell(self) -> None:
-        """Has the records be told of what was left partial."""
-        untold, self._untold = self._untold, {}
-        for row in untold.values():
-            self._journal.write(row)
-
-    async def recorded(self) -> None:
-        """Returns when the records know what has ended so far."""
-        await self.watch.arrivals()
-        self.tell()
-        await self._journal.call(lambda _: None)
-
-    def _settle_quotas(self, live: LiveTransfer, segment: RequestProgress, taken: int) -> None:
-        claims, transfer = segment.claims, live.row.id
-        if claims:
-            self._journal.note(lambda connection: quotas.give_back(connection, transfer, claims, taken))
-
-    async def note_progress(self) -> None:
-        """Tells the records what has arrived so far; takes a second. Raises SQLAlchemyError, as a checkpoint does."""
-        lives = self.board.under_way()
-        # A few at a time, over all of the second: what comes meanwhile does not wait for a thousand.
-        parts = [lives[at : at + _AT_ONCE] for at in range(0, len(lives), _AT_ONCE)] or [[]]
-        for part in parts:
-            await asyncio.sleep(NOTED_EVERY / len(parts))
-            for live in part:
-                if live.segments:
-                    self._journal.write(live.now())
-        self.tell()
-        self.board.forget_rested()
-        self.refused.next_second()
-        await self._journal.checkpoint()
-
-
-def _row(
-    asking: TransferKey, etag: str | None, size: int | None, earlier: TransferRow | None, held_by: int | None
-) -> TransferRow:
-    now = time.time()
-    if earlier is not None:
-        return replace(earlier, state=RUNNING, reason=None, updated=now)
-    says = asking.link.summary if asking.link else None
-    return TransferRow(
-        id=new_transfer_id(now),
-        who=asking.who,
-        address=asking.address,
-        started=now,
-        updated=now,
-        recipient=asking.recipient,
-        link_id=says.id if says else None,
-        via=says.via[:200] if says and says.via else None,
-        tag=says.tag if says else None,
-        network=asking.network,
-        etag=etag,
-        size=size,
-        version=asking.version,
-        credential=asking.credential,
-        decided_by=asking.decided_by,
-        made_for=says.to if says else None,
-        held_by=held_by,
-    )
-
-
-def _counted(link: SealedLink | None) -> tuple[str | None, int | None]:
-    """A link's id and how many downloads it allows; None where there is none."""
-    if link is None:
-        return None, None
-    return link.summary.id, link.summary.uses
-
 
 def _counts_bytes(claims: Sequence[Claim]) -> bool:
     return bool(claims) and any(claim.quota.bytes is not None for claim in claims)
-
-
-def _claims(asking: TransferKey, reply: Reply) -> list[Claim]:
-    """What a request takes of the quotas that hold; of a content that is made, nobody knows the length."""
-    who = asking.quota_owner or asking.principal
-    return [Claim(quota, files, reply.length or 0, who) for quota, files in asking.quotas.items()]

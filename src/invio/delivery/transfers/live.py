@@ -135,6 +135,8 @@ class LiveTransfers:
         self._ended: deque[tuple[int, TransferRow, float | None]] = deque(maxlen=_RECENT)
         self._count = 0
         self.requests = 0  # under way
+        # Left partial a moment ago, by id, and not written yet: the next range, which may follow at once, goes on.
+        self.unwritten: dict[str, TransferRow] = {}
         self._looked = 0.0
         self._snapshot: list[tuple[TransferRow, dict[str, Any]]] = []
 

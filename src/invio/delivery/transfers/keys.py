@@ -1,0 +1,81 @@
+"""Transfer keys: who asks for what, and by which transfer of the records that is counted and joined."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+
+from invio.core.links.seals import SealedLink
+from invio.core.rules.quotas import Claim, Quota
+from invio.delivery.transfers.live import Key
+from invio.records.rows import RUNNING, TransferRow, new_transfer_id
+
+
+@dataclass(slots=True)
+class TransferKey:
+    """Who asks for what: what a transfer is recorded and joined by.
+
+    `principal` is whose limits hold: a recipient or a network address. `who` is what requests of one transfer
+    have in common: the principal and, by a link, that link.
+    """
+
+    who: str
+    address: str
+    recipient: str | None
+    network: str | None
+    link: SealedLink | None = None
+    quotas: Mapping[Quota, int] = field(default_factory=dict)  # those that hold, and how many files it is to each
+    version: int | None = None
+    credential: str | None = None
+    decided_by: str | None = None
+    quota_owner: str | None = None  # whose quotas they are, where that is not the principal
+    principal: str = ""
+
+    @property
+    def tag(self) -> str | None:
+        return self.link.summary.tag if self.link else None
+
+    def joined_by(self, etag: str | None) -> Key:
+        """What requests of one transfer of this content are joined by."""
+        return self.who, self.address, etag, self.tag
+
+    def counted(self) -> tuple[str | None, int | None]:
+        """The id of the link, and how many downloads it allows; None where there is none."""
+        if self.link is None:
+            return None, None
+        return self.link.summary.id, self.link.summary.uses
+
+    def claims(self, length: int | None) -> list[Claim]:
+        """What a request takes of the quotas that hold; of a content that is made, nobody knows the length."""
+        owner = self.quota_owner or self.principal
+        return [Claim(quota, files, length or 0, owner) for quota, files in self.quotas.items()]
+
+
+def new_row(
+    asking: TransferKey, etag: str | None, size: int | None, earlier: TransferRow | None, held_by: int | None
+) -> TransferRow:
+    """The row of a transfer that begins, or of an `earlier` one that goes on."""
+    now = time.time()
+    if earlier is not None:
+        return replace(earlier, state=RUNNING, reason=None, updated=now)
+    says = asking.link.summary if asking.link else None
+    return TransferRow(
+        id=new_transfer_id(now),
+        who=asking.who,
+        address=asking.address,
+        started=now,
+        updated=now,
+        recipient=asking.recipient,
+        link_id=says.id if says else None,
+        via=says.via[:200] if says and says.via else None,
+        tag=says.tag if says else None,
+        network=asking.network,
+        etag=etag,
+        size=size,
+        version=asking.version,
+        credential=asking.credential,
+        decided_by=asking.decided_by,
+        made_for=says.to if says else None,
+        held_by=held_by,
+    )
