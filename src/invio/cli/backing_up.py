@@ -25,7 +25,7 @@ def _shown(_: str, done: int, of: int) -> None:
 @click.argument("file", type=click.Path(path_type=Path))
 @_SETTINGS
 @gives_json
-def backup(file: Path, settings: Path, as_json: bool) -> None:
+def backup(*, file: Path, settings: Path, as_json: bool) -> None:
     """Write a backup to FILE: settings, keys, records, and the contents of managed stores. The service may run.
 
     Files of directories are not in it. FILE holds the keys: only its owner can read it.
@@ -45,7 +45,7 @@ def backup(file: Path, settings: Path, as_json: bool) -> None:
 @click.argument("file", type=click.Path(path_type=Path))
 @click.option("--dir", "folder", type=click.Path(path_type=Path), required=True, help="A new or empty folder.")
 @gives_json
-def restore(file: Path, folder: Path, as_json: bool) -> None:
+def restore(*, file: Path, folder: Path, as_json: bool) -> None:
     """Restore the backup FILE into a folder of its own, after checking all of it.
 
     Version numbers that may have been given since the backup was made are passed over.

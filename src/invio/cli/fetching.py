@@ -91,7 +91,7 @@ class Bars:
 @click.option("--version", type=click.IntRange(min=1), help="This version of the one file that is named.")
 @gives_json
 @talks_to_service
-def fetch(client: Client, sources: tuple[str, ...], output: Path | None, version: int | None, as_json: bool) -> None:
+def fetch(*, client: Client, sources: tuple[str, ...], output: Path | None, version: int | None, as_json: bool) -> None:
     """Download files, with progress; resume where an earlier download stopped.
 
     What has arrived is kept as NAME.part until it is whole. A sealed link needs no token.
@@ -123,6 +123,7 @@ def fetch(client: Client, sources: tuple[str, ...], output: Path | None, version
 @gives_json
 @talks_to_service
 def bundle(
+    *,
     client: Client,
     addresses: tuple[str, ...],
     output: Path | None,

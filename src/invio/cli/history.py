@@ -33,7 +33,7 @@ _SHOWN = 50  # lines of a table; the other forms give all
 @click.option("--json", "as_json", is_flag=True, help="Print all of it as JSON Lines.")
 @talks_to_service
 def history(
-    client: Client, as_csv: bool, as_json: bool, limit: int | None, of_token: str | None, **filters: Any
+    *, client: Client, as_csv: bool, as_json: bool, limit: int | None, of_token: str | None, **filters: Any
 ) -> None:
     """Show who obtained what, the newest first: your own, or what you manage."""
     if as_csv and as_json:
@@ -90,7 +90,7 @@ def _through(one: dict[str, Any]) -> str:
 @click.option("--limit", type=click.IntRange(min=1), help="How many to show, newest first; 50 in a table, else all.")
 @click.option("--json", "as_json", is_flag=True, help="Print all of it as JSON Lines.")
 @talks_to_service
-def audit(client: Client, event: str | None, by: str | None, limit: int | None, as_json: bool) -> None:
+def audit(*, client: Client, event: str | None, by: str | None, limit: int | None, as_json: bool) -> None:
     """Show who signed in, and who changed recipients, tokens, keys, rules and links. For administrators."""
     lines = islice(client.audit(event, by), limit if as_json else limit or _SHOWN)
     if as_json:

@@ -105,7 +105,7 @@ def link() -> None:
 @click.option("--to", metavar="ID", help="The recipient it is made for.")
 @_takes_conditions
 @gives_json
-def make(address: str, keys: Path, base: str, as_json: bool, **given: Any) -> None:
+def make(*, address: str, keys: Path, base: str, as_json: bool, **given: Any) -> None:
     """Seal a link for ADDRESS, with the current key of the key file."""
     ring = read_keys(keys)
     said = {**given, "in": given["within"], "as": given["disposition"], "id": given["link_id"]}
@@ -122,7 +122,7 @@ def make(address: str, keys: Path, base: str, as_json: bool, **given: Any) -> No
 @click.option("--address", help="Another file that a folder's link opens.")
 @_takes_conditions
 @gives_json
-def narrow(url: str, address: str | None, as_json: bool, **given: Any) -> None:
+def narrow(*, url: str, address: str | None, as_json: bool, **given: Any) -> None:
     """Add conditions to the link URL. Needs no key, and can only take away."""
     conditions = _conditions(given)
     if not conditions and address is None:
@@ -161,7 +161,7 @@ def _facts(of: SealedLink) -> dict[str, Any]:
 @click.option("--caller", metavar="ID", help="Signed in as whom.")
 @gives_json
 def check(
-    url: str, keys: Path, at: float | None, network: str | None, agent: str, caller: str | None, as_json: bool
+    *, url: str, keys: Path, at: float | None, network: str | None, agent: str, caller: str | None, as_json: bool
 ) -> None:
     """Check whether the link URL is valid, and if not, why. Only a service knows of uses and revocations."""
     ring = read_keys(keys)
@@ -208,7 +208,7 @@ _LINK_STATES = {"holds": "green", "expired": "dim", "used-up": "yellow", "revoke
 @link.command(name="list")
 @gives_json
 @talks_to_service
-def list_links(client: Client, as_json: bool) -> None:
+def list_links(*, client: Client, as_json: bool) -> None:
     """List the links that a service made or has seen: your own, or those that you manage."""
     listed = list(client.links())
     if as_json:
@@ -235,7 +235,7 @@ def list_links(client: Client, as_json: bool) -> None:
 @click.option("--made-by", "maker", metavar="RECIPIENT", help="Revoke all links that RECIPIENT made, instead of one.")
 @gives_json
 @talks_to_service
-def revoke(client: Client, link_id: str | None, maker: str | None, as_json: bool) -> None:
+def revoke(*, client: Client, link_id: str | None, maker: str | None, as_json: bool) -> None:
     """Revoke every link that has this ID, however it was narrowed."""
     if (link_id is None) == (maker is None):
         raise click.UsageError("name the ID of a link, or a recipient with --made-by")

@@ -26,7 +26,7 @@ _SHOWN = 20  # transfers that --follow keeps on the screen
 @click.option("--versions", is_flag=True, help="List the versions of the file ADDRESS, the newest first.")
 @gives_json
 @talks_to_service
-def files(client: Client, address: str | None, versions: bool, as_json: bool) -> None:
+def files(*, client: Client, address: str | None, versions: bool, as_json: bool) -> None:
     """List the stores, or what is in ADDRESS (store/ or store/folder/)."""
     if versions:
         if address is None:
@@ -87,7 +87,9 @@ def _versions(listed: list[dict[str, Any]], as_json: bool) -> None:
 @click.option("--version", type=click.IntRange(min=1), help="Of this version of the file; else of the newest.")
 @gives_json
 @talks_to_service
-def why(client: Client, address: str, recipient: str | None, action: str, version: int | None, as_json: bool) -> None:
+def why(
+    *, client: Client, address: str, recipient: str | None, action: str, version: int | None, as_json: bool
+) -> None:
     """Explain whether RECIPIENT may do something with ADDRESS, and by which rules."""
     decision = client.why(address, recipient, action, version)
     if as_json:
@@ -121,7 +123,7 @@ def _reason(reason: dict[str, Any]) -> tuple[str | Text, ...]:
 @click.option("--limit", type=click.IntRange(1, 500), default=20, show_default=True)
 @gives_json
 @talks_to_service
-def transfers(client: Client, follow: bool, limit: int, as_json: bool) -> None:
+def transfers(*, client: Client, follow: bool, limit: int, as_json: bool) -> None:
     """Show what is being delivered: your own, or those that you manage."""
     listed = client.transfers(limit)
     if not follow:

@@ -29,7 +29,7 @@ def recipients() -> None:
 @click.option("--group", "groups", multiple=True, help="A group that they are in; may be given several times.")
 @gives_json
 @talks_to_service
-def add_recipient(client: Client, recipient: str, name: str | None, groups: tuple[str, ...], as_json: bool) -> None:
+def add_recipient(*, client: Client, recipient: str, name: str | None, groups: tuple[str, ...], as_json: bool) -> None:
     """Add RECIPIENT, or change the name and groups of an existing one. For a token: 'invio recipients token'."""
     made = client.save_recipient(recipient, name, groups)
     if as_json:
@@ -42,7 +42,7 @@ def add_recipient(client: Client, recipient: str, name: str | None, groups: tupl
 @recipients.command(name="list")
 @gives_json
 @talks_to_service
-def list_recipients(client: Client, as_json: bool) -> None:
+def list_recipients(*, client: Client, as_json: bool) -> None:
     """List everybody, with their tokens."""
     listed = client.recipients()
     if as_json:
@@ -71,7 +71,9 @@ def list_recipients(client: Client, as_json: bool) -> None:
 @click.option("--end", metavar="TOKEN", help="End the token of this id instead of making one.")
 @gives_json
 @talks_to_service
-def make_token(client: Client, recipient: str, label: str, until: int | None, end: str | None, as_json: bool) -> None:
+def make_token(
+    *, client: Client, recipient: str, label: str, until: int | None, end: str | None, as_json: bool
+) -> None:
     """Create a token for RECIPIENT and show it, once."""
     if end is not None:
         client.end_token(recipient, end)
@@ -93,7 +95,7 @@ def make_token(client: Client, recipient: str, label: str, until: int | None, en
 @click.option("--own", "known", is_flag=True, help="Change your own: the password that you have now is asked for, too.")
 @gives_json
 @talks_to_service
-def set_password(client: Client, recipient: str, without: bool, known: bool, as_json: bool) -> None:
+def set_password(*, client: Client, recipient: str, without: bool, known: bool, as_json: bool) -> None:
     """Set RECIPIENT's password for the console; you are asked for it. Their sessions end."""
     password, current = None, None
     if known:
@@ -112,7 +114,7 @@ def set_password(client: Client, recipient: str, without: bool, known: bool, as_
 @click.option("--undo", is_flag=True, help="Enable the recipient again.")
 @gives_json
 @talks_to_service
-def disable_recipient(client: Client, recipient: str, undo: bool, as_json: bool) -> None:
+def disable_recipient(*, client: Client, recipient: str, undo: bool, as_json: bool) -> None:
     """Disable RECIPIENT: their tokens and sessions are refused."""
     changed = client.disable(recipient, not undo)
     if as_json:
@@ -133,7 +135,7 @@ def keys() -> None:
 @keys.command(name="list")
 @KEYS
 @gives_json
-def list_keys(keys: Path, as_json: bool) -> None:
+def list_keys(*, keys: Path, as_json: bool) -> None:
     """List the keys by their ids; what they are is not shown."""
     ring = read_keys(keys)
     shown = [{"id": name, "current": name == ring.current} for name in ring.keys]
@@ -148,7 +150,7 @@ def list_keys(keys: Path, as_json: bool) -> None:
 @click.argument("name", required=False)
 @KEYS
 @gives_json
-def new_key(name: str | None, keys: Path, as_json: bool) -> None:
+def new_key(*, name: str | None, keys: Path, as_json: bool) -> None:
     """Make a key, called NAME, that seals new links; links sealed with the other keys stay valid."""
     ring = read_keys(keys)
     if name is not None and not is_key_id(name):
@@ -170,7 +172,7 @@ def new_key(name: str | None, keys: Path, as_json: bool) -> None:
 @click.argument("name")
 @KEYS
 @gives_json
-def retire_key(name: str, keys: Path, as_json: bool) -> None:
+def retire_key(*, name: str, keys: Path, as_json: bool) -> None:
     """Retire the key NAME: every link that it sealed is refused."""
     ring = read_keys(keys)
     if name not in ring.keys:

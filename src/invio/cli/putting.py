@@ -24,7 +24,7 @@ from invio.core.addresses import parse_file_address
 @gives_json
 @talks_to_service
 def put(
-    client: Client, files: tuple[Path, ...], address: str, media_type: str | None, only_new: bool, as_json: bool
+    *, client: Client, files: tuple[Path, ...], address: str, media_type: str | None, only_new: bool, as_json: bool
 ) -> None:
     """Add FILE (- for standard input) as ADDRESS, or a new version of it. For store/folder/ its own name is taken.
 
@@ -76,7 +76,7 @@ def _pairs(file: Path, address: str) -> list[tuple[Path | None, str]]:
 )
 @gives_json
 @talks_to_service
-def remove(client: Client, address: str, version: int | None, as_json: bool) -> None:
+def remove(*, client: Client, address: str, version: int | None, as_json: bool) -> None:
     """Remove a file, or one version of it, for good. Downloads that are under way go on."""
     parse_file_address(address)
     client.remove(address, version)

@@ -37,7 +37,7 @@ def rules() -> None:
 @click.argument("file", type=click.Path(path_type=Path), required=False)
 @_SETTINGS
 @gives_json
-def check_rules(file: Path | None, settings: Path, as_json: bool) -> None:
+def check_rules(*, file: Path | None, settings: Path, as_json: bool) -> None:
     """Check the rules, or FILE instead of them, against each [[expect]] in it.
 
     Exit status 1 when the file cannot be used, or an expectation is not met.
@@ -102,7 +102,7 @@ def _because(one: Checked) -> str:
 @_SETTINGS
 @click.option("--csv", "as_csv", is_flag=True, help="Print the changes as CSV.")
 @gives_json
-def compare_rules(new: Path, settings: Path, as_csv: bool, as_json: bool) -> None:
+def compare_rules(*, new: Path, settings: Path, as_csv: bool, as_json: bool) -> None:
     """Tell what would change if NEW were the rules: for whom, which file, which action, by which rule.
 
     Asked for are anyone, everybody in the records, and somebody of each group that the rules name; for every

@@ -59,7 +59,7 @@ actions = ["list", "read", "bundle", "link", "put", "manage", "administer"]
 )
 @click.option("--admin", default="admin", show_default=True, metavar="ID", help="The first administrator.")
 @gives_json
-def init(folder: Path, admin: str, as_json: bool) -> None:
+def init(*, folder: Path, admin: str, as_json: bool) -> None:
     """Make a new service: settings, rules, a key, a folder for files, and an administrator."""
     from invio.records.database import open_database, write
     from invio.records.recipients import add_token, save_recipient
@@ -111,7 +111,7 @@ def serve(settings: Path, host: str | None, port: int | None) -> None:
 @click.option("--data", type=click.Path(path_type=Path), default=Path("demo-data"), show_default=True,
               help="Where the demo's files are made.")  # fmt: skip
 @click.option("--fresh", is_flag=True, help="Create them again.")
-def demo(port: int, data: Path, fresh: bool) -> None:
+def demo(*, port: int, data: Path, fresh: bool) -> None:
     """Run the service with made-up data: the Brackwater Sound Survey."""
     from invio.service.run import listening_socket, run, url_of
     from invio.service.settings import read_settings

@@ -21,6 +21,7 @@ router = APIRouter(tags=["history"])
 
 @router.get("/api/audit", summary="Who changed what, and who signed in")
 async def get_audit(
+    *,
     caller: TheCaller,
     parts: TheParts,
     before: Annotated[int | None, Query(ge=1, le=2**53, description="lines before this id")] = None,

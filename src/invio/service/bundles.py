@@ -45,6 +45,7 @@ _WORTH_ASKING_AGAIN = ("busy", "too-many", "changed", "unreachable", "unavailabl
 
 @router.post("/api/bundles", status_code=201, summary="Bundle a selection", responses=_REFUSALS)
 async def make_bundle(
+    *,
     asked: BundleAsk,
     request: Request,
     response: Response,
@@ -125,6 +126,7 @@ async def get_entries(
 
 @router.post("/bundles", status_code=303, summary="Bundle a selection, from a form", responses=_REFUSALS)
 async def make_bundle_from_form(
+    *,
     request: Request,
     caller: TheCaller,
     parts: TheParts,

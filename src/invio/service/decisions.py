@@ -21,6 +21,7 @@ router = APIRouter(tags=["decisions"])
 
 @router.get("/api/decisions", summary="Why may, or may not, somebody do this")
 async def get_decision(
+    *,
     caller: TheCaller,
     parts: TheParts,
     address: str,

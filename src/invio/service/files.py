@@ -62,6 +62,7 @@ async def file_facts(address: str, request: Request, caller: TheCaller, parts: T
 
 @router.get("/api/versions/{address:path}", summary="Versions of a file")
 async def file_versions(
+    *,
     address: str,
     request: Request,
     caller: TheCaller,

@@ -35,6 +35,7 @@ _Word = Annotated[str | None, Query(max_length=300)]
 
 @router.get("/api/history", summary="Who asked for what, and what came of it", response_class=StreamingResponse)
 async def get_history(
+    *,
     request: Request,
     caller: TheCaller,
     parts: TheParts,
