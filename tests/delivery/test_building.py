@@ -64,7 +64,7 @@ def plan_of(root: Path, engine: sa.Engine) -> Callable[..., Plan]:
         record = BundleRecord("b1", "bob", "all.zip", files, 2e9, BundleOptions(leave_out=leave_out))
         limits = limits or BundleLimits()
         catalogue = Catalogue([DirectoryStore("files", root)], parse_rules(RULES))
-        planning = Planning(engine, limits, None, Spools(limits.spools), record, Preparing())
+        planning = Planning(engine, limits, None, Spools(limits.spools), record=record, preparing=Preparing())
         return planning.plan(Selection(catalogue, BOB), packs=False, waits=False)
 
     return plan_of

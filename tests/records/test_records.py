@@ -18,7 +18,7 @@ from invio.core.rules.quotas import Claim, Quota
 from invio.records import quotas, statements, transfers
 from invio.records.bundles import BundleOptions, bundle_named, known_crcs, new_bundle, save_bundle, save_crcs
 from invio.records.database import NewerRecords, open_database, write
-from invio.records.journal import Journal
+from invio.records.journal import Beginning, Journal
 from invio.records.recipients import (
     add_token,
     close_session,
@@ -119,7 +119,7 @@ def test_checksums_are_kept_by_tag(engine: sa.Engine) -> None:
 def test_a_transfer_is_durable_when_begin_returns(engine: sa.Engine, tmp_path: Path) -> None:
     async def work() -> None:
         journal = Journal(engine)
-        await journal.begin(row())
+        await journal.begin(Beginning(row()))
         # Another connection sees it before anything else happens here.
         with sqlite3.connect(tmp_path / "records.sqlite") as other:
             assert other.execute("SELECT state, address FROM transfers").fetchall() == [(RUNNING, "files/a")]
@@ -132,7 +132,7 @@ def test_what_was_written_last_counts_and_close_writes_the_rest(engine: sa.Engin
     async def work() -> None:
         journal = Journal(engine)
         begun = row()
-        await journal.begin(begun)
+        await journal.begin(Beginning(begun))
         for covered, state in ((5, RUNNING), (10, COMPLETE)):
             changed = row(id=begun.id, covered=covered, coverage=[[0, covered]], state=state)
             journal.write(changed)
@@ -146,7 +146,7 @@ def test_what_was_written_last_counts_and_close_writes_the_rest(engine: sa.Engin
 def test_uses_of_a_link_are_never_one_too_many(engine: sa.Engine) -> None:
     async def work() -> list[BaseException | None]:
         journal = Journal(engine)
-        asked = [journal.begin(row(number, link_id="a1"), counts="a1", limit=7) for number in range(40)]
+        asked = [journal.begin(Beginning(row(number, link_id="a1"), counts="a1", limit=7)) for number in range(40)]
         outcomes = await asyncio.gather(*asked, return_exceptions=True)
         journal.close()
         return outcomes
@@ -164,7 +164,7 @@ def test_a_revoked_link_is_not_used(engine: sa.Engine) -> None:
     async def work() -> None:
         journal = Journal(engine)
         with pytest.raises(LinkExhausted, match="revoked"):
-            await journal.begin(row(link_id="a1"), counts="a1")
+            await journal.begin(Beginning(row(link_id="a1"), counts="a1"))
         journal.close()
 
     asyncio.run(work())
@@ -188,7 +188,7 @@ def test_another_process_s_transaction_is_waited_for_beside_the_loop(engine: sa.
                 turns += 1
 
         counting = asyncio.create_task(count())
-        await asyncio.gather(*(journal.begin(row(number)) for number in range(3)))
+        await asyncio.gather(*(journal.begin(Beginning(row(number))) for number in range(3)))
         waited = time.perf_counter() - began
         counting.cancel()
         journal.close()
@@ -207,7 +207,7 @@ def test_one_failed_piece_of_work_does_not_fail_its_neighbours(engine: sa.Engine
         pieces: list[Awaitable[object]] = [
             journal.call(lambda connection: connection.execute(sa.text("SELECT no_such_column"))),
             journal.call(lambda connection: connection.execute(sa.text("SELECT 5")).scalar()),
-            journal.begin(row()),
+            journal.begin(Beginning(row())),
         ]
         outcomes = await asyncio.gather(*pieces, return_exceptions=True)
         journal.close()
@@ -251,7 +251,7 @@ def test_a_line_that_is_written_alone_is_in_the_records_soon(engine: sa.Engine) 
     async def work() -> None:
         journal = Journal(engine)
         begun = row()
-        await journal.begin(begun)
+        await journal.begin(Beginning(begun))
         journal.write(row(id=begun.id, covered=10, coverage=[[0, 10]], state=COMPLETE))
         end = time.monotonic() + 5
         while recorded(engine)[0].state != COMPLETE and time.monotonic() < end:
@@ -271,10 +271,10 @@ def test_after_a_checkpoint_the_journal_goes_on_and_its_log_is_short(
     async def work() -> None:
         journal = Journal(engine)
         for number in range(50):
-            await journal.begin(row(number))
-        await asyncio.gather(journal.checkpoint(), journal.begin(row(50)))
+            await journal.begin(Beginning(row(number)))
+        await asyncio.gather(journal.checkpoint(), journal.begin(Beginning(row(50))))
         before = wal.stat().st_size
-        await asyncio.wait_for(journal.begin(row(51)), 5)
+        await asyncio.wait_for(journal.begin(Beginning(row(51))), 5)
         assert wal.stat().st_size == before, "it begins anew from its start"
         journal.close()
 

@@ -108,7 +108,7 @@ def fetch(*, client: Client, sources: tuple[str, ...], output: Path | None, vers
         for source in sources:
             bars.begin()
             fetched.append(client.fetch(source, target=target, folder=folder, report=bars.report, version=version))
-    _tell(fetched, as_json)
+    _tell(fetched, as_json=as_json)
 
 
 @click.command()
@@ -175,7 +175,7 @@ def _where(output: Path | None) -> tuple[Path, Path | None]:
     return output.parent, output
 
 
-def _tell(fetched: list[Fetched], as_json: bool) -> None:
+def _tell(fetched: list[Fetched], *, as_json: bool) -> None:
     if as_json:
         files = [
             {

@@ -114,7 +114,7 @@ def make(*, address: str, keys: Path, base: str, as_json: bool, **given: Any) ->
         made = make_link(parse_address(address), ring.current, ring.keys[ring.current], root, _conditions(given))
     except LinkRefused as refused:
         raise click.UsageError(refused.detail) from None
-    _print_link(made, base, as_json)
+    _print_link(made, base, as_json=as_json)
 
 
 @link.command()
@@ -131,10 +131,10 @@ def narrow(*, url: str, address: str | None, as_json: bool, **given: Any) -> Non
         narrowed = narrow_link(parse_url(url), conditions, None if address is None else parse_address(address))
     except LinkRefused as refused:
         raise CommandFailed(f"{refused.detail} ({refused.reason.word})") from None
-    _print_link(narrowed, url.partition("/get/")[0].partition("/pickup/")[0], as_json)
+    _print_link(narrowed, url.partition("/get/")[0].partition("/pickup/")[0], as_json=as_json)
 
 
-def _print_link(made: SealedLink, base: str, as_json: bool) -> None:
+def _print_link(made: SealedLink, base: str, *, as_json: bool) -> None:
     url = base.rstrip("/") + link_target(made)
     if as_json:
         print_json({"url": url, **_facts(made)})

@@ -31,7 +31,7 @@ def files(*, client: Client, address: str | None, versions: bool, as_json: bool)
     if versions:
         if address is None:
             raise click.UsageError("--versions is of one file: give its address")
-        _versions(list(client.versions(address)), as_json)
+        _versions(list(client.versions(address)), as_json=as_json)
         return
     if address is not None and not address.endswith("/"):
         # "charts" and "charts/approach" can only mean the folder, or one file.
@@ -60,7 +60,7 @@ def files(*, client: Client, address: str | None, versions: bool, as_json: bool)
     print_table(columns, rows)
 
 
-def _versions(listed: list[dict[str, Any]], as_json: bool) -> None:
+def _versions(listed: list[dict[str, Any]], *, as_json: bool) -> None:
     if as_json:
         print_json({"versions": listed})
         return
@@ -133,13 +133,13 @@ def transfers(*, client: Client, follow: bool, limit: int, as_json: bool) -> Non
             console().print(_transfers(listed))
         return
     try:
-        _follow(client, listed, as_json)
+        _follow(client, listed, as_json=as_json)
     except KeyboardInterrupt:
         return
     raise CommandFailed("the service ended the stream")
 
 
-def _follow(client: Client, listed: list[dict[str, Any]], as_json: bool) -> None:
+def _follow(client: Client, listed: list[dict[str, Any]], *, as_json: bool) -> None:
     if as_json:
         for shown in client.follow():
             say(json.dumps(shown, ensure_ascii=False))

@@ -116,7 +116,7 @@ def set_password(*, client: Client, recipient: str, without: bool, known: bool, 
 @talks_to_service
 def disable_recipient(*, client: Client, recipient: str, undo: bool, as_json: bool) -> None:
     """Disable RECIPIENT: their tokens and sessions are refused."""
-    changed = client.disable(recipient, not undo)
+    changed = client.disable(recipient, disabled=not undo)
     if as_json:
         print_json(changed)
         return
@@ -164,7 +164,7 @@ def new_key(*, name: str | None, keys: Path, as_json: bool) -> None:
     _say(
         {"id": name, "current": True},
         f"{name} seals new links now; links of {', '.join(ring.keys)} still open",
-        as_json,
+        as_json=as_json,
     )
 
 
@@ -180,10 +180,10 @@ def retire_key(*, name: str, keys: Path, as_json: bool) -> None:
     if name == ring.current:
         raise CommandFailed(f"{keys}: {name!r} seals new links; create another first, with 'invio keys new'")
     write_keys(KeyRing({other: key for other, key in ring.keys.items() if other != name}, ring.current), keys)
-    _say({"id": name, "retired": True}, f"links that {name} sealed are refused now", as_json)
+    _say({"id": name, "retired": True}, f"links that {name} sealed are refused now", as_json=as_json)
 
 
-def _say(shown: dict[str, Any], said: str, as_json: bool) -> None:
+def _say(shown: dict[str, Any], said: str, *, as_json: bool) -> None:
     if as_json:
         print_json(shown)
     else:

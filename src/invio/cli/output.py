@@ -65,12 +65,12 @@ def print_table(columns: Sequence[tuple[str, str]], rows: Iterable[Sequence[str 
     console().print(plain_table(columns, rows))
 
 
-def say(text: object, err: bool = False, nl: bool = True) -> None:
+def say(text: object, *, err: bool = False, nl: bool = True) -> None:
     """Prints a line; names in it come from anybody, and are no orders to the terminal."""
     click.echo(shown(str(text), keep="\n\t\r"), err=err, nl=nl)
 
 
-def console(stderr: bool = False) -> Console:
+def console(*, stderr: bool = False) -> Console:
     """A console whose lines are never cut when they go into a file or a pipe."""
     found = Console(stderr=stderr, highlight=False)
     return found if found.is_terminal else Console(stderr=stderr, highlight=False, width=10_000)

@@ -119,7 +119,7 @@ def compare_rules(*, new: Path, settings: Path, as_csv: bool, as_json: bool) -> 
     counted = _Counted(proving.files())
     found = compare(old, changed, callers, counted, time.time())
     if as_csv or as_json:
-        count = (_print_csv if as_csv else _print_json)(_watched(found, counted, sys.stdout.isatty()))
+        count = (_print_csv if as_csv else _print_json)(_watched(found, counted, quiet=sys.stdout.isatty()))
     else:
         rows, count = _rows_of(_watched(found, counted))
         _print_table(rows, count)
@@ -147,7 +147,7 @@ class _Counted:
             yield facts
 
 
-def _watched(changes: Iterator[Change], counted: _Counted, quiet: bool = False) -> Iterator[Change]:
+def _watched(changes: Iterator[Change], counted: _Counted, *, quiet: bool = False) -> Iterator[Change]:
     """The changes, while a line on standard error tells how many files were compared; `quiet`: without it."""
     columns = (SpinnerColumn(), TextColumn("{task.fields[files]} files compared"), TimeElapsedColumn())
     hidden = quiet or not sys.stderr.isatty()

@@ -221,7 +221,7 @@ class Client:
         """
         self._json("PUT", f"{_path(recipient)}/password", json={"password": password, "current": current})
 
-    def disable(self, recipient: str, disabled: bool = True) -> dict[str, Any]:
+    def disable(self, recipient: str, *, disabled: bool = True) -> dict[str, Any]:
         """Has the recipient's tokens and sessions be refused, or hold again."""
         return self._json("POST", f"{_path(recipient)}/{'disable' if disabled else 'enable'}")
 
@@ -267,7 +267,7 @@ class Client:
 
 
 def _lines(response: httpx.Response) -> Iterator[str]:
-    """The lines of an answer, which `\\n` alone ends: texts in them may hold U+2028 and its like."""
+    r"""The lines of an answer, which `\n` alone ends: texts in them may hold U+2028 and its like."""
     rest = b""
     for piece in response.iter_bytes():
         *lines, rest = (rest + piece).split(b"\n")

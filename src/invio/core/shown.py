@@ -13,7 +13,7 @@ _ODD = re.compile("[\x00-\x1f\x7f-\x9f\xad\u061c\u200b-\u200f\u2028-\u202e\u2060
 
 
 def shown(text: str, keep: str = "") -> str:
-    """The text with what is odd in it written as an escape (`\\x1b`, `\\u202e`); `keep` are signs to leave."""
+    r"""The text with what is odd in it written as an escape (`\x1b`, `\u202e`); `keep` are signs to leave."""
     if text.isascii() and text.isprintable():
         return text
     return _ODD.sub(lambda found: found[0] if found[0] in keep else _escaped(found[0]), text)

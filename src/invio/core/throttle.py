@@ -1,4 +1,4 @@
-"""A speed limit that several connections share: when may the next bytes leave?
+"""A speed limit that several connections share, and which tells each when its next bytes may leave.
 
 A clock that runs ahead of the real one by the bytes that were let through. Whoever asks is told
 the moment at which the clock has caught up, and pushes it on; those who wait do so in the order in

@@ -143,7 +143,7 @@ class Delivery:
             sender.resume()
             raise
 
-    def _deliver_whole(
+    def _deliver_whole(  # noqa: PLR0917 - the last three are the admission's to give
         self,
         sender: Sender,
         request: Request,

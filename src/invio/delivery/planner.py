@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Coroutine, Mapping
 from dataclasses import dataclass, field, replace
-from functools import lru_cache
+from functools import lru_cache, partial
 from sys import intern
 from typing import Any
 
@@ -202,7 +202,7 @@ class Planner:
             one = await self._of_file(request, caller, address, presentation, link)
         reply = plan(request.head, one.representation)
         found, version = one.found, None if one.found is None else one.found.facts.version
-        asking = _asking(caller, address, link, one.quotas, version, one.decided_by)
+        asking = _asking(caller, address, link, one.quotas, version=version, decided_by=one.decided_by)
         if one.quota_owner is not None and one.quotas:
             asking.quota_owner = f"recipient:{one.quota_owner}"
         planned = PlannedReply(reply, asking, one.representation, one.etag, None, one.terms)
@@ -217,7 +217,7 @@ class Planner:
         archives = self._way.archives
         resumes = not (request.head.get(b"range") or "bytes=0-").startswith("bytes=0-")
         representation, quotas, owner = await in_pool(
-            archives.pool, archives.represent, caller, address, link is not None, resumes
+            archives.pool, partial(archives.represent, caller, address, sealed=link is not None, resumes=resumes)
         )
         by = "bundle" if link is None else _sealed_by(link)
         return Resolved(representation, representation.tag, None, NO_TERMS, quotas, owner, by)
@@ -314,6 +314,7 @@ def _asking(
     address: Address,
     link: SealedLink | None,
     quotas: Mapping[Quota, int],
+    *,
     version: int | None,
     decided_by: str,
 ) -> TransferKey:

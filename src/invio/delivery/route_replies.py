@@ -241,7 +241,7 @@ class BundleReply(_Reply):
         if not self._files:
             raise Refusal("no-selection", "the selection is empty")
         plan = Plan(TarLayout() if self._name.lower().endswith(".tar") else ZipLayout())
-        names = EntryNames(self._flat)
+        names = EntryNames(flat=self._flat)
         for called, path in self._files:
             for within, found in _below(called or path.name, path):
                 plan.add(_entry(names.name(within), found))

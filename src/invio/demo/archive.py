@@ -166,7 +166,7 @@ class ArchiveFiles(AbstractFileSystem):  # type: ignore[misc]
     def info(self, path: str, **_: Any) -> dict[str, Any]:
         return _shown(self._asked("facts", path).json())
 
-    def ls(self, path: str, detail: bool = True, **_: Any) -> list[Any]:
+    def ls(self, path: str, detail: bool = True, **_: Any) -> list[Any]:  # noqa: FBT001, FBT002 - as fsspec has it
         listed = [_shown(facts) for facts in self._asked("list", path).json()]
         return listed if detail else [facts["name"] for facts in listed]
 

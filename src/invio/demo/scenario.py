@@ -89,7 +89,7 @@ _NOTICE_TEXTS = {
 }
 
 
-def prepare(folder: Path, fresh: bool, say: Callable[[str], None]) -> dict[str, str]:
+def prepare(folder: Path, *, fresh: bool, say: Callable[[str], None]) -> dict[str, str]:
     """Makes what is missing of the demo in `folder`; gives each person's token.
 
     `fresh` empties the folder first, if it is one that the demo made. `say` is told of each step.

@@ -94,7 +94,7 @@ def bundle_named(connection: sa.Connection, bundle_id: str) -> BundleRecord | No
     )
 
 
-def decide_packs(connection: sa.Connection, bundle_id: str, packs: bool) -> bool:
+def decide_packs(connection: sa.Connection, bundle_id: str, *, packs: bool) -> bool:
     """Settles whether a bundle is deflated, for good; gives what was settled first."""
     known: dict[str, object] = (
         connection.execute(sa.select(bundles.c.options).where(bundles.c.id == bundle_id)).scalar() or {}

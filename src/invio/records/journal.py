@@ -30,7 +30,7 @@ from collections.abc import Callable, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from functools import partial
-from typing import Any, NamedTuple, TypeVar
+from typing import Any, TypeVar
 
 import sqlalchemy as sa
 
@@ -58,14 +58,26 @@ _KEPT_AT_MOST = 200_000  # transfers whose ends are kept while they cannot be wr
 _ENDS_WITHIN = 10.0  # seconds for which a stop waits for what is being written
 
 
-class _Begin(NamedTuple):
+def _unheard(_: BaseException | None) -> None:
+    """Of a line that nobody waits for."""
+
+
+@dataclass(slots=True)
+class Beginning:
+    """The line that begins a transfer.
+
+    `counts` is the id of a link of which a use is counted in the same transaction, `limit` at most. No more than `most`
+    transfers of the same recipient run at once, this one among them. `claims` are reserved of quotas. `joins`: it may
+    be one more request of a transfer that another process has begun meanwhile.
+    """
+
     row: TransferRow
-    counts: str | None  # the link's id that a use is counted for
-    limit: int | None
-    most: int | None  # transfers of the same recipient that may run at once, this one among them
-    claims: Sequence[Claim]  # what it takes of quotas
-    on_written: OnWritten
-    joins: bool = False  # whether it may be one more request of a transfer that another process has begun meanwhile
+    counts: str | None = None
+    limit: int | None = None
+    most: int | None = None
+    claims: Sequence[Claim] = ()
+    joins: bool = False
+    on_written: OnWritten = _unheard
 
 
 @dataclass(slots=True)
@@ -88,7 +100,7 @@ class _Batch:
     __slots__ = ("begins", "calls", "changed", "kept", "plain", "whole")
 
     def __init__(self) -> None:
-        self.begins: list[_Begin] = []
+        self.begins: list[Beginning] = []
         self.changed: dict[str, TransferRow] = {}  # the last word on a transfer is the one that counts
         self.whole: list[TransferRow] = []
         self.calls: list[_Call] = []
@@ -98,7 +110,7 @@ class _Batch:
     def __len__(self) -> int:
         return len(self.begins) + len(self.changed) + len(self.whole) + len(self.calls)
 
-    def begin(self, item: _Begin) -> None:
+    def begin(self, item: Beginning) -> None:
         self.begins.append(item)
         if item.counts is not None or item.most is not None or item.claims:
             self.plain = False
@@ -144,20 +156,8 @@ class Journal:
         self._stopped = False
         self.fault: str | None = None  # why the last batch could not be written
 
-    async def begin(
-        self,
-        row: TransferRow,
-        counts: str | None = None,
-        limit: int | None = None,
-        most: int | None = None,
-        claims: Sequence[Claim] = (),
-        joins: bool = False,
-    ) -> None:
+    async def begin(self, beginning: Beginning) -> None:
         """Returns when the transfer's row is durable.
-
-        With `counts`, a use of that link id is counted in the same transaction, `limit` at most.
-        With `most`, no more than that many transfers of the same recipient run at once. What is claimed
-        of quotas is reserved.
 
         Raises:
             LinkExhausted: the link's id was revoked or has no use left; nothing was written.
@@ -166,21 +166,13 @@ class Journal:
             Joined: with `joins`, when there is such a transfer already; what is claimed of quotas was reserved for it.
         """
         done = asyncio.get_running_loop().create_future()
-        self.begin_and_tell(partial(_fulfil, done), row, counts, limit, most, claims, joins)
+        self.begin_and_tell(partial(_fulfil, done), beginning)
         await done
 
-    def begin_and_tell(
-        self,
-        on_written: OnWritten,
-        row: TransferRow,
-        counts: str | None = None,
-        limit: int | None = None,
-        most: int | None = None,
-        claims: Sequence[Claim] = (),
-        joins: bool = False,
-    ) -> None:
+    def begin_and_tell(self, on_written: OnWritten, beginning: Beginning) -> None:
         """Like `begin`, for whoever does not wait: `on_written` is called once, later on, in the event loop."""
-        self._waiting.begin(_Begin(row, counts, limit, most, claims, on_written, joins))
+        beginning.on_written = on_written
+        self._waiting.begin(beginning)
         self._schedule()
 
     async def call(self, work: Callable[[sa.Connection], T]) -> T:
@@ -405,7 +397,7 @@ class Journal:
             outcomes += [(item.done, *self._attempt(connection, item.work)) for item in batch.calls]
         return outcomes
 
-    def _joined(self, connection: sa.Connection, item: _Begin) -> TransferRow | None:
+    def _joined(self, connection: sa.Connection, item: Beginning) -> TransferRow | None:
         """The transfer that a request is one more of after all, as a request of another process began it."""
         row = item.row
         found = None if row.etag is None else resumable(connection, row.who, row.address, row.etag, row.tag)
@@ -416,7 +408,7 @@ class Journal:
         quotas.reserve(connection, found.id, item.claims, begins=False)
         return transfers.go_on(connection, found.id, 0, self.held_by)
 
-    def _begun(self, connection: sa.Connection, item: _Begin, outcomes: list[_Outcome]) -> TransferRow | None:
+    def _begun(self, connection: sa.Connection, item: Beginning, outcomes: list[_Outcome]) -> TransferRow | None:
         """The row to insert for a line that begins a transfer, unless it may not begin."""
         try:
             if item.joins and (joined := self._joined(connection, item)) is not None:

@@ -36,7 +36,7 @@ class QuotaReached(Exception):
         self.who = who
 
 
-def reserve(connection: sa.Connection, transfer: str, claims: Sequence[Claim], begins: bool) -> None:
+def reserve(connection: sa.Connection, transfer: str, claims: Sequence[Claim], *, begins: bool) -> None:
     """Takes what a request claims, within the caller's transaction; or nothing.
 
     `begins` says that the transfer is new: later requests of one count no further file.

@@ -108,7 +108,7 @@ def _token_said(called: str, label: str) -> str:
     return f"token {called} ({seen})" if seen else f"token {called}"
 
 
-def disable(connection: sa.Connection, recipient_id: str, disabled: bool) -> bool:
+def disable(connection: sa.Connection, recipient_id: str, *, disabled: bool) -> bool:
     """Has a recipient's tokens and sessions be good for nothing, or good again; whether there is one."""
     since = time.time() if disabled else None
     changed = connection.execute(sa.update(recipients).where(recipients.c.id == recipient_id).values(disabled=since))

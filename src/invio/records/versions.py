@@ -43,7 +43,7 @@ class VersionRecords:
         with self._engine.connect() as connection:
             row = connection.execute(query).first()
             newest = None if row is None else self._newest(connection, path)
-        return None if row is None else _version(row, row.number == newest)
+        return None if row is None else _version(row, current=row.number == newest)
 
     def all_of(self, path: str, before: int | None, limit: int) -> list[Version]:
         """Versions of a file, the newest first; `before` is the number to go on after."""
@@ -52,7 +52,7 @@ class VersionRecords:
             query = query.where(_held.number < before)
         with self._engine.connect() as connection:
             newest = self._newest(connection, path)
-            return [_version(row, row.number == newest) for row in connection.execute(query)]
+            return [_version(row, current=row.number == newest) for row in connection.execute(query)]
 
     def inside(self, folder: str) -> list[str]:
         """The names in a folder (`""`, or ending in `/`); those of folders end in `/`."""
@@ -91,7 +91,7 @@ class VersionRecords:
             for row in rows:
                 if row.path != before:
                     before = row.path
-                    yield _version(row, True)
+                    yield _version(row, current=True)
             if len(rows) < _PAGE:
                 return
             last = (rows[-1].path, rows[-1].number)
@@ -147,7 +147,7 @@ class VersionRecords:
             fits = sa.and_(fits, _held.number == number)
         with write_durable(self._engine) as connection:
             check(self._current(connection, path))
-            gone = [_version(row, False) for row in connection.execute(sa.select(versions).where(fits))]
+            gone = [_version(row, current=False) for row in connection.execute(sa.select(versions).where(fits))]
             connection.execute(sa.update(versions).where(fits).values(removed=time.time(), removed_by=by))
             return gone
 
@@ -205,7 +205,7 @@ class VersionRecords:
     def _current(self, connection: sa.Connection, path: str) -> Version | None:
         query = sa.select(versions).where(self._here, _held.path == path).order_by(_held.number.desc()).limit(1)
         row = connection.execute(query).first()
-        return None if row is None else _version(row, True)
+        return None if row is None else _version(row, current=True)
 
     def _newest(self, connection: sa.Connection, path: str) -> int | None:
         newest: int | None = connection.scalar(
@@ -228,6 +228,6 @@ def _same(one: Arrived, other: Arrived) -> bool:
     return (one.sha256, one.size, one.media_type) == (other.sha256, other.size, other.media_type)
 
 
-def _version(row: Any, current: bool) -> Version:
+def _version(row: Any, *, current: bool) -> Version:
     content = Arrived(row.name, row.size, bytes(row.sha256), row.crc, row.media_type)
     return Version(row.path, row.number, content, row.at, row.by, current)

@@ -77,7 +77,7 @@ class Service:
     # The delivery needs no task until it has to wait; the rest is given one.
     starts_eagerly = True
 
-    def __init__(self, parts: Parts, mounted: bool = False) -> None:
+    def __init__(self, parts: Parts, *, mounted: bool = False) -> None:
         """`mounted`: inside somebody's own application, which signs people in and has its own pages."""
         self.api = make_api(parts, _MOUNTED if mounted else _ROUTERS)
         self._delivery = parts.delivery

@@ -145,7 +145,7 @@ def assemble(settings: Settings, decider: AccessPolicy | None = None, identifier
         stores = open_stores(settings, engine)
         for store in stores:
             if isinstance(store, SweepableStore):
-                store.sweep(company.first)
+                store.sweep(alone=company.first)
     except BaseException:
         company.close()
         raise
@@ -161,10 +161,10 @@ def assemble(settings: Settings, decider: AccessPolicy | None = None, identifier
     identifier = identifier or Identifier(engine, provider, pools.identification)
     limits = Limits(**settings.limits.model_dump(include=set(_DELIVERY_LIMITS)))
     transfers = Transfers(engine, journal, limits)
-    bundles = _bundles(settings, catalogue, engine, company.first)
+    bundles = _bundles(settings, catalogue, engine, alone=company.first)
     digests = Digests(RecordedDigests(engine))
     cross_origin = _cross_origin(settings)
-    offering = Negotiator(catalogue.locate, digests, cross_origin, settings.service.digests == "always")
+    offering = Negotiator(catalogue.locate, digests, cross_origin, always_digest=settings.service.digests == "always")
     grace = settings.service.link_grace
     way = DeliveryServices(
         catalogue,
@@ -284,7 +284,7 @@ def _reads_rules(settings: Settings) -> Callable[[Path], RuleSet]:
     return read
 
 
-def _bundles(settings: Settings, catalogue: Catalogue, engine: sa.Engine, alone: bool) -> Bundles:
+def _bundles(settings: Settings, catalogue: Catalogue, engine: sa.Engine, *, alone: bool) -> Bundles:
     given = settings.bundles
     limits = BundleLimits(given.entries, given.bytes, given.seconds, wait_for=given.wait_for)
     packing = None
@@ -327,8 +327,8 @@ def _store(settings: Settings, engine: sa.Engine | None, name: str) -> Store | N
             if given.writable:
                 from invio.stores.writable import WritableDirectoryStore
 
-                return WritableDirectoryStore(name, settings.path(given.root), given.precompressed)
-            return DirectoryStore(name, settings.path(given.root), given.precompressed)
+                return WritableDirectoryStore(name, settings.path(given.root), precompressed=given.precompressed)
+            return DirectoryStore(name, settings.path(given.root), precompressed=given.precompressed)
         if isinstance(given, ManagedSettings):
             from invio.records.versions import VersionRecords
             from invio.stores.managed import ManagedStore

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import logging
 import threading
+from functools import partial
 from typing import Annotated, Any
 
 from fastapi import APIRouter, BackgroundTasks, Form, Query, Request, Response
@@ -60,8 +61,9 @@ async def make_bundle(
     `GET /api/bundles/{id}` tells how far that is.
     """
     options = BundleOptions(asked.folders == "flatten", asked.sums, asked.on_problem == "leave-out")
-    given = (caller, asked.files, asked.name, options, asked.format, asked.versions, asked.wait is False)
-    record = await in_pool(parts.pools.planning, parts.bundles.save, *given)
+    save = partial(parts.bundles.save, caller, asked.files, asked.name, options)
+    save = partial(save, kind=asked.format, versions=asked.versions, keep=asked.wait is False)
+    record = await in_pool(parts.pools.planning, save)
     if asked.wait:
         made = _shape_of(request, record, await _planned(request, parts, caller, record))
     else:
@@ -139,7 +141,8 @@ async def make_bundle_from_form(
     """The same for a page without scripts: answered with the archive's address."""
     files = file or []
     options = BundleOptions(folders == "flatten", sums)
-    record = await in_pool(parts.pools.planning, parts.bundles.save, caller, files, name, options, format, {}, False)
+    save = partial(parts.bundles.save, caller, files, name, options, kind=format, keep=False)
+    record = await in_pool(parts.pools.planning, save)
     await _planned(request, parts, caller, record)
     return RedirectResponse(_url(request, record), status_code=303)
 

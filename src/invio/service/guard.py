@@ -155,7 +155,7 @@ class _Exchange:
             self._done = True
             await self._send({"type": "http.response.body", "body": b""})
 
-    async def start(self, status: int, headers: list[tuple[bytes, bytes]], granted: bool = False) -> None:
+    async def start(self, status: int, headers: list[tuple[bytes, bytes]], *, granted: bool = False) -> None:
         """The answer's head; `granted`: it says already what pages of other origins may do."""
         names = {name.lower() for name, _ in headers}
         headers += [field for field in _USUAL if field[0] not in names]

@@ -24,7 +24,7 @@ class Health:
         """What somebody should look at, though everything is delivered and recorded."""
         return dict(self._hints)
 
-    def fails(self, part: str, error: BaseException | str, hint: bool = False) -> None:
+    def fails(self, part: str, error: BaseException | str, *, hint: bool = False) -> None:
         """A part does not work; `hint`: the service delivers and records all the same."""
         said = error if isinstance(error, str) else f"{type(error).__name__}: {error}"
         held = self._hints if hint else self._faults

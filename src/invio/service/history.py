@@ -66,7 +66,7 @@ async def get_history(
         await parts.transfers.recorded()
         manages = address is not None and await sight.manages(address)
         filters = Filters(recipient, address, link, state, since, until, token, sight.scope, manages)
-        rows = _seen(pages(parts.engine, filters), sight, limit, manages)
+        rows = _seen(pages(parts.engine, filters), sight, limit, manages=manages)
         pieces = _csv(rows) if form == "csv" else _lines(rows)
     elif form == "csv":
         pieces = _csv(())
@@ -92,7 +92,7 @@ async def _sent(
 
 
 def _seen(
-    found: Iterable[list[TransferRow]], sight: TransferVisibility, limit: int | None, manages: bool
+    found: Iterable[list[TransferRow]], sight: TransferVisibility, limit: int | None, *, manages: bool
 ) -> Iterator[dict[str, object]]:
     """The lines that the caller may see; `manages`: all that were found, of a file that they manage."""
     left = limit

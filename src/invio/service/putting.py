@@ -7,6 +7,7 @@ import errno
 import logging
 import re
 from collections.abc import AsyncIterator
+from functools import partial
 from typing import Annotated, Any
 
 from fastapi import APIRouter, Query, Request, Response
@@ -73,7 +74,8 @@ async def put_file(address: str, request: Request, response: Response, caller: T
             caller = await caller_of(request)
             if wanted is not None and wanted != arriving.sha256:
                 raise Refusal("bad-request", "the content does not match its digest; send it again")
-            found, new = await run_in_threadpool(_put, parts, store, caller, where, arriving, putting)
+            put = partial(_put, parts, store, caller, where, arriving=arriving, putting=putting)
+            found, new = await run_in_threadpool(put)
     except PathConflict:
         raise Refusal("in-the-way", f"{where} cannot be put there") from None
     except OSError as error:
@@ -196,6 +198,7 @@ def _put(
     store: WritableStore,
     caller: Caller,
     address: Address,
+    *,
     arriving: Arriving,
     putting: Putting,
 ) -> tuple[Found, bool]:

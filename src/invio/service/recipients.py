@@ -90,8 +90,10 @@ async def delete_token(caller: TheCaller, parts: TheParts, token: str, recipient
 async def put_password(
     asked: PasswordAsk, request: Request, caller: TheCaller, parts: TheParts, recipient: str = _Id
 ) -> None:
-    """Administrators, for everybody; anybody for themselves, with `current` or within ten minutes of having signed
-    in with it. A token alone is not enough: one that was stolen would last for ever. Ends the recipient's sessions.
+    """Sets or removes a password, and ends the recipient's sessions.
+
+    Administrators do it for everybody; anybody for themselves, with `current` or within ten minutes of having signed
+    in with it. A token alone is not enough: one that was stolen would last for ever.
     """
     if caller.recipient is None or caller.recipient != recipient:
         await require_administrator(parts, caller)
@@ -141,22 +143,22 @@ async def _require_current(asked: PasswordAsk, request: Request, parts: Parts, c
 @router.post("/api/recipients/{recipient}/disable", summary="Let nobody in as this recipient")
 async def post_disable(caller: TheCaller, parts: TheParts, recipient: str = _Id) -> RecipientShape:
     """Tokens and sessions are refused from now on, and what is being delivered goes on."""
-    return await _disable(caller, parts, recipient, True)
+    return await _disable(caller, parts, recipient, disabled=True)
 
 
 @router.post("/api/recipients/{recipient}/enable", summary="Let them in again")
 async def post_enable(caller: TheCaller, parts: TheParts, recipient: str = _Id) -> RecipientShape:
     """The tokens that have not ended hold again."""
-    return await _disable(caller, parts, recipient, False)
+    return await _disable(caller, parts, recipient, disabled=False)
 
 
-async def _disable(caller: TheCaller, parts: TheParts, recipient: str, disabled: bool) -> RecipientShape:
+async def _disable(caller: TheCaller, parts: TheParts, recipient: str, *, disabled: bool) -> RecipientShape:
     await require_administrator(parts, caller)
     if disabled and recipient == caller.recipient:
         raise Refusal("bad-request", "you cannot do this to yourself; ask another administrator")
 
     def work(connection: sa.Connection) -> RecipientShape:
-        records.disable(connection, recipient, disabled)
+        records.disable(connection, recipient, disabled=disabled)
         return _known(connection, recipient)
 
     changed = await _changed(parts, work)

@@ -73,7 +73,7 @@ class Arriving:
         """Of what has arrived so far."""
         return self._sha256.digest()
 
-    def land(self, folder: int, name: bytes, replaces: bool) -> None:
+    def land(self, folder: int, name: bytes, *, replaces: bool) -> None:
         """Gives the content a name in an open folder, once it is safely on the disk.
 
         `replaces`: in the place of a file that has the name. All of it is on the disk when this returns.

@@ -35,7 +35,7 @@ class DirectoryStore:
     kind = "directory"
     waits = False
 
-    def __init__(self, name: str, root: str | Path, precompressed: bool = False) -> None:
+    def __init__(self, name: str, root: str | Path, *, precompressed: bool = False) -> None:
         """`precompressed`: a file may have the same content beside it as `name.gz` or `name.zst`.
 
         Raises:
@@ -109,7 +109,8 @@ class DirectoryStore:
                 level = way[-1]
                 following = level.next_folder()
                 if following is not None:
-                    inside = self._inside(level, *following) if len(way) < _DEPTH else None
+                    name, is_link = following
+                    inside = self._inside(level, name, is_link=is_link) if len(way) < _DEPTH else None
                     if inside is not None:
                         way.append(inside)
                     continue
@@ -122,7 +123,7 @@ class DirectoryStore:
             for level in way:
                 level.close()
 
-    def _inside(self, level: _Level, name: str, is_link: bool) -> _Level | None:
+    def _inside(self, level: _Level, name: str, *, is_link: bool) -> _Level | None:
         """One folder of an open one; None when it is none any more, or lies on the way to itself."""
         folder = Address(level.folder.store, f"{level.folder.path}{name}/")
         try:

@@ -238,7 +238,7 @@ class ManagedStore:
             putting.check(address, None if current is None else current.facts(self.name))
 
         with opened(self._shelf(name)) as folder:
-            arriving.land(folder, name.encode(), False)
+            arriving.land(folder, name.encode(), replaces=False)
         try:
             version = self._index.add(address.path, content, putting.by, check, self._note)
         except BaseException:
@@ -281,7 +281,7 @@ class ManagedStore:
         finally:
             os.close(descriptor)
 
-    def sweep(self, alone: bool) -> None:
+    def sweep(self, *, alone: bool) -> None:
         """Takes from `versions.jsonl` what the records lack; sets aside contents that nobody knows.
 
         See `invio.stores.store.SweepableStore`.

@@ -110,7 +110,7 @@ class WritableStore(Protocol):
 class SweepableStore(Protocol):
     """A store that may have something left of what was broken off with its process."""
 
-    def sweep(self, alone: bool) -> None:
+    def sweep(self, *, alone: bool) -> None:
         """Drops that; `alone`: no other process uses the store. To be called while none starts."""
         ...
 

@@ -33,8 +33,8 @@ _STRAY = 3600.0  # seconds after which what is on its way was left there by a pr
 class WritableDirectoryStore(DirectoryStore):
     """A `DirectoryStore` that takes files."""
 
-    def __init__(self, name: str, root: str | Path, precompressed: bool = False) -> None:
-        super().__init__(name, root, precompressed)
+    def __init__(self, name: str, root: str | Path, *, precompressed: bool = False) -> None:
+        super().__init__(name, root, precompressed=precompressed)
         # What is looked at and then replaced, is so by one request of this process at a time.
         self._turn = threading.Lock()
 
@@ -58,7 +58,7 @@ class WritableDirectoryStore(DirectoryStore):
             putting.check(address, None if before is None else before.facts)
             try:
                 with self._made(address, folder) as descriptor:
-                    arriving.land(descriptor, name, before is not None)
+                    arriving.land(descriptor, name, replaces=before is not None)
                     where = os.readlink(b"/proc/self/fd/%d" % descriptor) + b"/" + name
             except FileExistsError:
                 if before is None and (now := self._there(address)) is not None:
@@ -91,7 +91,7 @@ class WritableDirectoryStore(DirectoryStore):
                 raise Missing(str(address)) from None
         return 1
 
-    def sweep(self, alone: bool) -> None:
+    def sweep(self, *, alone: bool) -> None:
         """Removes what processes left on its way that died; see `invio.stores.store.SweepableStore`."""
         with self.opened_root() as (root, _):
             try:

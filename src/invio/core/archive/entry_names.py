@@ -15,7 +15,7 @@ from invio.core.http.names import safe_name
 class EntryNames:
     """Gives names to paths, one after the other."""
 
-    def __init__(self, flat: bool = False) -> None:
+    def __init__(self, *, flat: bool = False) -> None:
         """`flat`: without their folders."""
         self._flat = flat
         self._files: set[str] = set()

@@ -78,7 +78,7 @@ class ArchiveContent(Content):
         """How many entries there are."""
         return len(self._alone)
 
-    def add(self, entry: Entry, alone: bool = False) -> None:
+    def add(self, entry: Entry, *, alone: bool = False) -> None:
         """One more entry; `alone`: its content has to be waited for, and is not for a run."""
         self.may_block |= alone
         self._heads += self._layout.add(entry)

@@ -47,8 +47,9 @@ class Entry:
 
 
 class ZipLayout:
-    """Lays out entries one after the other: `add` gives what stands before each content, `end` what stands
-    after all of them.
+    """Lays out entries one after the other.
+
+    `add` gives what stands before each content, `end` what stands after all of them.
 
     Headers hold every name, time, length and CRC, so their digest stands for the whole archive as
     surely as CRCs stand for contents; the sources' own identity is checked when they are read.
@@ -70,7 +71,7 @@ class ZipLayout:
         name = entry.name.encode()
         clock, date, when = _times(None if entry.modified is None else int(entry.modified))
         local = _local_header(entry, name, clock, date, when)
-        self._central += _central_header(entry, name, clock, date, when, self.size)
+        self._central += _central_header(entry, name, clock, date, when=when, offset=self.size)
         self._digest.update(local)
         self._count += 1
         self.size += len(local) + entry.held
@@ -130,7 +131,7 @@ def _local_header(entry: Entry, name: bytes, clock: int, date: int, when: bytes)
     return head + name + extra
 
 
-def _central_header(entry: Entry, name: bytes, clock: int, date: int, when: bytes, offset: int) -> bytes:
+def _central_header(entry: Entry, name: bytes, clock: int, date: int, *, when: bytes, offset: int) -> bytes:
     large, far = entry.size >= _MAX32 or entry.held >= _MAX32, offset >= _MAX32
     numbers = ([entry.size, entry.held] if large else []) + ([offset] if far else [])
     extra = _zip64_extra(*numbers) + when if numbers else when

@@ -1,4 +1,4 @@
-"""Content codings, RFC 9110 §8.4.1 and §12.5.3: which one is a client to get?"""
+"""Content codings, RFC 9110 §8.4.1 and §12.5.3: chooses the one that a client gets."""
 
 from __future__ import annotations
 

@@ -1,5 +1,4 @@
-"""What other sites' pages may do with an answer: the Fetch standard's CORS protocol, and
-`Cross-Origin-Resource-Policy`.
+"""What other sites' pages may do with an answer: the Fetch standard's CORS, and `Cross-Origin-Resource-Policy`.
 
 The default is nothing: no origin may read, and no other origin's page may embed. What a program in a
 browser needs to show progress, to resume and to check is exposed to those that may.

@@ -1,4 +1,4 @@
-"""Preconditions, RFC 9110 §13: is this request to be carried out, answered 304, or refused 412?
+"""Preconditions, RFC 9110 §13: whether a request is carried out, answered 304, or refused with 412.
 
 `evaluate` follows the steps of §13.2.2 in their order and under their numbers; `range_applies` is
 §13.1.5 (`If-Range`).

@@ -29,8 +29,9 @@ class ExternalCheck:
 
 @dataclass(frozen=True, slots=True)
 class CheckRequest:
-    """Whether the rule called `rule` applies. `recipient` is None for somebody who did not sign in;
-    `network` is the address that the request came from.
+    """Whether the rule called `rule` applies.
+
+    `recipient` is None for somebody who did not sign in; `network` is the address that the request came from.
     """
 
     rule: str

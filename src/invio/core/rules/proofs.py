@@ -162,7 +162,7 @@ class _Comparison:
                 before = _outcome(change.rule for change in speaking if change.old)
                 after = _outcome(change.rule for change in speaking if change.new)
                 if before is not after:
-                    cause = _cause(speaking, after)
+                    cause = _cause(speaking, allowed=after)
                     yield _Difference(who, action, (after, cause.name, cause.line))
 
 
@@ -171,7 +171,7 @@ def _outcome(speaking: Iterable[Rule]) -> bool:
     return "allow" in effects and "deny" not in effects
 
 
-def _cause(speaking: list[_Change], allowed: bool) -> Rule:
+def _cause(speaking: list[_Change], *, allowed: bool) -> Rule:
     """The rule that comes and makes it so, else the one that goes; without either, nothing would change."""
     wanted = "allow" if allowed else "deny"
     came = [change.rule for change in speaking if change.new and not change.old and change.rule.effect == wanted]

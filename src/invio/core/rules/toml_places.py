@@ -46,7 +46,7 @@ def _places(text: str) -> list[tuple[int, tuple[str | int, ...]]]:
     for number, line in enumerate(text.splitlines(), 1):
         header = _HEADER.match(line)
         if header:
-            table = _resolved(_keys(header[2]), counts, header[1] == "[[")
+            table = _resolved(_keys(header[2]), counts, array=header[1] == "[[")
             places.append((number, table))
             continue
         key = _KEY.match(line)
@@ -59,7 +59,7 @@ def _keys(text: str) -> list[str]:
     return [first or second or third for first, second, third in _PIECE.findall(text)]
 
 
-def _resolved(keys: list[str], counts: dict[tuple[str | int, ...], int], array: bool) -> tuple[str | int, ...]:
+def _resolved(keys: list[str], counts: dict[tuple[str | int, ...], int], *, array: bool) -> tuple[str | int, ...]:
     """The keys with the index that each array of tables on the way has reached."""
     path: tuple[str | int, ...] = ()
     for place, key in enumerate(keys):

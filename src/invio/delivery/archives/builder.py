@@ -89,6 +89,7 @@ class Planning:
         limits: BundleLimits,
         packing: DeflateCache | None,
         spools: Spools,
+        *,
         record: BundleRecord,
         preparing: Preparing,
         ends: Callable[[], bool] = lambda: False,
@@ -115,7 +116,7 @@ class Planning:
         """Whether this kind of archive holds deflated contents."""
         return not self.record.name.lower().endswith(".tar")
 
-    def plan(self, choosing: Selection, packs: bool, waits: bool) -> Plan:
+    def plan(self, choosing: Selection, *, packs: bool, waits: bool) -> Plan:
         """The plan; `packs`: compressible contents are deflated, `waits`: unless too much of it is cold.
 
         Raises:
@@ -125,7 +126,7 @@ class Planning:
         self._deadline = time.monotonic() + self._limits.seconds
         choosing.tick = self._tick
         layout: Layout = ZipLayout(CODER if packs else "") if self.deflates else TarLayout()
-        plan, names = Plan(layout), EntryNames(options.flat)
+        plan, names = Plan(layout), EntryNames(flat=options.flat)
         self._cold, self._waits, self._sums, self._newest = 0, waits, [], None
         self._preparing.files = self._preparing.read = 0
         size = 0
@@ -133,7 +134,7 @@ class Planning:
         while some := list(islice(files, _AT_ONCE)):
             if choosing.left_out and not options.leave_out:
                 continue  # it is refused in the end, where all of it is named
-            for found, path, chosen in self._known_and_chosen(some, packs, choosing.left_out):
+            for found, path, chosen in self._known_and_chosen(some, packs=packs, left_out=choosing.left_out):
                 extension = "" if "." in path.rpartition("/")[2] else extension_of(kind_of(found).media_type)
                 name = names.name(path, extension)
                 entry = Entry(name, *chosen.content)
@@ -181,14 +182,14 @@ class Planning:
             )
 
     def _known_and_chosen(
-        self, some: list[tuple[Found, str]], packs: bool, left_out: list[Skipped]
+        self, some: list[tuple[Found, str]], *, packs: bool, left_out: list[Skipped]
     ) -> Iterator[tuple[Found, str, _Content]]:
         """What the archive holds of each of some files."""
-        known = self._look_up([found for found, _ in some], packs)
+        known = self._look_up([found for found, _ in some], packs=packs)
         learnt = _Learnt()
         for found, path in some:
             try:
-                content = self._content(found, known, learnt, packs)
+                content = self._content(found, known, learnt, packs=packs)
             except (Refusal, StoreFault) as error:  # it changed or vanished since it was found
                 if not self.record.options.leave_out:
                     raise
@@ -198,7 +199,7 @@ class Planning:
             yield found, path, content
         self._keep(learnt)
 
-    def _look_up(self, some: list[Found], packs: bool) -> _Known:
+    def _look_up(self, some: list[Found], *, packs: bool) -> _Known:
         tags = [found.facts.tag for found in some if found.facts.tag is not None]
         with self._engine.connect() as connection:
             crcs = known_crcs(connection, tags)
@@ -213,7 +214,7 @@ class Planning:
                 save_digests(connection, learnt.digests)
                 save_deflated(connection, learnt.deflated)
 
-    def _content(self, found: Found, known: _Known, learnt: _Learnt, packs: bool) -> _Content:
+    def _content(self, found: Found, known: _Known, learnt: _Learnt, *, packs: bool) -> _Content:
         facts, made = found.facts, found.made
         if made is not None:
             spool = self._made(facts.address, made)

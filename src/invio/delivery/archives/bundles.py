@@ -107,6 +107,7 @@ class Bundles:
         files: Sequence[str],
         name: str | None,
         options: BundleOptions,
+        *,
         kind: str | None = None,
         versions: Mapping[str, int] = MappingProxyType({}),
         keep: bool = True,
@@ -186,7 +187,7 @@ class Bundles:
         return self._preparing.get(bundle_id)
 
     def represent(
-        self, caller: Caller, address: Address, sealed: bool, resumes: bool
+        self, caller: Caller, address: Address, *, sealed: bool, resumes: bool
     ) -> tuple[Representation, Mapping[Quota, int], str | None]:
         """The archive at `bundles/<id>/<name>`, with the rights to every entry checked again.
 
@@ -206,7 +207,7 @@ class Bundles:
         if record is None or name != record.name or record.recipient not in (None, caller.recipient):
             raise Refusal("missing", "there is no such bundle for you; it may have expired; select the files again")
         kept = self._kept(record.id)
-        if kept is not None and _is_looked_at(kept.plan, resumes) and not kept.plan.holds():
+        if kept is not None and _is_looked_at(kept.plan, resumes=resumes) and not kept.plan.holds():
             self.forget(record.id)
         plan = self.plan(caller, record).plan
         quotas = self._good_for(caller, record, plan)
@@ -298,15 +299,17 @@ class Bundles:
 
         choosing = Selection(self._catalogue, caller, record.versions)
         preparing = self._preparing[record.id] = Preparing()
-        planning = Planning(self._engine, self._limits, self._packing, self._spools, record, preparing, ends)
+        planning = Planning(
+            self._engine, self._limits, self._packing, self._spools, record=record, preparing=preparing, ends=ends
+        )
         packs = self._packing is not None and record.options.packs is not False and planning.deflates
         try:
             try:
-                plan = planning.plan(choosing, packs, record.options.packs is None)
+                plan = planning.plan(choosing, packs=packs, waits=record.options.packs is None)
             except DeflateBudgetExceeded:
                 packs, planning.later = False, []
                 choosing.left_out.clear()
-                plan = planning.plan(choosing, packs, False)
+                plan = planning.plan(choosing, packs=packs, waits=False)
                 self._pack_later(planning.later)
         finally:
             self._preparing.pop(record.id, None)
@@ -321,12 +324,12 @@ class Bundles:
             choosing.versions = versions
         elif record.options.packs is None or versions.keys() - record.versions.keys():
             with write(self._engine).begin() as connection:
-                decided = decide_packs(connection, record.id, packs) if record.options.packs is None else packs
+                decided = decide_packs(connection, record.id, packs=packs) if record.options.packs is None else packs
                 choosing.versions = pin_versions(connection, record.id, versions)
             if decided is not packs or not versions.items() <= choosing.versions.items():
                 # Another process was quicker, and all must send the same.
                 choosing.left_out.clear()
-                plan = planning.plan(choosing, decided, False)
+                plan = planning.plan(choosing, packs=decided, waits=False)
         # Before its first byte leaves: what of it has arrived is found by each file's own address.
         note_archive(self._engine, plan.content.tag, _entries(plan))
         kept = _Kept(plan, list(choosing.left_out))
@@ -372,7 +375,7 @@ def _entries(plan: Plan) -> Iterator[tuple[str, int, int]]:
             yield str(address), begins, begins + content.held(number)
 
 
-def _is_looked_at(plan: Plan, resumes: bool) -> bool:
+def _is_looked_at(plan: Plan, *, resumes: bool) -> bool:
     """Whether the files of a plan are looked at before it is sent, and not only each in its turn."""
     if len(plan) <= _FEW:
         return True

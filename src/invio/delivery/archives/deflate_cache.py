@@ -18,6 +18,7 @@ from collections import OrderedDict, deque
 from collections.abc import Callable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 
 from invio.core.readable import ContentChanged
@@ -186,7 +187,7 @@ class DeflateCache:
                 at += len(piece)
                 if not piece and at < source.size:
                     raise ContentChanged("the file ended before its length")
-                waiting.append((piece, pool.submit(_worked, piece, at >= source.size)))
+                waiting.append((piece, pool.submit(partial(_worked, piece, is_last=at >= source.size))))
                 if len(waiting) > self._workers:
                     before, future = waiting.popleft()
                     yield before, *future.result()
@@ -250,9 +251,9 @@ def _is_content(path: Path, name: str) -> bool:
     return coder.eof and digest.hexdigest() == name
 
 
-def _worked(piece: bytes, is_last: bool) -> tuple[bytes, bytes]:
+def _worked(piece: bytes, *, is_last: bool) -> tuple[bytes, bytes]:
     """All that is to be done with a piece; what libraries do of it runs beside other pieces."""
-    return _deflated(piece, is_last), _digest(piece)
+    return _deflated(piece, is_last=is_last), _digest(piece)
 
 
 def _digest(piece: bytes) -> bytes:
@@ -267,7 +268,7 @@ def _deflated_whole(content: bytes) -> bytes:
     return isal_zlib.compress(content, _LEVEL, -15)
 
 
-def _deflated(piece: bytes, is_last: bool) -> bytes:
+def _deflated(piece: bytes, *, is_last: bool) -> bytes:
     """A piece as raw deflate (RFC 1951) that ends at a whole byte, so that the next one may follow."""
     from isal import isal_zlib
 

@@ -60,6 +60,7 @@ class Negotiator:
         locate: Callable[[Address], Found],
         digests: Digests,
         cross_origin: CrossOrigin = SAME_ORIGIN,
+        *,
         always_digest: bool = False,
     ) -> None:
         """`locate` finds files, for what lies compressed beside one; it raises Missing.
@@ -95,7 +96,9 @@ class Negotiator:
         if kept is None:
             if found.remote is not None:
                 await in_thread(kind_of, found)  # it may have to be read
-            kept = self._made(found, chosen, coding, varies, presentation, terms, sha256)
+            kept = self._made(
+                found, chosen, coding, varies=varies, presentation=presentation, terms=terms, sha256=sha256
+            )
             if media_type is not None:
                 representation = replace(kept.representation, media_type=media_type)
                 kept = Negotiated(representation, chosen)
@@ -141,6 +144,7 @@ class Negotiator:
         found: Found,
         chosen: Found,
         coding: str | None,
+        *,
         varies: bool,
         presentation: Presentation,
         terms: Terms,

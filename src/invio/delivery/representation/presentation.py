@@ -50,7 +50,7 @@ def read_presentation(query: str) -> Presentation:
     return presented(given.get)
 
 
-def presented(says: Callable[[str], str | None], sealed: bool = False) -> Presentation:
+def presented(says: Callable[[str], str | None], *, sealed: bool = False) -> Presentation:
     """What values that were found good say of how a file is offered."""
     version = says("version")
     return Presentation(says("as"), says("name"), None if version is None else int(version), sealed)

@@ -68,7 +68,7 @@ class PendingResponse:
         wire = self._wire
         if self._patience is None:
             self._patience = IdleTimer()
-        if self._patience.ended(now, wire.arrived, self.sending or wire.waiting(), idle):
+        if self._patience.ended(now, wire.arrived, waiting=self.sending or wire.waiting(), idle=idle):
             wire.cut(f"the client took nothing for {idle:g} seconds")
 
     def look_for_arrival(self) -> bool:

@@ -108,7 +108,7 @@ class Connection(Protocol):
         """Sends a response with its length in one write; False where that cannot be, and nothing was sent."""
         ...
 
-    async def send_file(self, descriptor: int, offset: int, count: int, more: bool) -> None:
+    async def send_file(self, descriptor: int, offset: int, count: int, *, more: bool) -> None:
         """Sends `count` bytes of an open file; `more` says that they are not the body's last."""
         ...
 

@@ -31,7 +31,7 @@ class IdleTimer:
     def __init__(self) -> None:
         self._since, self._arrived = 0.0, -1
 
-    def ended(self, now: float, arrived: int, waiting: bool, idle: float) -> bool:
+    def ended(self, now: float, arrived: int, *, waiting: bool, idle: float) -> bool:
         """Whether nothing was taken for `idle` seconds, up to `now`, while something was waiting to be."""
         if arrived != self._arrived or not waiting:
             self._since, self._arrived = now, arrived

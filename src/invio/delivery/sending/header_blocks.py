@@ -10,7 +10,7 @@ _BLOCKS: Memory[int, tuple[object, bytes, int | None]] = Memory(2048)
 _LINE = b": ".join
 
 
-def header_block(headers: list[tuple[bytes, bytes]], keeps: bool) -> tuple[bytes, int | None]:
+def header_block(headers: list[tuple[bytes, bytes]], *, keeps: bool) -> tuple[bytes, int | None]:
     """Header fields as they are sent, and the length that they announce; `keeps`: others will have the same."""
     kept = _BLOCKS.get(id(headers))
     if kept is not None and kept[0] is headers:

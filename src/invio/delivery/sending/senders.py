@@ -199,7 +199,7 @@ class Sender:
             return
         if self._patience is None:
             self._patience = IdleTimer()
-        if self._patience.ended(time.monotonic(), self.meter.arrived, self._wire.waiting(), self._idle):
+        if self._patience.ended(time.monotonic(), self.meter.arrived, waiting=self._wire.waiting(), idle=self._idle):
             self._wire.cut(f"the client took nothing for {self._idle:g} seconds")
             return
         self._look = asyncio.get_running_loop().call_later(self._idle / _LOOKS, self._look_again)
@@ -244,10 +244,10 @@ class Sender:
                 pending, waiting = [], 0
         await self._literal(b"".join(pending), more=False)
 
-    async def _literal(self, data: bytes, more: bool) -> None:
+    async def _literal(self, data: bytes, *, more: bool) -> None:
         if not self._throttles:
             if data or not more:
-                await self._piece(data, more)
+                await self._piece(data, more=more)
             return
         begin = 0
         while begin < len(data):
@@ -255,11 +255,11 @@ class Sender:
             await self._turn(step)
             piece = data[begin : begin + step]
             begin += step
-            await self._piece(piece, more or begin < len(data))
+            await self._piece(piece, more=more or begin < len(data))
         if not data and not more:
             await self._piece(b"", more=False)
 
-    async def _piece(self, data: bytes, more: bool) -> None:
+    async def _piece(self, data: bytes, *, more: bool) -> None:
         if self._gone:
             raise ClientGone("the client closed the connection")
         message = {"type": "http.response.body", "body": data, "more_body": more}

@@ -34,7 +34,7 @@ from invio.delivery.transfers.limits import Limits
 from invio.delivery.transfers.link_reuse import OneUse
 from invio.delivery.transfers.live import Key, LiveTransfer, LiveTransfers, RequestProgress
 from invio.records import quotas
-from invio.records.journal import Joined, Journal
+from invio.records.journal import Beginning, Joined, Journal
 from invio.records.quotas import QuotaReached
 from invio.records.rows import RUNNING, TransferRow, joined_to, principal_of
 from invio.records.transfers import (
@@ -143,7 +143,7 @@ class Admission:
         self._board.join(live, segment)
         try:
             try:
-                await self._journal.begin(*self._line(live, asking, segment), joins=joins)
+                await self._journal.begin(self._beginning(live, asking, segment, joins=joins))
                 live.requests = max(live.requests, 1)
             except Joined as joined:
                 self._board.rename(live, joined.row)
@@ -193,7 +193,7 @@ class Admission:
             return live, segment
         try:
             runs = earlier is None or earlier.state == RUNNING
-            await self._go_on(live, asking, segment.claims, runs)
+            await self._go_on(live, asking, segment.claims, runs=runs)
         except BaseException as error:
             raise self._not_admitted(live, segment, error) from None
         live.durable = True
@@ -224,7 +224,7 @@ class Admission:
             live.durable = error is None
             on_admitted(live, segment, None if error is None else self._not_admitted(live, segment, error))
 
-        self._journal.begin_and_tell(written, *self._line(live, asking, segment))
+        self._journal.begin_and_tell(written, self._beginning(live, asking, segment))
 
     def _segment(self, asking: TransferKey, reply: Reply, meter: Meter) -> RequestProgress:
         most = self._limits.requests
@@ -234,11 +234,12 @@ class Admission:
                 raise Refusal("busy", "the service has reached its limit of downloads at once", retry_after=_SOON)
         return RequestProgress(meter, reply.spans, asking.claims(reply.length) if asking.quotas else ())
 
-    def _line(
-        self, live: LiveTransfer, asking: TransferKey, segment: RequestProgress
-    ) -> tuple[TransferRow, str | None, int | None, int | None, Sequence[Claim]]:
+    def _beginning(
+        self, live: LiveTransfer, asking: TransferKey, segment: RequestProgress, *, joins: bool = False
+    ) -> Beginning:
         """What the journal writes at the beginning of a transfer."""
-        return live.row, *asking.counted(), self._limits.recipient_transfers, segment.claims
+        counts, limit = asking.counted()
+        return Beginning(live.row, counts, limit, self._limits.recipient_transfers, segment.claims, joins)
 
     def _not_admitted(self, live: LiveTransfer, segment: RequestProgress, error: BaseException) -> BaseException:
         """Takes a request off the board that the records did not take; gives what its caller is told."""
@@ -266,7 +267,7 @@ class Admission:
         if before != (row.credential, row.network):
             self._journal.note(lambda connection: also_through(connection, row.id, credential, network))
 
-    async def _go_on(self, live: LiveTransfer, asking: TransferKey, claims: Sequence[Claim], runs: bool) -> None:
+    async def _go_on(self, live: LiveTransfer, asking: TransferKey, claims: Sequence[Claim], *, runs: bool) -> None:
         """A resumed transfer counts no further use of a link and no further file; a revoked link does not resume."""
         link_id, _ = asking.counted()
         most = self._limits.recipient_transfers

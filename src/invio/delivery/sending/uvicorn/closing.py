@@ -90,7 +90,7 @@ class ClosingProtocol(HttpToolsProtocol):
             return False
         if self._patience is None:
             self._patience = IdleTimer()
-        return not self._patience.ended(time.monotonic(), -left, True, _TAKEN_WITHIN)
+        return not self._patience.ended(time.monotonic(), -left, waiting=True, idle=_TAKEN_WITHIN)
 
     def cut(self, why: str) -> None:
         """Breaks the connection, and has whoever sends on it told why."""

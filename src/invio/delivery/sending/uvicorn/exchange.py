@@ -198,7 +198,7 @@ class Exchange:
         elif kind == "http.response.zerocopysend":
             file = message["file"]
             descriptor = file if isinstance(file, int) else file.fileno()
-            await self.send_file(descriptor, message["offset"], message["count"], message.get("more_body", False))
+            await self.send_file(descriptor, message["offset"], message["count"], more=message.get("more_body", False))
         elif kind == "http.response.body" and self._direct:
             await self._send_bytes(message)
         else:
@@ -242,7 +242,7 @@ class Exchange:
         cycle.waiting_for_100_continue = False
         usual = cycle.default_headers
         lines = [STATUS_LINE[status][:-2], header_block(usual, keeps=True)[0]] if usual else [STATUS_LINE[status][:-2]]
-        block, length = header_block(headers, status != 206)
+        block, length = header_block(headers, keeps=status != 206)
         if block:
             lines.append(block)
         if length is not None:
@@ -285,7 +285,7 @@ class Exchange:
         if not self._write_now(head + body):
             raise self._lost("the client closed the connection")
         self.body_sent += len(body)
-        self._end_unless(message.get("more_body", False))
+        self._end_unless(more=message.get("more_body", False))
 
     def _write_now(self, data: bytes) -> bool:
         """Sends what the socket takes at once; the transport sends the rest. False: the connection is lost.
@@ -331,11 +331,11 @@ class Exchange:
     async def _send_bytes(self, message: dict[str, Any]) -> None:
         body, more = message.get("body", b""), message.get("more_body", False)
         self._cycle.expected_content_length -= len(body)
-        await self._write(await self._go_direct(), body, more)
+        await self._write(await self._go_direct(), body, more=more)
         self.body_sent += len(body)
-        self._end_unless(more)
+        self._end_unless(more=more)
 
-    async def _write(self, sock: socket.socket, data: bytes, more: bool) -> None:
+    async def _write(self, sock: socket.socket, data: bytes, *, more: bool) -> None:
         view = memoryview(data)
         flags = socket.MSG_MORE if more else 0
         while view:
@@ -368,7 +368,7 @@ class Exchange:
         except OSError as error:
             raise self._lost(str(error)) from None
 
-    async def send_file(self, descriptor: int, offset: int, count: int, more: bool) -> None:
+    async def send_file(self, descriptor: int, offset: int, count: int, *, more: bool) -> None:
         """`count` bytes of an open file, from `offset` on; `more` says that they are not the body's last."""
         sock = await self._go_direct()
         if count > self._cycle.expected_content_length:
@@ -392,9 +392,9 @@ class Exchange:
             self._cycle.expected_content_length -= sent
             if self._turn <= 0 and (count or more):
                 await self._let_others_in()
-        self._end_unless(more)
+        self._end_unless(more=more)
 
-    def _end_unless(self, more: bool) -> None:
+    def _end_unless(self, *, more: bool) -> None:
         """Ends the response as the cycle itself would after its last message."""
         if more:
             return

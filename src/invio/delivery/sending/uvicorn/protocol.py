@@ -1,6 +1,6 @@
-"""A uvicorn protocol that sends files without reading them: the ASGI extension
-`http.response.zerocopysend`, by `os.sendfile` on a duplicate of the socket's descriptor.
+"""A uvicorn protocol that sends files without reading them.
 
+It offers the ASGI extension `http.response.zerocopysend`, by `os.sendfile` on a duplicate of the socket's descriptor.
 The event loop's transport keeps reading requests and noticing that a client went away; for
 sending it is bypassed by the `Exchange` of a response that asked for zero-copy. TLS connections are
 left to the transport, and do not offer the extension.
@@ -142,7 +142,7 @@ class ZeroCopyProtocol(FramedProtocol):
         elif self.flow.write_paused and self._outgoing is not None:
             if self._stuck is None:
                 self._stuck = IdleTimer()
-            if self._stuck.ended(now, -self._outgoing.unacknowledged(), True, _STUCK):
+            if self._stuck.ended(now, -self._outgoing.unacknowledged(), waiting=True, idle=_STUCK):
                 self.cut(f"the client took nothing for {_STUCK:g} seconds")
         else:
             self._stuck = None
