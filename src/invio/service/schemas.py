@@ -15,13 +15,7 @@ Moment = Annotated[int, Field(ge=0, le=LAST_MOMENT, description="Unix seconds")]
 Action = Literal["list", "read", "bundle", "link", "put", "manage"]
 
 
-class _Schema(BaseModel):
-    """What all have in common: each is built when a request first needs it, which most processes never see."""
-
-    model_config = ConfigDict(defer_build=True)
-
-
-class SignIn(_Schema):
+class SignIn(BaseModel):
     """For a session in a browser: a recipient's access token, or the recipient's id and password."""
 
     model_config = ConfigDict(extra="forbid")
@@ -36,7 +30,7 @@ class SignIn(_Schema):
         return self
 
 
-class PasswordAsk(_Schema):
+class PasswordAsk(BaseModel):
     """A password for the console; null takes it away. `current` is the one before it."""
 
     model_config = ConfigDict(extra="forbid")
@@ -48,7 +42,7 @@ FormFolders = Literal["keep", "flatten"]
 FormFormat = Literal["zip", "tar"]
 
 
-class Readiness(_Schema):
+class Readiness(BaseModel):
     """Whether the service can deliver and record; what cannot, by name, and what somebody should look at."""
 
     status: Literal["ready", "not ready", "stopping"]
@@ -56,7 +50,7 @@ class Readiness(_Schema):
     hints: dict[str, str] = Field(default_factory=dict)
 
 
-class Me(_Schema):
+class Me(BaseModel):
     """Who is asking; `recipient` is null for somebody who did not sign in."""
 
     recipient: str | None
@@ -64,7 +58,7 @@ class Me(_Schema):
     administers: bool = Field(description="whether what concerns the whole service may be seen and changed")
 
 
-class FileShape(_Schema):
+class FileShape(BaseModel):
     """A file or, with an address ending in `/`, a folder. `size` in bytes; null when it is made on demand."""
 
     address: str
@@ -78,7 +72,7 @@ class FileShape(_Schema):
     version: int | None = Field(None, description="the newest, where the store keeps versions")
 
 
-class VersionShape(_Schema):
+class VersionShape(BaseModel):
     """One version of a file. `size` in bytes; `put` is when, RFC 3339, and `by` whom, for those who manage the file."""
 
     version: int
@@ -91,7 +85,7 @@ class VersionShape(_Schema):
     may: list[Action] = Field(description="what the caller may do with it")
 
 
-class VersionList(_Schema):
+class VersionList(BaseModel):
     """Versions of a file, the newest first; `next` goes into `before` for the next page."""
 
     address: str
@@ -99,14 +93,14 @@ class VersionList(_Schema):
     next: int | None
 
 
-class Listing(_Schema):
+class Listing(BaseModel):
     """A page of a listing; `next` goes into `after` for the next one."""
 
     files: list[FileShape]
     next: str | None
 
 
-class BundleAsk(_Schema):
+class BundleAsk(BaseModel):
     """A selection: addresses of files, and of folders (with a trailing `/`) for all that is in them."""
 
     model_config = ConfigDict(extra="forbid")
@@ -126,21 +120,21 @@ class BundleAsk(_Schema):
     wait: bool = Field(True, description="false: answered before it is planned")
 
 
-class LeftOutShape(_Schema):
+class LeftOutShape(BaseModel):
     """What was selected and is not in the archive; `reason` is a word of the reasons."""
 
     address: str
     reason: str
 
 
-class PreparingShape(_Schema):
+class PreparingShape(BaseModel):
     """How far the plan of an archive is: `files` that are in it, and bytes of contents `read` for it."""
 
     files: int
     read: int
 
 
-class BundleShape(_Schema):
+class BundleShape(BaseModel):
     """An archive to be fetched from `/get/` + `address`. `size` in bytes; null, as `entries`, while it is planned."""
 
     id: str
@@ -154,7 +148,7 @@ class BundleShape(_Schema):
     preparing: PreparingShape | None
 
 
-class BundleEntry(_Schema):
+class BundleEntry(BaseModel):
     """An entry of an archive; `size` of its content there, and where that `ends` in the archive, in bytes.
 
     `address` is null for what the archive itself adds.
@@ -166,14 +160,14 @@ class BundleEntry(_Schema):
     ends: int
 
 
-class BundleEntries(_Schema):
+class BundleEntries(BaseModel):
     """`next` is what to give as `after` for more; null at the end."""
 
     entries: list[BundleEntry]
     next: int | None
 
 
-class LinkAsk(_Schema):
+class LinkAsk(BaseModel):
     """A sealed link to be made; the names are those of the link format. Times in Unix seconds."""
 
     model_config = ConfigDict(extra="forbid", populate_by_name=True)
@@ -197,7 +191,7 @@ class LinkAsk(_Schema):
     tag: str | None = None
 
 
-class LinkShape(_Schema):
+class LinkShape(BaseModel):
     """A sealed link. `target` is its path and query; `until` in Unix seconds, null without an end."""
 
     url: str
@@ -208,7 +202,7 @@ class LinkShape(_Schema):
     until: int | None
 
 
-class ReasonShape(_Schema):
+class ReasonShape(BaseModel):
     """What one rule said, or the first thing that kept it from speaking."""
 
     rule: str
@@ -218,7 +212,7 @@ class ReasonShape(_Schema):
     because: str
 
 
-class DecisionShape(_Schema):
+class DecisionShape(BaseModel):
     """The decision on one question; without a rule that allows, the answer is no."""
 
     recipient: str | None
@@ -229,7 +223,7 @@ class DecisionShape(_Schema):
     reasons: list[ReasonShape]
 
 
-class TransferShape(_Schema):
+class TransferShape(BaseModel):
     """A transfer. `bytes` counts those of the content that have arrived, each once; `rate` in bytes a second."""
 
     id: str
@@ -255,14 +249,14 @@ class TransferShape(_Schema):
     entry: str | None = Field(description="the file that is next")
 
 
-class TransferList(_Schema):
+class TransferList(BaseModel):
     """Transfers from the newest on; `next` goes into `before` for the next page."""
 
     transfers: list[TransferShape]
     next: str | None
 
 
-class Problem(_Schema):
+class Problem(BaseModel):
     """Problem details (RFC 9457). `reason` is a word that programs can go by."""
 
     type: str
@@ -277,7 +271,7 @@ class Problem(_Schema):
     reasons: list[ReasonShape] | None = None
 
 
-class RuleShape(_Schema):
+class RuleShape(BaseModel):
     """One rule, as the file has it."""
 
     name: str
@@ -288,7 +282,7 @@ class RuleShape(_Schema):
     actions: list[str]
 
 
-class RulesShape(_Schema):
+class RulesShape(BaseModel):
     """The rules in force, since when, and what is wrong with a file that came after them."""
 
     since: str
@@ -296,7 +290,7 @@ class RulesShape(_Schema):
     rules: list[RuleShape]
 
 
-class RecipientAsk(_Schema):
+class RecipientAsk(BaseModel):
     """What a recipient is to be called, and which groups it is in."""
 
     model_config = ConfigDict(extra="forbid")
@@ -304,7 +298,7 @@ class RecipientAsk(_Schema):
     groups: list[Annotated[str, Field(pattern=r"^[A-Za-z0-9._@-]{1,64}$")]] = []
 
 
-class TokenAsk(_Schema):
+class TokenAsk(BaseModel):
     """What a token is for, and for how many seconds it holds; without an end when not given."""
 
     model_config = ConfigDict(extra="forbid")
@@ -312,7 +306,7 @@ class TokenAsk(_Schema):
     seconds: int | None = Field(None, ge=1, le=LONGEST_SPAN)
 
 
-class TokenShape(_Schema):
+class TokenShape(BaseModel):
     """A token by its id. `token` itself is told once, when it is made."""
 
     id: str
@@ -323,7 +317,7 @@ class TokenShape(_Schema):
     token: str | None = None
 
 
-class RecipientShape(_Schema):
+class RecipientShape(BaseModel):
     """Somebody who obtains files. `disabled` since when, if so."""
 
     id: str
@@ -333,13 +327,13 @@ class RecipientShape(_Schema):
     tokens: list[TokenShape]
 
 
-class RecipientList(_Schema):
+class RecipientList(BaseModel):
     """Everybody known here."""
 
     recipients: list[RecipientShape]
 
 
-class AuditShape(_Schema):
+class AuditShape(BaseModel):
     """Something that changed who may have what, or a sign-in; `about` says to what."""
 
     id: int
@@ -351,14 +345,14 @@ class AuditShape(_Schema):
     about: dict[str, Any]
 
 
-class AuditList(_Schema):
+class AuditList(BaseModel):
     """A page of the audit, the newest first; `next` goes into `before` for the next one."""
 
     lines: list[AuditShape]
     next: int | None
 
 
-class LinkFacts(_Schema):
+class LinkFacts(BaseModel):
     """What is known of a link by its id; null where it was made elsewhere."""
 
     id: str
@@ -375,21 +369,21 @@ class LinkFacts(_Schema):
     key: str | None
 
 
-class RevokedShape(_Schema):
+class RevokedShape(BaseModel):
     """How many of a recipient's links were revoked now."""
 
     maker: str
     revoked: int
 
 
-class LinkList(_Schema):
+class LinkList(BaseModel):
     """Links, the newest first; `next` is what to go on before."""
 
     links: list[LinkFacts]
     next: float | None
 
 
-class QuotaShape(_Schema):
+class QuotaShape(BaseModel):
     """A quota of one rule, and what of it is used; bytes that are on their way count as used."""
 
     rule: str
@@ -400,7 +394,7 @@ class QuotaShape(_Schema):
     used_bytes: int
 
 
-class QuotaList(_Schema):
+class QuotaList(BaseModel):
     """Quotas, and what of each is used."""
 
     quotas: list[QuotaShape]
