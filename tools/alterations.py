@@ -92,11 +92,17 @@ class _Places(ast.NodeVisitor):
         before = self.text[start:stop].decode()
         self.found.append(Alteration(self.module, node.lineno, before, after, start, stop))
 
-    def visit_FunctionDef(self, node: ast.FunctionDef | ast.AsyncFunctionDef) -> None:
-        for statement in node.body:
+    def visit_FunctionDef(self, node: ast.FunctionDef | ast.AsyncFunctionDef | ast.ClassDef) -> None:
+        for statement in node.body:  # neither decorators nor defaults
             self.visit(statement)
 
+    visit_ClassDef = visit_FunctionDef
     visit_AsyncFunctionDef = visit_FunctionDef
+
+    def visit_Call(self, node: ast.Call) -> None:
+        """How a field of a dataclass is shown or compared is left alone."""
+        if ast.unparse(node.func) != "field":
+            self.generic_visit(node)
 
     def visit_AnnAssign(self, node: ast.AnnAssign) -> None:
         if node.value is not None:

@@ -65,6 +65,33 @@ def test_a_rule_holds_at_its_times(when: str, moment: str, holds: bool) -> None:
     assert holds or told.reasons[0].because.startswith("it appl")
 
 
+@pytest.mark.parametrize(
+    ("when", "of_the_time", "says"),
+    [
+        ('hours = "08:00-17:00"', True, "it applies from 08:00 to 17:00 (UTC), and it was 00:00"),
+        ('days = ["mon"]', True, "it applies on mon (UTC), not on thu"),
+        ("from = 2026-03-01T12:00:00Z", True, "it applies from 2026-03-01 12:00 UTC on"),
+        ("until = 1969-03-01T12:00:00Z", True, "it applied until 1969-03-01 12:00 UTC"),
+    ],
+)
+def test_why_a_rule_does_not_hold_at_a_time_is_said(when: str, of_the_time: bool, says: str) -> None:
+    [rule] = parse_rules(BASE + f"when = {{ {when} }}\n").rules
+    assert rule.conditions.of_the_time is of_the_time
+    assert rule.conditions.unmet_condition(ANYONE, SHEET, None, 0.0) == says
+    assert parse_rules(BASE).rules[0].conditions.of_the_time is False
+
+
+def test_rules_of_the_time_need_a_clock_and_others_do_not() -> None:
+    timed, plain = parse_rules(BASE + 'when = { hours = "08:00-17:00" }\n'), parse_rules(BASE)
+    assert plain.allows(ANYONE, "read", SHEET)
+    with pytest.raises(TypeError, match="have no clock"):
+        timed.allows(ANYONE, "read", SHEET)
+    by_day = timed.under(clock=lambda: 43_200.0)
+    assert by_day.allows(ANYONE, "read", SHEET)
+    assert not by_day.allows(ANYONE, "read", SHEET, now=0.0)
+    assert not timed.under(clock=lambda: 0.0).allows(ANYONE, "read", SHEET)
+
+
 def test_a_rule_holds_from_its_networks() -> None:
     rules = parse_rules(BASE + 'networks = ["10.0.0.0/8", "2001:db8::/32"]\n')
     for network, holds in {"10.1.2.3": True, "::ffff:10.1.2.3": True, "2001:db8::1": True, "11.0.0.1": False}.items():

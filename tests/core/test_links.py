@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 
 from invio.core.addresses import parse_address
 from invio.core.links.seals import (
+    QUERY_LIMIT,
     SealedLink,
     check_link,
     id_of_maker,
@@ -23,6 +24,7 @@ from invio.core.links.seals import (
     make_link,
     narrow_link,
     parse_link,
+    parse_query,
     parse_url,
 )
 from invio.core.links.terms import Asked, LinkRefused, agent_mark
@@ -202,6 +204,30 @@ def test_a_link_longer_than_a_query_may_be_is_not_made() -> None:
 def test_root_parameters_are_put_into_the_format_s_order() -> None:
     link = sealed({"to": "pilot-7", "as": "inline", "version": "3"})
     assert [name for name, _ in link.root] == ["version", "as", "to"]
+
+
+def test_the_strictest_of_each_condition_is_what_a_link_comes_to() -> None:
+    link = sealed({"to": "pilot-7", "id": "a1"}, ("rate", "500"), ("until", "900"), ("uses", "3"), ("via", "office"))
+    narrowed = narrow_link(link, [("rate", "200"), ("until", "950"), ("uses", "7"), ("via", "desk"), ("tag", "t-1")])
+    summary = narrowed.summary
+    assert (summary.to, summary.id, summary.tag, summary.via) == ("pilot-7", "a1", "t-1", "office / desk")
+    assert (summary.rate, summary.until, summary.uses) == (200, 900, 3)
+    assert sealed({}).summary == (None,) * 7
+
+
+def test_a_query_of_the_longest_length_is_read_and_a_longer_one_is_not() -> None:
+    pair = "via=" + "x" * (QUERY_LIMIT - len("via="))
+    assert parse_query(pair) == [("via", pair.removeprefix("via="))]
+    with pytest.raises(LinkRefused) as refused:
+        parse_query(pair + "x")
+    assert refused.value.reason.word == "malformed"
+
+
+@pytest.mark.parametrize("odd", ["\t", "\x00", " ", "\x1f", "\x7f"])
+def test_a_url_with_a_blank_or_a_control_character_is_malformed(odd: str) -> None:
+    assert verdict(f"http://h/get/a/b{odd}?key=k1&seal=x", Asked(NOW)) == "malformed"
+    with pytest.raises(LinkRefused, match="a blank or a control character"):
+        parse_url(f"http://h/get/a/b{odd}?key=k1&seal=x")
 
 
 @pytest.mark.parametrize("url", ["http://h/get/a/b?key=k1&seal=x ", "http://h/other/a", "\thttp://h/get/a/b?key=1"])

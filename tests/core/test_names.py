@@ -39,6 +39,22 @@ def test_a_long_name_keeps_its_extension() -> None:
     assert safe.endswith("ö.pdf")
 
 
+@pytest.mark.parametrize(
+    ("name", "ends"),
+    [
+        ("ö" * NAME_LIMIT, "öö"),  # as long as it may be: left as it is
+        ("ö" * NAME_LIMIT + ".tarball-of-a-day", "ö.tarball-of-a-day"),  # 16 characters are an extension still
+        ("ö" * NAME_LIMIT + ".tarball-of-a-week", "öö"),
+        ("ö" * (NAME_LIMIT + 3), "öö"),
+        ("ö" * (NAME_LIMIT + 3) + ".", "öö"),
+    ],
+)
+def test_a_name_is_cut_at_its_limit_and_its_extension_kept(name: str, ends: str) -> None:
+    safe = safe_name(name)
+    assert len(safe) == NAME_LIMIT
+    assert safe.endswith(ends)
+
+
 @given(st.text(max_size=300))
 def test_no_name_is_unsafe_or_changes_twice(name: str) -> None:
     safe = safe_name(name)

@@ -49,6 +49,8 @@ def test_a_pattern_matches_by_segments(pattern: str, address: str, expected: boo
         ("charts/approach/**", "charts/", True, False),
         ("charts/**/x.pdf", "charts/a/b/", True, False),
         ("**", "notices/", True, True),
+        ("charts/approach", "charts/approach/", False, False),
+        ("charts/*/**", "notices/a/", False, False),
     ],
 )
 def test_a_pattern_knows_which_folders_it_is_about(pattern: str, folder: str, reaches: bool, covers: bool) -> None:

@@ -22,6 +22,9 @@ def test_room_comes_when_the_oldest_rolls_out() -> None:
     assert room_at(Claim(quota, 2, 0), held, 400.0) == 200.0 + DAY
     assert room_at(Claim(quota, 1, 0), held, 100.0 + DAY) == 100.0 + DAY
     assert room_at(Claim(quota, 4, 0), [], 400.0) is None, "it alone is more than that"
+    full = [Use(100.0, 3, 0)]
+    assert room_at(Claim(quota, 1, 0), full, 100.0 + DAY) == 100.0 + DAY, "after a period it has rolled out"
+    assert room_at(Claim(quota, 1, 0), full, 99.0 + DAY) == 100.0 + DAY
 
 
 @given(

@@ -9,6 +9,7 @@ from invio.core.http.ranges import RANGES, Unsatisfiable, parse_range
     ("field", "expected"),
     [
         ("bytes=0-0", [(0, 1)]),
+        ("bytes=-20", [(0, 10)]),
         ("bytes=2-4", [(2, 5)]),
         ("bytes=5-", [(5, 10)]),
         ("bytes=-3", [(7, 10)]),

@@ -10,6 +10,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from invio.core.http.multipart import multipart
 from invio.core.http.replies import Content, Reply, Representation, Slice, Streamed, part_length, plan
 from invio.core.http.request_head import RequestHead
 from invio.core.readable import HeldInMemory
@@ -186,6 +187,16 @@ def test_ranges_that_overlap_or_touch_become_one_and_need_no_parts() -> None:
 def test_ranges_that_would_be_longer_than_the_file_get_the_file() -> None:
     reply = ask(file(300), range="bytes=0-99,110-199,210-299")
     assert (reply.status, reply.length) == (200, 300)
+
+
+def test_several_ranges_are_sent_as_parts_only_where_that_is_shorter_than_the_file() -> None:
+    seen = set()
+    for size in range(200, 420):
+        reply = ask(file(size), range="bytes=0-9,100-109")
+        parts = multipart([(0, 10), (100, 110)], size, "text/plain; charset=utf-8", "abc").length
+        assert reply.status == (206 if parts < size else 200), size
+        seen.add((parts < size, parts == size))
+    assert seen == {(True, False), (False, False), (False, True)}
 
 
 @given(st.lists(st.tuples(st.integers(0, 4100), st.integers(0, 500)), min_size=1, max_size=20))

@@ -77,6 +77,35 @@ def test_a_rule_for_any_store_holds_for_each() -> None:
     assert allows(rules(("allow", "anyone", "*/README.txt", "read")), ANYONE, "notices/README.txt")
 
 
+def test_the_history_is_told_which_rules_decided() -> None:
+    rule_set = rules(
+        ("allow", "group:pilots", "charts/**", "read"),
+        ("allow", "anyone", "charts/**, charts/a*", "read"),
+        ("deny", "anyone", "charts/drafts/**", "read"),
+    )
+    names = [rule.name for rule in rule_set.rules]
+    said = [
+        rule_set.decide_with_rules(PILOT, "read", parse_address(text))
+        for text in ("charts/a", "charts/drafts/a", "notices/a")
+    ]
+    assert said[0][0] is True
+    assert sorted(said[0][1].removeprefix("rules: ").split(", ")) == sorted(names[:2])
+    assert said[1:] == [(False, f"rules: {names[2]}"), (False, "rules: none")]
+
+
+def test_the_stores_in_which_somebody_may_do_something() -> None:
+    rule_set = rules(
+        ("allow", "group:pilots", "charts/**, models/**", "read"),
+        ("deny", "anyone", "archive/**", "read"),
+        ("allow", "anyone", "notices/**", "list"),
+        ("allow", "group:office", "**", "read"),
+    )
+    assert rule_set.reached_by(PILOT, "read") == {"charts", "models"}
+    assert rule_set.reached_by(PILOT, "list") == {"notices"}
+    assert rule_set.reached_by(ANYONE, "read") == frozenset()
+    assert rule_set.reached_by(OFFICE, "read") is None, "in any"
+
+
 def test_an_explanation_names_who_spoke_and_what_kept_the_others_from_it() -> None:
     rule_set = rules(
         ("allow", "group:pilots", "charts/**", "read"),
