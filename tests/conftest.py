@@ -35,12 +35,22 @@ def browser() -> Iterator[Browser]:
 
 @pytest.fixture
 def start(tmp_path: Path) -> Iterator[Callable[..., Service]]:
-    """Starts services: `start(files={"files/a.txt": b"…"}, rules="…")`; all are ended afterwards."""
+    """Starts services: `start(files={"files/a.txt": b"…"}, rules="…")`; all are ended after the test."""
+    yield from _starting(tmp_path)
+
+
+@pytest.fixture(scope="module")
+def start_shared(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Callable[..., Service]]:
+    """Like `start`, for services that all tests of a module share; they are ended after the last one."""
+    yield from _starting(tmp_path_factory.mktemp("shared"))
+
+
+def _starting(place: Path) -> Iterator[Callable[..., Service]]:
     started: list[Service] = []
 
     def begin(folder: Path | None = None, **given: object) -> Service:
         if folder is None:
-            folder = tmp_path / f"service-{len(started)}"
+            folder = place / f"service-{len(started)}"
             make_folder(folder, **given)  # type: ignore[arg-type]
         service = Service.start(folder)
         started.append(service)

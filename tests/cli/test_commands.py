@@ -41,8 +41,15 @@ actions = ["list", "read", "bundle", "link", "put", "manage"]
 BIG = os.urandom(3_000_000)
 
 
+@pytest.fixture(scope="module")
+def service(start_shared: Callable[..., Service]) -> Service:
+    files = {"charts/north.pdf": b"n" * 2000, "charts/drafts/w.pdf": b"w", "charts/Å – 潮.txt": b"x", "big.bin": BIG}
+    return start_shared(files=files, rules=RULES)
+
+
 @pytest.fixture
-def service(start: Callable[..., Service]) -> Service:
+def own(start: Callable[..., Service]) -> Service:
+    """One that a test may alter or end, or in which nothing else is to have happened."""
     files = {"charts/north.pdf": b"n" * 2000, "charts/drafts/w.pdf": b"w", "charts/Å – 潮.txt": b"x", "big.bin": BIG}
     return start(files=files, rules=RULES)
 
@@ -85,8 +92,8 @@ def test_fetch_saves_under_the_names_and_says_so(ann: Invio, tmp_path: Path) -> 
     assert ann("fetch", "files/big.bin", "-o", "renamed.bin").stdout == "renamed.bin: 2.9 MiB, SHA-256 verified\n"
 
 
-def test_fetch_goes_on_where_it_was_killed(ann: Invio, service: Service, tmp_path: Path) -> None:
-    link = service.url + service.link("files/big.bin", {"to": "bob"}, rate=3_000_000)
+def test_fetch_goes_on_where_it_was_killed(ann: Invio, own: Service, tmp_path: Path) -> None:
+    link = own.url + own.link("files/big.bin", {"to": "bob"}, rate=3_000_000)
     first = subprocess.Popen([INVIO, "fetch", link], cwd=tmp_path, stderr=subprocess.DEVNULL)
     part = tmp_path / "big.bin.part"
     for _ in range(100):
@@ -101,7 +108,7 @@ def test_fetch_goes_on_where_it_was_killed(ann: Invio, service: Service, tmp_pat
     assert "were there already" in again.stdout
     assert (tmp_path / "big.bin").read_bytes() == BIG
     assert sorted(path.name for path in tmp_path.glob("big*")) == ["big.bin"]
-    [shown] = json.loads(ann("transfers", "--json").stdout)["transfers"]
+    [shown] = own.transfers()
     assert (shown["requests"], shown["state"], shown["bytes"]) == (2, "complete", len(BIG))
 
 

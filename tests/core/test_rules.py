@@ -100,8 +100,8 @@ def test_the_stores_in_which_somebody_may_do_something() -> None:
         ("allow", "anyone", "notices/**", "list"),
         ("allow", "group:office", "**", "read"),
     )
-    assert rule_set.reached_by(PILOT, "read") == {"charts", "models"}
-    assert rule_set.reached_by(PILOT, "list") == {"notices"}
+    assert rule_set.reached_by(PILOT, "read") == frozenset({"charts", "models"})
+    assert rule_set.reached_by(PILOT, "list") == frozenset({"notices"})
     assert rule_set.reached_by(ANYONE, "read") == frozenset()
     assert rule_set.reached_by(OFFICE, "read") is None, "in any"
 

@@ -47,8 +47,14 @@ FILES = {
 }
 
 
+@pytest.fixture(scope="module")
+def service(start_shared: Start) -> Service:
+    return start_shared(files=FILES, rules=CLOSED, settings=SETTINGS)
+
+
 @pytest.fixture
-def service(start: Start) -> Service:
+def own(start: Start) -> Service:
+    """One that a test may alter or end, or in which nothing else is to have happened."""
     return start(files=FILES, rules=CLOSED, settings=SETTINGS)
 
 
@@ -118,12 +124,12 @@ def test_any_ranges_of_an_archive_join_to_the_same_bytes(service: Service) -> No
     ],
 )
 def test_what_cannot_be_bundled_is_refused_by_name(
-    service: Service, files: list[str], status: int, reason: str, names: list[str] | None
+    own: Service, files: list[str], status: int, reason: str, names: list[str] | None
 ) -> None:
-    refused = bundle(service, files)
+    refused = bundle(own, files)
     assert (refused.status_code, refused.json()["reason"]) == (status, reason)
     assert refused.json().get("names") == names
-    assert service.transfers() == []
+    assert own.transfers() == []
 
 
 def test_somebody_who_is_not_signed_in_is_told_that_this_may_help(service: Service) -> None:
@@ -138,19 +144,19 @@ def test_a_bundle_is_its_maker_s_own(service: Service) -> None:
     assert service.get(told["url"], "bob").status_code == 200
 
 
-def test_rights_are_checked_again_when_the_archive_is_fetched(service: Service, start: Start) -> None:
-    told = bundle(service, ["files/a/chart.pdf"], who="bob").json()
-    service.stop()
-    (service.folder / "rules.toml").write_text(CLOSED.replace("files/drafts/**", "files/a/**"))
-    again = start(service.folder)
+def test_rights_are_checked_again_when_the_archive_is_fetched(own: Service, start: Start) -> None:
+    told = bundle(own, ["files/a/chart.pdf"], who="bob").json()
+    own.stop()
+    (own.folder / "rules.toml").write_text(CLOSED.replace("files/drafts/**", "files/a/**"))
+    again = start(own.folder)
     assert again.get(told["url"], "bob").json()["names"] == ["files/a/chart.pdf"]
 
 
-def test_a_changed_file_makes_another_archive(service: Service) -> None:
-    told = bundle(service, ["files/empty", "files/b/chart.pdf"]).json()
-    before = service.get(told["url"], "bob")
-    (service.folder / "files" / "empty").write_bytes(b"no longer")
-    after = service.get(told["url"], "bob", Range="bytes=10-", If_Range=before.headers["etag"])
+def test_a_changed_file_makes_another_archive(own: Service) -> None:
+    told = bundle(own, ["files/empty", "files/b/chart.pdf"]).json()
+    before = own.get(told["url"], "bob")
+    (own.folder / "files" / "empty").write_bytes(b"no longer")
+    after = own.get(told["url"], "bob", Range="bytes=10-", If_Range=before.headers["etag"])
     assert after.status_code == 200
     assert after.headers["etag"] != before.headers["etag"]
     with zipfile.ZipFile(io.BytesIO(after.content)) as archive:
@@ -158,8 +164,8 @@ def test_a_changed_file_makes_another_archive(service: Service) -> None:
         assert archive.read("empty") == b"no longer"
 
 
-def test_a_form_without_scripts_is_answered_with_the_archive(service: Service) -> None:
-    with service.client() as browser:
+def test_a_form_without_scripts_is_answered_with_the_archive(own: Service) -> None:
+    with own.client() as browser:
         body = "file=files%2Fempty&file=files%2Fb%2Fchart.pdf&name=f%C3%BCr+morgen"
         headers = {"content-type": "application/x-www-form-urlencoded", "accept": "text/html"}
         sent = browser.post("/bundles", content=body, headers=headers)
@@ -169,13 +175,13 @@ def test_a_form_without_scripts_is_answered_with_the_archive(service: Service) -
         assert zipfile.ZipFile(io.BytesIO(archive.content)).namelist() == ["empty", "chart.pdf"]
 
 
-def test_many_clients_get_each_their_own(service: Service) -> None:
+def test_many_clients_get_each_their_own(own: Service) -> None:
     selections = [["files/big.bin", "files/a/chart.pdf"], ["files/b/", "files/empty"], ["files/a/", "tables/tides.csv"]]
 
     def fetch(number: int) -> tuple[int, bool, str]:
         chosen = selections[number % 3]
-        told = bundle(service, chosen).json()
-        content = service.get(told["url"], "bob").content
+        told = bundle(own, chosen).json()
+        content = own.get(told["url"], "bob").content
         with zipfile.ZipFile(io.BytesIO(content)) as archive:
             sound = archive.testzip() is None and len(content) == told["size"]
             tides = [
@@ -189,19 +195,19 @@ def test_many_clients_get_each_their_own(service: Service) -> None:
     assert len({(kind, contents) for kind, _, contents in results}) == 3
 
 
-def test_nothing_of_an_archive_is_left_on_the_disk(service: Service) -> None:
+def test_nothing_of_an_archive_is_left_on_the_disk(own: Service) -> None:
     def everything() -> set[Path]:
         # What is deflated is kept for the next archive; of archives themselves there is nothing.
-        kept = service.folder / "data" / "deflated"
+        kept = own.folder / "data" / "deflated"
         return {
             path
-            for path in service.folder.rglob("*")
+            for path in own.folder.rglob("*")
             if "records.sqlite" not in path.name and kept not in (path, path.parent)
         }
 
     before = everything()
-    told = bundle(service, ["files/big.bin", "tables/tides.csv"]).json()
-    service.get(told["url"], "bob")
+    told = bundle(own, ["files/big.bin", "tables/tides.csv"]).json()
+    own.get(told["url"], "bob")
     assert everything() == before
 
 

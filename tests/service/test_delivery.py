@@ -23,8 +23,14 @@ FILES = {
 }
 
 
+@pytest.fixture(scope="module")
+def service(start_shared: Start) -> Service:
+    return start_shared(files=FILES)
+
+
 @pytest.fixture
-def service(start: Start) -> Service:
+def own(start: Start) -> Service:
+    """One that a test may alter or end, or in which nothing else is to have happened."""
     return start(files=FILES)
 
 
@@ -38,13 +44,13 @@ def test_a_file_is_delivered_whole_with_its_headers(service: Service) -> None:
     assert "server" not in answer.headers
 
 
-def test_head_says_what_get_would_and_delivers_nothing(service: Service) -> None:
-    head, get = (get_raw(service.port, "/get/files/a.txt", method=method) for method in ("HEAD", "GET"))
+def test_head_says_what_get_would_and_delivers_nothing(own: Service) -> None:
+    head, get = (get_raw(own.port, "/get/files/a.txt", method=method) for method in ("HEAD", "GET"))
     volatile = {"date"}
     assert {k: v for k, v in head.headers.items() if k not in volatile} == {
         k: v for k, v in get.headers.items() if k not in volatile
     }
-    assert len(service.transfers()) == 1
+    assert len(own.transfers()) == 1
 
 
 def test_a_part_a_repeat_and_a_range_beyond(service: Service) -> None:
@@ -61,18 +67,18 @@ def test_a_part_a_repeat_and_a_range_beyond(service: Service) -> None:
     assert service.get("/get/files/a.txt", If_Match='"other"').status_code == 412
 
 
-def test_a_file_that_changed_gets_another_tag_and_is_sent_whole(service: Service) -> None:
-    tag = service.get("/get/files/a.txt").headers["etag"]
-    (service.folder / "files" / "a.txt").write_bytes(b"another content")
-    answer = service.get("/get/files/a.txt", Range="bytes=2-", If_Range=tag)
+def test_a_file_that_changed_gets_another_tag_and_is_sent_whole(own: Service) -> None:
+    tag = own.get("/get/files/a.txt").headers["etag"]
+    (own.folder / "files" / "a.txt").write_bytes(b"another content")
+    answer = own.get("/get/files/a.txt", Range="bytes=2-", If_Range=tag)
     assert (answer.status_code, answer.content) == (200, b"another content")
     assert answer.headers["etag"] != tag
 
 
-def test_an_empty_file_is_delivered_and_complete(service: Service) -> None:
-    answer = service.get("/get/files/empty.dat")
+def test_an_empty_file_is_delivered_and_complete(own: Service) -> None:
+    answer = own.get("/get/files/empty.dat")
     assert (answer.status_code, answer.content) == (200, b"")
-    assert [shown["state"] for shown in service.transfers()] == ["complete"]
+    assert [shown["state"] for shown in own.transfers()] == ["complete"]
 
 
 def test_curl_resumes_half_a_file_byte_for_byte_and_keeps_its_name(service: Service, tmp_path: Path) -> None:
@@ -116,14 +122,14 @@ def test_no_path_leads_outside_or_to_a_traceback(service: Service) -> None:
     assert "Traceback" not in service.logged()
 
 
-def test_raw_bytes_that_are_no_request_do_no_harm(service: Service) -> None:
+def test_raw_bytes_that_are_no_request_do_no_harm(own: Service) -> None:
     for request in (b"GET /get/files/\xff\xfe HTTP/1.1\r\nhost: x\r\n\r\n", b"\x16\x03\x01\r\n\r\n", b"GET\r\n\r\n",
                     b"GET /get/files/a.txt HTTP/1.1\r\nhost: x\r\nrange: \xff\xfe\r\n\r\n",
                     b"GET /get/files/a.txt HTTP/1.1\r\nhost: x\r\ncookie: \xff=;;;\r\n\r\n",
                     b"GET /get/files/a.txt HTTP/1.1\r\nhost: x\r\nauthorization: Bearer \xff\r\n\r\n"):  # fmt: skip
-        assert raw(service.port, request).status in (200, 400, 401)
-    assert service.get("/get/files/a.txt").content == FILES["a.txt"]
-    assert "Traceback" not in service.logged()
+        assert raw(own.port, request).status in (200, 400, 401)
+    assert own.get("/get/files/a.txt").content == FILES["a.txt"]
+    assert "Traceback" not in own.logged()
 
 
 HEADER_TEXT = st.text(st.characters(min_codepoint=32, max_codepoint=126), max_size=40)

@@ -47,9 +47,9 @@ def nginx() -> str:
     raise AssertionError("there is no nginx; 'sh tools/front_server.sh' gets it")
 
 
-@pytest.fixture
-def service(start: Start) -> Service:
-    return start(files=FILES, settings=SETTINGS)
+@pytest.fixture(scope="module")
+def service(start_shared: Start) -> Service:
+    return start_shared(files=FILES, settings=SETTINGS)
 
 
 @pytest.fixture

@@ -21,8 +21,14 @@ FILES = {"a.txt": b"content", "sub/=b.txt": b"b" * 1000}
 CREW = RULES + '\n[[rule]]\neffect = "allow"\nwho = ["group:crew"]\nwhat = ["files/**"]\nactions = ["link", "read"]\n'
 
 
+@pytest.fixture(scope="module")
+def service(start_shared: Start) -> Service:
+    return start_shared(files=FILES, rules=CREW)
+
+
 @pytest.fixture
-def service(start: Start) -> Service:
+def own(start: Start) -> Service:
+    """One that a test may alter or end, or in which nothing else is to have happened."""
     return start(files=FILES, rules=CREW)
 
 
@@ -49,18 +55,18 @@ def test_links_are_listed_inspected_and_revoked(service: Service) -> None:
     assert json.loads(invio(service, "link", "list", "--json").stdout)["links"][0]["state"] == "revoked"
 
 
-def test_nobody_revokes_another_s_link_and_those_who_manage_any(service: Service) -> None:
-    with service.client("ann") as client:
+def test_nobody_revokes_another_s_link_and_those_who_manage_any(own: Service) -> None:
+    with own.client("ann") as client:
         made = client.post("/api/links", json={"address": "files/a.txt"}).json()
-    assert invio(service, "link", "revoke", made["id"], who="bob").exit_code == 1
-    with service.client() as client:
+    assert invio(own, "link", "revoke", made["id"], who="bob").exit_code == 1
+    with own.client() as client:
         assert client.delete(f"/api/links/{made['id']}").status_code == 401
         assert client.get("/api/links").status_code == 401
-    assert json.loads(invio(service, "link", "list", "--json", who="bob").stdout)["links"] == []
-    elsewhere = service.link("files/a.txt", {"id": "from-elsewhere"})
-    assert invio(service, "link", "revoke", "from-elsewhere").exit_code == 0
-    assert service.get(elsewhere).status_code == 410, "a link need not be known to be revoked"
-    assert service.get(made["target"]).status_code == 200
+    assert json.loads(invio(own, "link", "list", "--json", who="bob").stdout)["links"] == []
+    elsewhere = own.link("files/a.txt", {"id": "from-elsewhere"})
+    assert invio(own, "link", "revoke", "from-elsewhere").exit_code == 0
+    assert own.get(elsewhere).status_code == 410, "a link need not be known to be revoked"
+    assert own.get(made["target"]).status_code == 200
 
 
 def test_the_rules_say_for_how_long_a_link_holds(start: Start) -> None:
@@ -93,14 +99,14 @@ def history(service: Service, who: str = "ann", **filters: str) -> list[dict[str
         return [json.loads(line) for line in answer.text.splitlines()]
 
 
-def test_the_history_tells_who_obtained_what_and_how_it_ended(service: Service) -> None:
-    link = service.link("files/a.txt", {"id": "mail-1", "to": "cleo"}, via="newsletter")
-    service.get("/get/files/a.txt", "bob")
-    service.get("/get/files/sub/%3Db.txt", "ann", range="bytes=0-99")
+def test_the_history_tells_who_obtained_what_and_how_it_ended(own: Service) -> None:
+    link = own.link("files/a.txt", {"id": "mail-1", "to": "cleo"}, via="newsletter")
+    own.get("/get/files/a.txt", "bob")
+    own.get("/get/files/sub/%3Db.txt", "ann", range="bytes=0-99")
     began = time.time()
-    service.get(link)
-    assert service.get("/get/files/a.txt").status_code == 200
-    told = history(service)
+    own.get(link)
+    assert own.get("/get/files/a.txt").status_code == 200
+    told = history(own)
     assert [(one["recipient"], one["link"], one["state"]) for one in told] == [
         (None, None, "complete"),
         ("cleo", "mail-1", "complete"),
@@ -120,16 +126,16 @@ def test_the_history_tells_who_obtained_what_and_how_it_ended(service: Service) 
         ({"limit": "3"}, 3),
         ({"recipient": "nobody"}, 0),
     ):
-        assert len(history(service, **filters)) == count, filters
-    assert [one["recipient"] for one in history(service, "bob")] == ["bob"], "of others' it tells nothing"
-    rows = list(csv.DictReader(io.StringIO(invio(service, "history", "--csv").stdout)))
+        assert len(history(own, **filters)) == count, filters
+    assert [one["recipient"] for one in history(own, "bob")] == ["bob"], "of others' it tells nothing"
+    rows = list(csv.DictReader(io.StringIO(invio(own, "history", "--csv").stdout)))
     assert [row["address"] for row in rows] == [one["address"] for one in told]
     assert rows[2]["coverage"] == "0-100"
-    shown = invio(service, "history", "--recipient", "cleo").stdout
+    shown = invio(own, "history", "--recipient", "cleo").stdout
     assert "link mail-1" in shown
-    whole = json.dumps(told) + service.logged() + service.errors.read_text()
+    whole = json.dumps(told) + own.logged() + own.errors.read_text()
     assert "seal=" not in whole
-    assert service.tokens["bob"] not in whole
+    assert own.tokens["bob"] not in whole
 
 
 def test_a_long_history_is_streamed_and_kept_for_as_long_as_the_settings_say(start: Start) -> None:

@@ -30,8 +30,14 @@ actions = ["list", "read", "bundle", "link", "put", "manage"]
 """
 
 
+@pytest.fixture(scope="module")
+def service(start_shared: Start) -> Service:
+    return start_shared(files={"a.txt": b"content"}, rules=READERS)
+
+
 @pytest.fixture
-def service(start: Start) -> Service:
+def own(start: Start) -> Service:
+    """One that a test may alter or end, or in which nothing else is to have happened."""
     return start(files={"a.txt": b"content"}, rules=READERS)
 
 
@@ -144,11 +150,11 @@ def test_a_hundred_guesses_at_once_are_a_hundred_guesses(service: Service) -> No
     assert answers[401] + answers[429] == 40
 
 
-def test_a_token_sets_no_password_and_a_password_needs_the_one_before_it(service: Service) -> None:
-    with service.client("bob") as bob:
+def test_a_token_sets_no_password_and_a_password_needs_the_one_before_it(own: Service) -> None:
+    with own.client("bob") as bob:
         first = bob.put("/api/recipients/bob/password", json={"password": PASSWORD})
         assert (first.status_code, "ask an administrator" in first.json()["detail"]) == (403, True)
-        with service.client("ann") as ann:
+        with own.client("ann") as ann:
             assert ann.put("/api/recipients/bob/password", json={"password": PASSWORD}).status_code == 204
         for given in ({}, {"current": "not this one"}):
             refused = bob.put("/api/recipients/bob/password", json={"password": "another long wall", **given})
@@ -156,11 +162,11 @@ def test_a_token_sets_no_password_and_a_password_needs_the_one_before_it(service
         kept = bob.put("/api/recipients/bob/password", json={"password": "another long wall", "current": PASSWORD})
         assert kept.status_code == 204
     same = {"sec-fetch-site": "same-origin"}
-    with service.client() as browser:
-        assert browser.post("/api/sessions", json={"token": service.tokens["bob"]}).status_code == 201
+    with own.client() as browser:
+        assert browser.post("/api/sessions", json={"token": own.tokens["bob"]}).status_code == 201
         by_token = browser.put("/api/recipients/bob/password", json={"password": PASSWORD}, headers=same)
         assert by_token.status_code == 403, "a session that a token has opened is worth no more than the token"
-    with service.client() as browser:
+    with own.client() as browser:
         given = {"recipient": "bob", "password": "another long wall"}
         assert browser.post("/api/sessions", json=given).status_code == 201
         lately = browser.put("/api/recipients/bob/password", json={"password": PASSWORD}, headers=same)
@@ -199,8 +205,8 @@ def test_nobody_is_called_what_means_others(service: Service) -> None:
             assert ann.put(f"/api/recipients/{name}", json={}).status_code == 400
 
 
-def test_whatever_changes_who_may_have_what_is_written_down(service: Service) -> None:
-    with service.client("ann") as ann, service.client() as nobody:
+def test_whatever_changes_who_may_have_what_is_written_down(own: Service) -> None:
+    with own.client("ann") as ann, own.client() as nobody:
         ann.put("/api/recipients/eve", json={"groups": ["admins"]})
         token = ann.post("/api/recipients/eve/tokens", json={"label": "x"}).json()
         ann.delete(f"/api/recipients/eve/tokens/{token['id']}")
@@ -210,7 +216,7 @@ def test_whatever_changes_who_may_have_what_is_written_down(service: Service) ->
         made = ann.post("/api/links", json={"address": "files/a.txt"}).json()
         ann.delete(f"/api/links/{made['id']}")
         ann.post("/api/recipients/eve/disable")
-    events = [json.loads(line) for line in service.logged().splitlines() if '"invio.audit"' in line]
+    events = [json.loads(line) for line in own.logged().splitlines() if '"invio.audit"' in line]
     assert [one["event"] for one in events] == [
         "recipient.saved", "token.made", "token.ended", "password.set", "sign-in.attempt", "sign-in.attempt",
         "sign-in.done", "link.made", "link.revoked", "recipient.disabled",
@@ -218,12 +224,12 @@ def test_whatever_changes_who_may_have_what_is_written_down(service: Service) ->
     assert (events[0]["by"], events[0]["recipient"], events[0]["groups"]) == ("ann", "eve", ["admins"])
     assert all(one["network"] == "127.0.0.1" for one in events)
     for secret in (PASSWORD, token["token"], made["target"].rpartition("seal=")[2]):
-        assert secret not in service.logged()
+        assert secret not in own.logged()
 
 
-def test_keys_are_rotated_with_an_overlap(service: Service) -> None:
-    keys = str(service.folder / "keys.json")
-    old = service.link("files/a.txt")
+def test_keys_are_rotated_with_an_overlap(own: Service) -> None:
+    keys = str(own.folder / "keys.json")
+    old = own.link("files/a.txt")
 
     def run(*command: str) -> Result:
         return CliRunner().invoke(main, ["keys", *command, "--keys", keys])
@@ -231,43 +237,43 @@ def test_keys_are_rotated_with_an_overlap(service: Service) -> None:
     first = json.loads(run("list", "--json").stdout)["keys"]
     assert [one["current"] for one in first] == [True]
     assert "seals new links now" in run("new", "autumn").stdout
-    new = service.link("files/a.txt")
+    new = own.link("files/a.txt")
     assert "key=autumn" in new
     for _ in range(50):
-        if service.get(new).status_code == 200:
+        if own.get(new).status_code == 200:
             break
         time.sleep(0.1)
-    assert (service.get(old).status_code, service.get(new).status_code) == (200, 200)
+    assert (own.get(old).status_code, own.get(new).status_code) == (200, 200)
     assert run("retire", "autumn").exit_code == 1
     assert run("new", "autumn").exit_code == 1
     assert run("retire", first[0]["id"]).exit_code == 0
     for _ in range(50):
-        if service.get(old).status_code == 403:
+        if own.get(old).status_code == 403:
             break
         time.sleep(0.1)
-    refused = service.get(old)
+    refused = own.get(old)
     assert (refused.status_code, refused.json()["reason"]) == (403, "unknown-key")
-    assert service.get(new).status_code == 200
-    (service.folder / "keys.json").write_text("{}")
+    assert own.get(new).status_code == 200
+    (own.folder / "keys.json").write_text("{}")
     for _ in range(50):
-        if "keys" in service.get("/readyz").json().get("hints", {}):
+        if "keys" in own.get("/readyz").json().get("hints", {}):
             break
         time.sleep(0.1)
-    assert service.get(new).status_code == 200, "a broken key file leaves the keys before it in force"
-    with service.client("ann") as client:
+    assert own.get(new).status_code == 200, "a broken key file leaves the keys before it in force"
+    with own.client("ann") as client:
         made = client.post("/api/links", json={"address": "files/a.txt"}).json()
     assert made["key"] == "autumn"
 
 
-def test_a_password_opens_the_console_and_nothing_else(service: Service) -> None:
-    with service.client("ann") as client:
+def test_a_password_opens_the_console_and_nothing_else(own: Service) -> None:
+    with own.client("ann") as client:
         short = client.put("/api/recipients/bob/password", json={"password": "short"})
         assert (short.status_code, "at least 10" in short.json()["detail"]) == (400, True)
         assert client.put("/api/recipients/bob/password", json={"password": "a long harbour wall"}).status_code == 204
         assert (
             client.put("/api/recipients/nobody/password", json={"password": "a long harbour wall"}).status_code == 404
         )
-    with service.client() as client:
+    with own.client() as client:
         given = {"recipient": "bob", "password": "a long harbour wall"}
         assert client.post("/api/sessions", json=given).json()["recipient"] == "bob"
         cookie = client.cookies["invio-session"]
@@ -280,24 +286,24 @@ def test_a_password_opens_the_console_and_nothing_else(service: Service) -> None
             assert client.post("/api/sessions", json=wrong).status_code == 401
         assert client.post("/api/sessions", json={"recipient": "bob"}).status_code == 400
         assert client.post("/api/sessions", json={**given, "token": "x"}).status_code == 400
-    kept = sqlite3.connect(service.folder / "data" / "records.sqlite")
+    kept = sqlite3.connect(own.folder / "data" / "records.sqlite")
     [hashed] = kept.execute("SELECT password FROM recipients WHERE id = 'bob'").fetchone()
     kept.close()
     assert hashed.startswith("$argon2id$")
-    with service.client("bob") as client:
+    with own.client("bob") as client:
         assert client.put("/api/recipients/ann/password", json={"password": None}).status_code == 403
         given = {"password": "another harbour wall", "current": "a long harbour wall"}
         assert client.put("/api/recipients/bob/password", json=given).status_code == 204
     time.sleep(2.2)
-    over = service.get("/api/sessions/current", cookie=f"invio-session={cookie}")
+    over = own.get("/api/sessions/current", cookie=f"invio-session={cookie}")
     assert over.json()["recipient"] is None, "a new password ends the sessions before it"
     set_again = CliRunner().invoke(
         main,
-        ["recipients", "password", "bob", "--url", service.url, "--token", service.tokens["ann"]],
+        ["recipients", "password", "bob", "--url", own.url, "--token", own.tokens["ann"]],
         input="yet another wall\nyet another wall\n",
     )
     assert set_again.exit_code == 0, set_again.output
-    with service.client() as client:
+    with own.client() as client:
         answer = client.post("/api/sessions", json={"recipient": "bob", "password": "yet another wall"})
         assert answer.status_code == 201
-    assert "yet another wall" not in service.logged()
+    assert "yet another wall" not in own.logged()

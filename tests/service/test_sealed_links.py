@@ -33,8 +33,17 @@ actions = ["link"]
 """
 
 
+@pytest.fixture(scope="module")
+def service(start_shared: Start) -> Service:
+    return start_shared(
+        files={"a.txt": b"tide", "big.bin": bytes(2_000_000), "open/b.txt": b"b", "open/secret/c.txt": b"c"},
+        rules=CLOSED,
+    )
+
+
 @pytest.fixture
-def service(start: Start) -> Service:
+def own(start: Start) -> Service:
+    """One that a test may alter or end, or in which nothing else is to have happened."""
     return start(
         files={"a.txt": b"tide", "big.bin": bytes(2_000_000), "open/b.txt": b"b", "open/secret/c.txt": b"c"},
         rules=CLOSED,
@@ -117,13 +126,13 @@ def test_a_rate_in_a_link_holds(service: Service) -> None:
     assert 0.9 < time.perf_counter() - began < 5
 
 
-def test_a_narrowed_link_is_honoured_and_recorded(service: Service) -> None:
-    link = parse_url(service.link("files/a.txt", {"in": "files/", "to": "bob"}))
+def test_a_narrowed_link_is_honoured_and_recorded(own: Service) -> None:
+    link = parse_url(own.link("files/a.txt", {"in": "files/", "to": "bob"}))
     narrowed = narrow_link(link, [("only", "files/open/"), ("via", "deck hand"), ("tag", "t1")])
-    assert service.get(link_target(narrowed)).json()["reason"] == "out-of-scope"
+    assert own.get(link_target(narrowed)).json()["reason"] == "out-of-scope"
     inside = narrow_link(narrowed, [], parse_address("files/open/b.txt"))
-    assert service.get(link_target(inside)).content == b"b"
-    [shown] = service.transfers()
+    assert own.get(link_target(inside)).content == b"b"
+    [shown] = own.transfers()
     assert (shown["recipient"], shown["via"], shown["tag"]) == ("bob", "deck hand", "t1")
 
 
@@ -149,12 +158,12 @@ def test_the_service_makes_links_for_those_who_may(service: Service) -> None:
         assert anyone.post("/api/links", json={"address": "files/open/b.txt"}).status_code == 401
 
 
-def test_a_seal_is_written_down_nowhere(service: Service) -> None:
-    link = service.link("files/a.txt", {"id": "a1"}, until=int(time.time()) + 60)
+def test_a_seal_is_written_down_nowhere(own: Service) -> None:
+    link = own.link("files/a.txt", {"id": "a1"}, until=int(time.time()) + 60)
     seal = link.rpartition("seal=")[2]
-    service.get(link)
-    service.get(link + "x")
-    service.stop()
-    for path in service.folder.rglob("*"):
+    own.get(link)
+    own.get(link + "x")
+    own.stop()
+    for path in own.folder.rglob("*"):
         if path.is_file():
             assert seal.encode() not in path.read_bytes(), path

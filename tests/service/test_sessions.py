@@ -9,9 +9,9 @@ import pytest
 from tests.running import Service
 
 
-@pytest.fixture
-def service(start: Callable[..., Service]) -> Service:
-    return start(files={"a.txt": b"a"}, rules="")
+@pytest.fixture(scope="module")
+def service(start_shared: Callable[..., Service]) -> Service:
+    return start_shared(files={"a.txt": b"a"}, rules="")
 
 
 def test_a_token_becomes_a_session_and_the_session_ends(service: Service) -> None:

@@ -34,8 +34,14 @@ actions = ["read"]
 """
 
 
+@pytest.fixture(scope="module")
+def service(start_shared: Start) -> Service:
+    return start_shared(files={"a.txt": b"content", "b.txt": b"b" * 1000, "drafts/d.txt": b"d"}, rules=RULES + DRAFTS)
+
+
 @pytest.fixture
-def service(start: Start) -> Service:
+def own(start: Start) -> Service:
+    """One that a test may alter or end, or in which nothing else is to have happened."""
     return start(files={"a.txt": b"content", "b.txt": b"b" * 1000, "drafts/d.txt": b"d"}, rules=RULES + DRAFTS)
 
 
@@ -99,25 +105,25 @@ def test_each_delivery_names_its_credential_and_the_rules_that_allowed_it(servic
     assert not [one for one in secrets if one in json.dumps(history(service)) + service.logged()]
 
 
-def test_a_refusal_names_the_rules_that_denied_it(service: Service) -> None:
-    assert service.get("/get/files/drafts/d.txt", "bob").status_code == 403
-    assert service.get("/get/elsewhere/x.txt", "bob").status_code == 404
-    assert service.get("/get/files/none.txt", "bob").status_code == 404
-    told = [(one["reason"].partition(":")[0], one["decided_by"]) for one in reversed(history(service))]
+def test_a_refusal_names_the_rules_that_denied_it(own: Service) -> None:
+    assert own.get("/get/files/drafts/d.txt", "bob").status_code == 403
+    assert own.get("/get/elsewhere/x.txt", "bob").status_code == 404
+    assert own.get("/get/files/none.txt", "bob").status_code == 404
+    told = [(one["reason"].partition(":")[0], one["decided_by"]) for one in reversed(history(own))]
     assert told == [("not-allowed", "rules: no drafts"), ("missing", "rules: none"), ("missing", None)]
 
 
-def test_what_goes_on_by_another_token_or_from_elsewhere_tells_of_both(service: Service) -> None:
-    first, second = token_of_bob(service, "first"), token_of_bob(service, "second")
-    get(service, "/get/files/b.txt", first["token"], range="bytes=0-99")
-    get(service, "/get/files/b.txt", second["token"], range="bytes=100-199")
+def test_what_goes_on_by_another_token_or_from_elsewhere_tells_of_both(own: Service) -> None:
+    first, second = token_of_bob(own, "first"), token_of_bob(own, "second")
+    get(own, "/get/files/b.txt", first["token"], range="bytes=0-99")
+    get(own, "/get/files/b.txt", second["token"], range="bytes=100-199")
     elsewhere = httpx.HTTPTransport(local_address="127.0.0.2", verify=NO_TLS)
-    with httpx.Client(base_url=service.url, transport=elsewhere) as client:
+    with httpx.Client(base_url=own.url, transport=elsewhere) as client:
         said = {"authorization": f"Bearer {first['token']}", "range": "bytes=200-999"}
         assert client.get("/get/files/b.txt", headers=said).status_code == 206
 
     def told() -> bool:
-        [one] = history(service)
+        [one] = history(own)
         return (one["state"], one["requests"], one["network"], one["credential"]) == (
             "complete",
             3,
@@ -127,7 +133,7 @@ def test_what_goes_on_by_another_token_or_from_elsewhere_tells_of_both(service: 
 
     until(told)
     for token in (first, second):
-        assert len(history(service, "--of-token", token["id"])) == 1
+        assert len(history(own, "--of-token", token["id"])) == 1
 
 
 def test_a_session_ends_with_the_token_that_opened_it(service: Service) -> None:
