@@ -2,7 +2,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from invio.core.progress import Coverage, Pace, percent, seconds_left
+from invio.core.progress import MOST_RANGES, Coverage, Pace, percent, seconds_left
 
 RANGES = st.lists(st.tuples(st.integers(0, 60), st.integers(0, 60)), max_size=15)
 
@@ -18,6 +18,15 @@ def test_coverage_is_the_union_of_what_was_added(ranges: list[tuple[int, int]]) 
         assert stop < start
 
 
+def test_of_more_ranges_than_are_kept_the_smallest_counts_as_not_arrived() -> None:
+    most = [(10 * number, 10 * number + (2 if number == 7 else 5)) for number in range(MOST_RANGES)]
+    coverage = Coverage(most)
+    assert (coverage.ranges, coverage.total) == (most, 5 * MOST_RANGES - 3)
+    coverage.add(99_990, 99_999)
+    assert coverage.ranges == [*most[:7], *most[8:], (99_990, 99_999)]
+    assert coverage.total == 5 * (MOST_RANGES - 1) + 9
+
+
 def test_a_part_fetched_twice_counts_once() -> None:
     coverage = Coverage([(0, 100), (50, 150), (150, 200)])
     assert coverage.ranges == [(0, 200)]
@@ -25,7 +34,17 @@ def test_a_part_fetched_twice_counts_once() -> None:
 
 @pytest.mark.parametrize(
     ("covered", "size", "expected"),
-    [(0, 200, 0.0), (100, 200, 50.0), (199_999, 200_000, 99.9), (200, 200, 100.0), (0, 0, 100.0), (5, None, None)],
+    [
+        (0, 200, 0.0),
+        (100, 200, 50.0),
+        (333, 1000, 33.3),
+        (1, 1000, 0.1),
+        (9_999, 10_000, 99.9),
+        (199_999, 200_000, 99.9),
+        (200, 200, 100.0),
+        (0, 0, 100.0),
+        (5, None, None),
+    ],
 )
 def test_a_hundred_percent_means_every_byte(covered: int, size: int | None, expected: float | None) -> None:
     assert percent(covered, size) == expected
@@ -55,6 +74,8 @@ def test_two_samples_of_one_moment_give_no_rate() -> None:
     pace.sample(1.0, 0)
     pace.sample(1.0, 5)
     assert pace.rate is None
+    pace.sample(2.0, 10)
+    assert pace.rate == 10.0
 
 
 def test_samples_further_apart_than_the_window_still_give_a_rate_to_the_newest() -> None:

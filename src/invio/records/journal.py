@@ -112,7 +112,7 @@ class _Batch:
 
     def begin(self, item: Beginning) -> None:
         self.begins.append(item)
-        if item.counts is not None or item.most is not None or item.claims:
+        if item.counts is not None or item.most is not None or item.claims or item.joins:
             self.plain = False
 
     def call(self, item: _Call) -> None:

@@ -1,0 +1,140 @@
+"""The journal: what goes on when others write, when nothing can be written, and when it begins the same as others."""
+
+from __future__ import annotations
+
+import asyncio
+import sqlite3
+import threading
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+import sqlalchemy as sa
+
+from invio.core.rules.quotas import Claim, Quota
+from invio.records import journal as module
+from invio.records.database import open_database, write
+from invio.records.journal import Beginning, Joined, Journal
+from invio.records.rows import COMPLETE, RUNNING
+from invio.records.tables import links, quota_uses
+from invio.records.transfers import LinkExhausted
+from tests.records.test_records import recorded, row
+
+QUOTA = Quota("files a day", 5, None, 86_400)
+
+
+@pytest.fixture
+def engine(tmp_path: Path) -> Iterator[sa.Engine]:
+    engine = open_database(tmp_path / "records.sqlite")
+    yield engine
+    engine.dispose()
+
+
+def test_what_comes_while_a_batch_waits_for_another_process_is_written_after_it(
+    engine: sa.Engine, tmp_path: Path
+) -> None:
+    other = sqlite3.connect(tmp_path / "records.sqlite", isolation_level=None, check_same_thread=False)
+    other.execute("BEGIN IMMEDIATE")
+
+    async def work() -> None:
+        journal = Journal(engine)
+        first = asyncio.create_task(journal.begin(Beginning(row(1))))
+        while not journal._in_worker:
+            await asyncio.sleep(0.01)
+        second = asyncio.create_task(journal.begin(Beginning(row(2))))
+        await asyncio.sleep(0.01)
+        assert not first.done()
+        threading.Timer(0.05, other.execute, ["COMMIT"]).start()
+        await asyncio.wait_for(asyncio.gather(first, second), 5)
+        await journal.stop()
+
+    asyncio.run(work())
+    assert len(recorded(engine)) == 2
+    other.close()
+
+
+def test_what_cannot_be_written_is_refused_and_what_had_ended_is_written_later(
+    engine: sa.Engine, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(module, "_AGAIN", 0.02)
+    monkeypatch.setattr(module, "_PATIENCE", 0.1)
+
+    def sql(statement: str) -> None:
+        with sqlite3.connect(tmp_path / "records.sqlite") as other:
+            other.execute(statement)
+        other.close()
+
+    async def work() -> None:
+        journal = Journal(engine)
+        begun = row(1)
+        await journal.begin(Beginning(begun))
+        sql("ALTER TABLE transfers RENAME TO elsewhere")
+        journal.write(row(id=begun.id, covered=10, coverage=[[0, 10]], state=COMPLETE))
+        counted = journal.call(lambda connection: connection.execute(sa.text("SELECT 1")).scalar())
+        outcomes = await asyncio.gather(journal.begin(Beginning(row(2))), counted, return_exceptions=True)
+        assert [isinstance(outcome, sa.exc.SQLAlchemyError) for outcome in outcomes] == [True, True]
+        assert "no such table" in str(journal.fault)
+        sql("ALTER TABLE elsewhere RENAME TO transfers")
+        for _ in range(500):
+            if recorded(engine)[0].state == COMPLETE:
+                break
+            await asyncio.sleep(0.01)
+        assert [(kept.id, kept.state) for kept in recorded(engine)] == [(begun.id, COMPLETE)]
+        assert journal.fault is None
+        await journal.stop()
+
+    asyncio.run(work())
+
+
+@pytest.mark.parametrize("joins", [True, False])
+def test_a_request_that_may_join_goes_on_with_what_another_process_began(engine: sa.Engine, joins: bool) -> None:
+    async def work() -> None:
+        here, there = Journal(engine, held_by=1), Journal(engine, held_by=2)
+        begun = row(1, held_by=1)
+        await here.begin(Beginning(begun))
+        mine = Beginning(row(2, held_by=2), joins=joins)
+        if joins:
+            with pytest.raises(Joined) as joined:
+                await there.begin(mine)
+            assert (joined.value.row.id, joined.value.row.requests) == (begun.id, 2)
+        else:
+            await there.begin(mine)
+        assert len(recorded(engine)) == (1 if joins else 2)
+        await here.stop()
+        await there.stop()
+
+    asyncio.run(work())
+
+
+def test_a_link_without_uses_is_said_to_be_so_before_a_quota_and_takes_nothing_of_it(engine: sa.Engine) -> None:
+    with write(engine).begin() as connection:
+        connection.execute(sa.insert(links).values(id="a1", used=3))
+
+    async def work() -> None:
+        journal = Journal(engine)
+        full = Claim(Quota("none", 0, None, 86_400), 1, 0, "recipient:ann")
+        for claim in (Claim(QUOTA, 1, 0, "recipient:ann"), full):
+            with pytest.raises(LinkExhausted) as spent:
+                await journal.begin(Beginning(row(link_id="a1"), counts="a1", limit=3, claims=[claim]))
+            assert spent.value.word == "used-up"
+        await journal.stop()
+
+    asyncio.run(work())
+    with engine.connect() as connection:
+        assert connection.execute(sa.select(sa.func.count()).select_from(quota_uses)).scalar() == 0
+    assert recorded(engine) == []
+
+
+def test_a_stopped_journal_writes_what_waited_and_nothing_more(engine: sa.Engine) -> None:
+    async def work() -> None:
+        journal = Journal(engine)
+        begun = row(1)
+        await journal.begin(Beginning(begun))
+        journal.write(row(id=begun.id, covered=4, coverage=[[0, 4]], state=RUNNING))
+        await journal.stop()
+        assert recorded(engine)[0].covered == 4
+        journal.write(row(id=begun.id, covered=8, coverage=[[0, 8]], state=RUNNING))
+        await asyncio.sleep(module._LINGER * 2)
+        assert recorded(engine)[0].covered == 4
+
+    asyncio.run(work())
