@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import hashlib
+import io
 import os
 import shutil
+import zipfile
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
@@ -16,14 +19,17 @@ from invio.core.http.replies import Slice
 from invio.core.reasons import Refusal
 from invio.core.rules.file import parse_rules
 from invio.delivery.access.catalogue import Catalogue
-from invio.delivery.archives.builder import Planning
+from invio.delivery.archives.builder import DeflateBudgetExceeded, Planning
+from invio.delivery.archives.deflate_cache import DeflateCache
 from invio.delivery.archives.plan import Plan, Preparing
 from invio.delivery.archives.selection import Selection
 from invio.delivery.archives.spools import Spools
+from invio.delivery.sending.errors import NobodyWaits
 from invio.delivery.transfers.limits import BundleLimits
 from invio.records.bundles import BundleOptions, BundleRecord
 from invio.records.database import open_database
 from invio.stores.directory import DirectoryStore
+from invio.stores.sources import DiskFile
 
 BOB = Caller("bob", frozenset({"crew"}))
 RULES = """
@@ -60,14 +66,39 @@ def root(tmp_path: Path) -> Path:
 
 @pytest.fixture
 def plan_of(root: Path, engine: sa.Engine) -> Callable[..., Plan]:
-    def plan_of(*files: str, limits: BundleLimits | None = None, leave_out: bool = False) -> Plan:
-        record = BundleRecord("b1", "bob", "all.zip", files, 2e9, BundleOptions(leave_out=leave_out))
-        limits = limits or BundleLimits()
+    def plan_of(
+        *files: str,
+        limits: BundleLimits | None = None,
+        leave_out: bool = False,
+        sums: bool = False,
+        cache: DeflateCache | None = None,
+        packs: bool = False,
+        waits: bool = False,
+        ends: Callable[[], bool] = lambda: False,
+        later: list[tuple[DiskFile, str]] | None = None,
+        preparing: Preparing | None = None,
+    ) -> Plan:
+        options = BundleOptions(leave_out=leave_out, sums=sums)
+        record = BundleRecord("b1", "bob", "all.zip", files, 2e9, options)
+        limits, preparing = limits or BundleLimits(), preparing or Preparing()
         catalogue = Catalogue([DirectoryStore("files", root)], parse_rules(RULES))
-        planning = Planning(engine, limits, None, Spools(limits.spools), record=record, preparing=Preparing())
-        return planning.plan(Selection(catalogue, BOB), packs=False, waits=False)
+        spools = Spools(limits.spools)
+        planning = Planning(engine, limits, cache, spools, record=record, preparing=preparing, ends=ends)
+        planning.later = later
+        return planning.plan(Selection(catalogue, BOB), packs=packs, waits=waits)
 
     return plan_of
+
+
+@pytest.fixture
+def cache(tmp_path: Path) -> DeflateCache:
+    return DeflateCache(tmp_path / "deflated", 1 << 20, 1)
+
+
+def settled(path: Path, content: bytes) -> None:
+    """A file whose content is known by its time: it was not written just now."""
+    path.write_bytes(content)
+    os.utime(path, (1.7e9, 1.7e9))
 
 
 def read(plan: Plan) -> bytes:
@@ -149,3 +180,67 @@ def test_a_file_that_is_altered_after_it_was_planned_breaks_the_archive_off(
         read(plan)
     assert plan.broken
     assert len(whole) == plan.content.size
+
+
+def test_compressible_contents_are_deflated_once_and_others_stored(
+    plan_of: Callable[..., Plan], root: Path, cache: DeflateCache, tmp_path: Path
+) -> None:
+    text, noise = b"sounding 12.5 m\n" * 4000, os.urandom(20_000)
+    settled(root / "log.txt", text)
+    settled(root / "noise.bin", noise)
+    settled(root / "photo.jpg", text)
+    settled(root / "tiny.txt", b"tiny")
+    names = [f"files/{name}" for name in ("log.txt", "noise.bin", "photo.jpg", "tiny.txt")]
+    preparing = Preparing()
+    plan = plan_of(*names, cache=cache, packs=True, preparing=preparing)
+    assert preparing.read == sum(path.stat().st_size for path in root.glob("*.*")) - len("a.txt") * 2
+    whole = read(plan)
+    with zipfile.ZipFile(io.BytesIO(whole)) as archive:
+        methods = {entry.filename: entry.compress_type for entry in archive.infolist()}
+        assert [archive.read(name) for name in methods] == [text, noise, text, b"tiny"]
+    stored, deflated = zipfile.ZIP_STORED, zipfile.ZIP_DEFLATED
+    assert methods == {"log.txt": deflated, "noise.bin": stored, "photo.jpg": stored, "tiny.txt": stored}
+    [kept] = (tmp_path / "deflated").iterdir()
+    again = Preparing()
+    assert read(plan_of(*names, cache=cache, packs=True, preparing=again)) == whole
+    assert again.read == 0, "everything is known"
+    # What is kept no more is made anew.
+    kept.unlink()
+    assert read(plan_of(*names, cache=cache, packs=True)) == whole
+
+
+def test_more_cold_content_than_may_be_waited_for_is_stored_and_deflated_later(
+    plan_of: Callable[..., Plan], root: Path, cache: DeflateCache
+) -> None:
+    settled(root / "log.txt", b"sounding 13.5 m\n" * 4000)
+    limits = BundleLimits(wait_for=1000)
+    with pytest.raises(DeflateBudgetExceeded):
+        plan_of("files/log.txt", cache=cache, packs=True, waits=True, limits=limits)
+    later: list[tuple[DiskFile, str]] = []
+    plan = plan_of("files/log.txt", "files/a.txt", cache=cache, later=later, limits=limits)
+    assert [os.fsdecode(file.path) for file, _ in later] == [str(root / "log.txt")], "a.txt is too small for it"
+    assert b"sounding 13.5 m" in read(plan)
+    assert b"sounding" not in read(plan_of("files/log.txt", cache=cache, packs=True, limits=limits))
+
+
+def test_sums_are_those_of_the_contents_and_kept(plan_of: Callable[..., Plan], root: Path) -> None:
+    settled(root / "a.txt", b"some bytes of a")
+    for _ in range(2):
+        with zipfile.ZipFile(io.BytesIO(read(plan_of("files/a.txt", "files/b.txt", sums=True)))) as archive:
+            lines = archive.read("SHA256SUMS").decode().splitlines()
+            dated = archive.getinfo("SHA256SUMS").date_time
+    assert lines == [f"{hashlib.sha256((root / name).read_bytes()).hexdigest()}  {name}" for name in ("a.txt", "b.txt")]
+    assert dated[0] >= 2026, "as the newest file is"
+    assert entries(plan_of("files/a.txt")) == ["files/a.txt"]
+
+
+def test_planning_ends_when_nobody_waits_or_a_selection_names_too_much(plan_of: Callable[..., Plan]) -> None:
+    many = [f"files/none-{number}" for number in range(200)]
+    with pytest.raises(NobodyWaits):
+        plan_of(*many, ends=lambda: True)
+    with pytest.raises(NobodyWaits):
+        plan_of("files/a.txt", ends=lambda: True)
+    # Each name and each file that is found counts: four times as many as the archive may hold.
+    with pytest.raises(Refusal, match="names the same files too often"):
+        plan_of(*["files/a.txt"] * 9, limits=BundleLimits(entries=4))
+    assert entries(plan_of(*["files/a.txt"] * 8, limits=BundleLimits(entries=4))) == ["files/a.txt"]

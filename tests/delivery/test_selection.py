@@ -1,0 +1,134 @@
+"""Selections: each file once, in the version that is wanted, and looked at again by the rules that hold later."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+import sqlalchemy as sa
+
+from invio.core.addresses import parse_address
+from invio.core.archive.zip_layout import Entry, ZipLayout
+from invio.core.files import Caller
+from invio.core.rules.file import parse_rules
+from invio.delivery.access.catalogue import Catalogue
+from invio.delivery.archives.plan import Chosen, Plan
+from invio.delivery.archives.selection import Selection, still_may
+from invio.records.database import open_database
+from invio.records.versions import VersionRecords
+from invio.stores.directory import DirectoryStore
+from invio.stores.managed import ManagedStore
+from tests.stores.test_managed import PUTTING, put
+
+BOB = Caller("bob", frozenset({"crew"}))
+ALL = """
+[[rule]]
+effect = "allow"
+who = ["group:crew"]
+what = ["**"]
+actions = ["list", "read", "bundle"]
+"""
+NO_DRAFTS = ALL + '[[rule]]\neffect = "deny"\nwho = ["anyone"]\nwhat = ["*/drafts/**"]\nactions = ["read"]\n'
+SMALL_ONES = ALL + "max_size = 5\n"
+CURRENT_ONES = ALL + 'version = "current"\n'
+
+
+@pytest.fixture
+def engine(tmp_path: Path) -> Iterator[sa.Engine]:
+    engine = open_database(tmp_path / "records.sqlite")
+    yield engine
+    engine.dispose()
+
+
+@pytest.fixture
+def stores(tmp_path: Path, engine: sa.Engine) -> list[DirectoryStore | ManagedStore]:
+    for name in ("a.txt", "b.txt", "drafts/x.txt"):
+        path = tmp_path / "files" / name
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_text(name)
+    return [
+        DirectoryStore("files", tmp_path / "files"),
+        ManagedStore("models", tmp_path / "models", VersionRecords(engine, "models")),
+    ]
+
+
+def catalogue(stores: list[DirectoryStore | ManagedStore], rules: str = ALL) -> Catalogue:
+    return Catalogue(stores, parse_rules(rules))
+
+
+def chosen(selection: Selection, *files: str) -> list[tuple[str, str]]:
+    return [(str(found.facts.address), path) for found, path in selection.chosen(files)]
+
+
+def test_a_file_that_is_named_in_several_ways_is_chosen_once(stores: list[DirectoryStore | ManagedStore]) -> None:
+    ticks: list[None] = []
+    selection = Selection(catalogue(stores), BOB, tick=lambda: ticks.append(None))
+    drafts, a, b = (("files/drafts/x.txt", "drafts/x.txt"), ("files/a.txt", "a.txt"), ("files/b.txt", "files/b.txt"))
+    assert chosen(selection, "files/drafts/", "files/a.txt", "files/") == [drafts, a, b]
+    assert len(ticks) == 3 + 1 + 1 + 3, "each name, and each file that was looked at"
+    assert selection.left_out == []
+
+
+def test_what_is_no_address_is_named_shortened_and_readable(stores: list[DirectoryStore | ManagedStore]) -> None:
+    selection = Selection(catalogue(stores), BOB)
+    assert chosen(selection, "files/../a", "files/" + "\udcff" * 300, "files/a.txt") == [("files/a.txt", "a.txt")]
+    assert [(one.address, one.reason) for one in selection.left_out] == [
+        ("files/../a", "malformed"),
+        ("files/" + "?" * 194, "malformed"),
+    ]
+
+
+def test_a_folder_has_the_versions_that_are_wanted_of_its_files(stores: list[DirectoryStore | ManagedStore]) -> None:
+    models = stores[1]
+    assert isinstance(models, ManagedStore)
+    for name in ("models/bay/floor.grid", "models/bay/wall.grid"):
+        for content in (b"one", b"three"):
+            put(models, parse_address(name), content)
+    wanted = {"models/bay/floor.grid": 1, "models/bay/wall.grid": 2}
+    selection = Selection(catalogue(stores), BOB, wanted)
+    assert [(found.facts.version, found.facts.size) for found, _ in selection.chosen(["models/bay/"])] == [
+        (1, 3), (2, 5),
+    ]  # fmt: skip
+    selection = Selection(catalogue(stores), BOB, {"models/bay/floor.grid": 7})
+    assert [found.facts.address.name for found, _ in selection.chosen(["models/"])] == ["wall.grid"]
+    assert [(one.address, one.reason) for one in selection.left_out] == [("models/bay/floor.grid", "missing")]
+
+
+def test_who_may_have_an_archive_is_looked_at_by_the_rules_of_the_moment(
+    stores: list[DirectoryStore | ManagedStore],
+) -> None:
+    plan = planned(stores, ["files/"])
+    assert still_may(catalogue(stores), BOB, ["files/"], plan)
+    assert not still_may(catalogue(stores, NO_DRAFTS), BOB, ["files/"], plan)
+    assert not still_may(catalogue(stores), Caller("eve"), ["files/"], plan)
+    without = planned(stores, ["files/a.txt", "files/b.txt"])
+    assert still_may(catalogue(stores, NO_DRAFTS), BOB, ["files/a.txt", "files/b.txt"], without)
+    # One folder is sure, and what is named beside it is looked at all the same.
+    both = planned(stores, ["models/", "files/drafts/x.txt"])
+    assert not still_may(catalogue(stores, NO_DRAFTS), BOB, ["models/", "files/drafts/x.txt"], both)
+    assert still_may(catalogue(stores, SMALL_ONES), BOB, ["files/a.txt"], planned(stores, ["files/a.txt"]))
+    assert not still_may(catalogue(stores, SMALL_ONES), BOB, ["files/"], plan), "one has more than five bytes"
+
+
+def test_a_version_that_is_current_no_more_is_looked_at_as_an_earlier_one(
+    stores: list[DirectoryStore | ManagedStore],
+) -> None:
+    models = stores[1]
+    assert isinstance(models, ManagedStore)
+    put(models, parse_address("models/bay/floor.grid"), b"one")
+    plan, rules = planned(stores, ["models/bay/"]), catalogue(stores, CURRENT_ONES)
+    assert still_may(rules, BOB, ["models/bay/"], plan)
+    put(models, parse_address("models/bay/floor.grid"), b"two")
+    assert not still_may(rules, BOB, ["models/bay/"], plan)
+    models.remove(parse_address("models/bay/floor.grid"), None, PUTTING)
+    assert not still_may(rules, BOB, ["models/bay/"], plan), "nor is one that was removed"
+
+
+def planned(stores: list[DirectoryStore | ManagedStore], files: list[str]) -> Plan:
+    plan = Plan(ZipLayout())
+    for found, path in Selection(catalogue(stores), BOB).chosen(files):
+        size = found.facts.size or 0
+        plan.add(Chosen(replace(found.facts), found.content, Entry(path, size, 0, found.facts.modified)))
+    return plan.end()
