@@ -23,6 +23,7 @@ from invio.delivery.sending.uvicorn.socket_state import SocketState
 
 # A connection with something on its way is not closed while some of it arrives; and how often that is looked at.
 _TAKEN_WITHIN = 60.0  # seconds
+_LINGERS = 1.0  # seconds for which what still comes is read after a refusal
 _TAKEN_LOOK = 0.02  # seconds
 _AT_ONCE = struct.pack("ii", 1, 0)  # SO_LINGER: reset, and nothing is delivered any more
 
@@ -31,7 +32,9 @@ class ClosingProtocol(HttpToolsProtocol):
     """The sending side of a connection, and its end."""
 
     __slots__ = (
+        "_eof",
         "_leaving",
+        "_lingers",
         "_outgoing",
         "_patience",
         "_waiting",
@@ -48,7 +51,9 @@ class ClosingProtocol(HttpToolsProtocol):
         self._outgoing: SocketState | None = None
         self._waiting: asyncio.Future[None] | None = None
         self._patience: IdleTimer | None = None  # with a reader that still has to take what was sent
+        self._eof = False  # whether the client has said all it will
         self._leaving = False  # whether the connection is closed as soon as that was taken
+        self._lingers = False  # whether it is to stay half open a moment longer
 
     def start(self, coroutine: Coroutine[Any, Any, None]) -> None:
         """Runs a coroutine at once, up to where it waits, and then as a task of the server's."""
@@ -65,13 +70,19 @@ class ClosingProtocol(HttpToolsProtocol):
         self._leaving = True
 
     def close_when_taken(self) -> None:
-        """Closes the connection once the other side has taken what was sent; closed before, it would not be known."""
+        """Closes the connection once the other side has taken what was sent; closed before, it would not be known.
+
+        More may be coming meanwhile. Closed with bytes that nobody read, the system would break the connection, and
+        take what was said away from whoever has not read it yet: so those are read for a moment, until the other side
+        closes as well (RFC 9112 §9.6).
+        """
         if self.gone:
             return
-        if self._outgoing is None or not self._outgoing.unacknowledged():
+        if self._outgoing is None:
             self.transport.close()
             return
-        self._leaving = True
+        self._leaving, self._lingers = True, not self._eof
+        self.flow.resume_reading()
         self.loop.call_soon(self.loop.call_soon, self._close_or_wait)  # once the transport has sent what it has
 
     def _close_or_wait(self) -> None:
@@ -80,6 +91,9 @@ class ClosingProtocol(HttpToolsProtocol):
         self.outgoing.say_end()
         if self._waits_for_taking():
             self.loop.call_later(_TAKEN_LOOK, self._close_or_wait)
+        elif self._lingers:
+            self._lingers = False
+            self.loop.call_later(_LINGERS, self._close_or_wait)
         else:
             self.transport.close()
 

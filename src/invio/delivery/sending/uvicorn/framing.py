@@ -94,7 +94,6 @@ class FramedProtocol(ClosingProtocol):
         "_between",
         "_body_open",
         "_deaf",
-        "_eof",
         "_faulty",
         "_final",
         "_head_bytes",
@@ -131,7 +130,6 @@ class FramedProtocol(ClosingProtocol):
         self._final = False  # whether the last request that may come on this connection was read
         self._deaf = False  # whether what comes is not read any more
         self._upgrading = False  # whether the head that was read asks for another protocol
-        self._eof = False  # whether the client has said all it will
         self._unfed = b""  # what has come and was not read yet
         self._unwanted = 0  # bytes of a body that came after its answer
         self._heard = 0.0  # when something came, or a head began, by the event loop's clock
@@ -158,7 +156,13 @@ class FramedProtocol(ClosingProtocol):
         return wire
 
     def data_received(self, data: bytes) -> None:
-        if self._leaving or self._deaf or self._final:
+        if self._leaving:
+            # What comes to a connection that is about to be closed is read, as long as it is not much.
+            self._unwanted += len(data)
+            if self._unwanted > _UNWANTED:
+                self.transport.close()
+            return
+        if self._deaf or self._final:
             return
         if not self._in_head:
             self._heard = self.loop.time()
@@ -406,19 +410,19 @@ class FramedProtocol(ClosingProtocol):
         self._write_refusal(refusal)
         self._be_gone(ClientGone("the request's body was not complete"))
         cycle.message_event.set()
-        self.transport.close()
+        self.close_when_taken()
 
     def _refuse(self, refusal: Refusal) -> None:
         """Answers what cannot be made a request of, and hears no more on this connection."""
         self._deaf, self._in_head, self._unfed = True, False, b""
-        if self.transport.is_closing():
+        if self._leaving or self.transport.is_closing():
             return
         if self.cycle is not None and not self.cycle.response_complete:
             # Answers to what came before are under way; they are ended, and nothing is mixed into them.
             self.cycle.keep_alive = False
             return
         self._write_refusal(refusal)
-        self.transport.close()
+        self.close_when_taken()
 
     def _write_refusal(self, refusal: Refusal) -> None:
         reply = refusal_reply(refusal, "GET", None)
