@@ -44,7 +44,7 @@ TESTS = {
     "delivery/archives/builder.py": ["delivery/test_building.py"],
     "delivery/archives/selection.py": ["delivery/test_selection.py", "delivery/test_building.py"],
     "delivery/transfers/admission.py": ["delivery/test_transfer_machine.py", "delivery/test_admission.py"],
-    "delivery/transfers/keys.py": ["delivery/test_transfer_machine.py", "delivery/test_admission.py"],
+    "delivery/transfers/keys.py": ["delivery/test_transfer_keys.py", "delivery/test_admission.py"],
     "delivery/transfers/settlement.py": ["delivery/test_transfer_machine.py", "delivery/test_admission.py"],
     "delivery/transfers/live.py": ["delivery/test_transfer_machine.py", "delivery/test_admission.py"],
     "delivery/access/catalogue.py": ["delivery/test_catalogue.py", "delivery/test_building.py"],

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -14,7 +14,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from invio.core.addresses import parse_address
-from invio.core.http.replies import Reply
+from invio.core.http.replies import FROM_THE_START, Reply
 from invio.core.links.seals import link_target, make_link, parse_link
 from invio.core.reasons import Refusal
 from invio.core.rules.quotas import Quota
@@ -150,3 +150,222 @@ def test_a_whole_file_is_accounted_for_alike_by_the_fast_and_the_thorough_way(
     fast_account, thorough_account = map(account, engines)
     assert outcomes[0] == outcomes[1]
     assert fast_account == thorough_account
+
+
+class Delivering:
+    """One process: ranges of a file of ten bytes, each of which the test ends when it likes."""
+
+    def __init__(self, engine: sa.Engine, limits: Limits | None = None, link: str | None = None) -> None:
+        self.engine = engine
+        with write(engine).begin() as connection:
+            for table in (transfers, links, quota_uses):
+                connection.execute(sa.delete(table))
+        self.journal = Journal(engine)
+        self.here = Transfers(engine, self.journal, limits or Limits())
+        sealed = None if link is None else parse_link(link.removeprefix("/get/"))
+        self.key = TransferKey("ann", "files/a", "ann", "192.0.2.7", sealed, principal="recipient:ann")
+
+    async def begin(
+        self, start: int, stop: int, key: TransferKey | None = None
+    ) -> tuple[LiveTransfer, RequestProgress]:
+        asking = key or self.key
+        whole = (start, stop) == (0, 10)
+        spans = FROM_THE_START if whole else ((0, start, stop - start),)
+        reply = Reply(200 if whole else 206, [], [bytes(stop - start)], stop - start, spans)
+        earlier = None if whole else await self.here.admission.earlier(asking, "etag")
+        return await self.here.admission.admit(asking, reply, meter=Meter(None), etag="etag", size=10, earlier=earlier)
+
+    def end(self, begun: tuple[LiveTransfer, RequestProgress], arrived: int, broken: str | None = None) -> None:
+        begun[1].meter.counted = arrived
+        self.here.settlement.settle(*begun, broken)
+
+    def rows(self) -> list[tuple[Any, ...]]:
+        known = transfers.c
+        with self.engine.connect() as connection:
+            query = sa.select(known.state, known.covered, known.requests, known.reason).order_by(known.id)
+            return [tuple(row) for row in connection.execute(query)]
+
+
+def test_ranges_that_follow_at_once_go_on_without_asking_the_records(engines: tuple[sa.Engine, sa.Engine]) -> None:
+    async def work() -> None:
+        one = Delivering(engines[0])
+        first = await one.begin(0, 4)
+        both = await one.begin(2, 6)
+        assert both[0] is first[0], "two at once are one transfer"
+        one.end(first, 4)
+        assert one.here.live.requests == 1
+        one.end(both, 4)
+        assert one.rows() == [("running", 0, 1, None)], "what was left partial is told a little later"
+        third = await one.begin(6, 8)
+        assert third[0].row.id == first[0].row.id
+        one.here.settlement.tell()
+        await one.journal.call(lambda _: None)
+        assert one.rows()[0][0] == "running", "for it goes on"
+        one.end(third, 2)
+        await one.here.recorded()
+        assert one.rows() == [("partial", 8, 3, None)]
+        last = await one.begin(8, 10)
+        one.end(last, 2)
+        await one.here.recorded()
+        assert one.rows() == [("complete", 10, 4, None)]
+        assert one.here.live.running(lambda _: True) == []
+        await one.journal.stop()
+
+    asyncio.run(work())
+
+
+def test_a_range_that_breaks_off_says_why_and_a_further_one_goes_on(engines: tuple[sa.Engine, sa.Engine]) -> None:
+    async def work() -> None:
+        one = Delivering(engines[0])
+        one.end(await one.begin(0, 6), 3, "the client went away")
+        await one.here.recorded()
+        assert one.rows() == [("broken-off", 3, 1, "the client went away")]
+        one.end(await one.begin(3, 10), 7)
+        await one.here.recorded()
+        assert one.rows() == [("complete", 10, 2, None)]
+        await one.journal.stop()
+
+    asyncio.run(work())
+
+
+def test_what_is_refused_is_not_among_the_live_ones(engines: tuple[sa.Engine, sa.Engine]) -> None:
+    async def work() -> None:
+        one = Delivering(engines[0], Limits(recipient_transfers=1))
+        other = replace(one.key, address="files/b")
+        first = await one.begin(0, 10)
+        for span in ((0, 10), (0, 5)):
+            with pytest.raises(Refusal) as refused:
+                await one.begin(*span, other)
+            assert (refused.value.reason.word, refused.value.retry_after) == ("too-many", 5)
+        assert [shown["address"] for shown in one.here.live.running(lambda _: True)] == ["files/a"]
+        assert one.here.live.requests == 1
+        one.end(first, 10)
+        one.end(await one.begin(0, 5, other), 5)
+        await one.here.recorded()
+        assert [row[:2] for row in one.rows()] == [("complete", 10), ("partial", 5)]
+        await one.journal.stop()
+
+    asyncio.run(work())
+
+
+def test_a_process_delivers_no_more_at_once_than_it_may(engines: tuple[sa.Engine, sa.Engine]) -> None:
+    async def work() -> None:
+        one = Delivering(engines[0], Limits(requests=1))
+        first = await one.begin(0, 10)
+        with pytest.raises(Refusal) as refused:
+            await one.begin(0, 10, replace(one.key, address="files/b"))
+        assert (refused.value.reason.word, refused.value.retry_after) == ("busy", 5)
+        one.end(first, 10)
+        one.end(await one.begin(0, 10), 10)
+        await one.journal.stop()
+
+    asyncio.run(work())
+
+
+def test_ranges_that_come_together_by_a_link_of_one_use_are_one_use(engines: tuple[sa.Engine, sa.Engine]) -> None:
+    async def work() -> None:
+        address = parse_address("files/a")
+        link = link_target(make_link(address, "k1", KEY, [("id", "L1")], [("uses", "1")]))
+        one = Delivering(engines[0], link=link)
+        begun = await asyncio.gather(one.begin(0, 3), one.begin(3, 6), one.begin(6, 10))
+        assert len({live.row.id for live, _ in begun}) == 1
+        for each, arrived in zip(begun, (3, 3, 4), strict=True):
+            one.end(each, arrived)
+        await one.here.recorded()
+        assert one.rows() == [("complete", 10, 3, None)]
+        with engines[0].connect() as connection:
+            assert connection.execute(sa.select(links.c.used)).scalars().all() == [1]
+        with pytest.raises(Refusal) as refused:
+            await one.begin(0, 10)
+        assert refused.value.reason.word == "used-up"
+        with pytest.raises(Refusal):
+            await one.here.admission.check_link(one.key.link)  # type: ignore[arg-type]
+        assert one.here.live.requests == 0
+        await one.journal.stop()
+
+    asyncio.run(work())
+
+
+def test_what_somebody_else_sends_is_handed_off_and_counts_whole(engines: tuple[sa.Engine, sa.Engine]) -> None:
+    async def work() -> None:
+        one = Delivering(engines[0])
+        one.key = replace(one.key, quotas={BYTES: 1})
+        one.here.settlement.hand_off(*await one.begin(0, 10))
+        await one.here.recorded()
+        assert one.rows() == [("handed-off", 0, 1, None)]
+        with engines[0].connect() as connection:
+            uses = list(map(tuple, connection.execute(sa.select(quota_uses.c.taken, quota_uses.c.reserved))))
+        assert uses == [(10, 0)]
+        assert one.here.live.running(lambda _: True) == []
+        await one.journal.stop()
+
+    asyncio.run(work())
+
+
+def test_a_transfer_that_goes_on_from_elsewhere_tells_of_both_places(engines: tuple[sa.Engine, sa.Engine]) -> None:
+    async def work() -> None:
+        one = Delivering(engines[0])
+        one.end(await one.begin(0, 4), 4)
+        elsewhere = replace(one.key, network="198.51.100.9", credential="token b")
+        one.end(await one.begin(4, 10, elsewhere), 6)
+        await one.here.recorded()
+        with engines[0].connect() as connection:
+            [(network, credential)] = connection.execute(sa.select(transfers.c.network, transfers.c.credential))
+        assert "192.0.2.7" in network
+        assert "198.51.100.9" in network
+        assert credential == "token b"
+        await one.journal.stop()
+
+    asyncio.run(work())
+
+
+def test_of_what_was_reserved_what_did_not_arrive_is_given_back(engines: tuple[sa.Engine, sa.Engine]) -> None:
+    async def work() -> None:
+        one = Delivering(engines[0])
+        one.key = replace(one.key, quotas={BYTES: 1})
+        one.end(await one.begin(0, 10), 4, "the client went away")
+        one.end(await one.begin(4, 10), 6)
+        await one.here.recorded()
+        assert one.rows() == [("complete", 10, 2, None)]
+        with engines[0].connect() as connection:
+            uses = list(map(tuple, connection.execute(sa.select(quota_uses.c.taken, quota_uses.c.reserved))))
+        assert uses == [(10, 0)]
+        await one.journal.stop()
+
+    asyncio.run(work())
+
+
+def test_what_was_sent_and_not_taken_is_broken_off_and_what_was_made_has_its_length(
+    engines: tuple[sa.Engine, sa.Engine],
+) -> None:
+    async def work() -> None:
+        one = Delivering(engines[0])
+        begun = await one.begin(0, 10)
+        begun[1].meter = Sent(10, 6)  # type: ignore[assignment]
+        one.here.settlement.settle(*begun, None)
+        await one.here.recorded()
+        assert one.rows() == [("broken-off", 6, 1, "the client left before it had taken everything")]
+        made = Reply(200, [], [], None)
+        key = replace(one.key, address="files/made")
+        for broken in (None, "the client went away"):
+            live, progress = await one.here.admission.admit(
+                key, made, meter=Meter(None), etag=None, size=None, earlier=None
+            )
+            one.end((live, progress), 7, broken)
+        await one.here.recorded()
+        assert one.rows()[1:] == [("complete", 7, 1, None), ("broken-off", 7, 1, "the client went away")]
+        await one.journal.stop()
+
+    asyncio.run(work())
+
+
+@dataclass
+class Sent:
+    """A meter of what was handed over, of which less has arrived."""
+
+    sent: int
+    arrived: int
+
+    @property
+    def at_most(self) -> int:
+        return self.arrived

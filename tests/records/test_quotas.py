@@ -68,7 +68,7 @@ def test_what_a_dead_process_had_reserved_is_taken(records: sa.Connection) -> No
     for transfer in (dead.id, alive.id):
         reserve(records, transfer, [Claim(QUOTA, 1, 300, ANN)], begins=True)
     take_orphans(records, 1, time.time() + 10)
-    left = dict(records.execute(sa.select(quota_uses.c.transfer, quota_uses.c.reserved)).tuples().all())
+    left = dict(map(tuple, records.execute(sa.select(quota_uses.c.transfer, quota_uses.c.reserved))))
     assert left == {dead.id: 0, alive.id: 300}
     give_back(records, dead.id, [Claim(QUOTA, 1, 300, ANN)], 0)
     assert used(records, ANN, QUOTA) == (2, 600), "whatever is given back afterwards"
