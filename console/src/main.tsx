@@ -7,7 +7,7 @@ import { placeHere } from './data/place'
 import { Files } from './pages/Files'
 import { SignIn } from './pages/SignIn'
 import { Transfers } from './pages/Transfers'
-import { Shell } from './parts/Shell'
+import { Shell } from './components/Shell'
 import { GlobalStyle } from './theme'
 
 const root = createRootRoute({ component: Shell })

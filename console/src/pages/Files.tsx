@@ -4,16 +4,16 @@ import { TableBody, TableHeader, type Selection } from 'react-aria-components'
 import styled from 'styled-components'
 import { deliveryPath, type FileEntry } from '../api/client'
 import { save, useFolder } from '../data/files'
-import { Button } from '../parts/Button'
-import { sizeText, timeText } from '../parts/format'
-import { Icon } from '../parts/Icon'
-import { Notice } from '../parts/Notice'
-import { Save } from '../parts/Save'
-import { Empty, Field, Frame, Head, Line, Table } from '../parts/Table'
-import { Tick } from '../parts/Tick'
-import { Chosen } from './Chosen'
+import { Button } from '../components/Button'
+import { sizeText, timeText } from '../components/format'
+import { Icon } from '../components/Icon'
+import { Notice } from '../components/Notice'
+import { DownloadButton } from '../components/DownloadButton'
+import { Empty, Field, Frame, Head, Line, Table } from '../components/Table'
+import { SelectionCheckbox } from '../components/SelectionCheckbox'
+import { SelectionBar } from '../components/SelectionBar'
 import { Versions } from './Versions'
-import { Way } from './Way'
+import { Breadcrumb } from '../components/Breadcrumb'
 
 const Named = styled.span`
   display: flex;
@@ -47,7 +47,7 @@ function Folder({ folder }: { folder: string }) {
   const chosen = entries.filter((entry) => selected === 'all' || selected.has(entry.address))
   return (
     <>
-      <Way folder={folder} />
+      <Breadcrumb folder={folder} />
       {error && <Notice error={error} />}
       <Frame>
         <Table
@@ -60,7 +60,7 @@ function Folder({ folder }: { folder: string }) {
           <TableHeader>
             {folder && (
               <Head width={44}>
-                <Tick />
+                <SelectionCheckbox />
               </Head>
             )}
             <Head isRowHeader>Name</Head>
@@ -85,7 +85,7 @@ function Folder({ folder }: { folder: string }) {
           <Button onPress={() => void fetchNextPage()}>Show more</Button>
         </More>
       )}
-      {chosen.length > 0 && <Chosen entries={chosen} clear={() => setSelected(new Set())} />}
+      {chosen.length > 0 && <SelectionBar entries={chosen} clear={() => setSelected(new Set())} />}
     </>
   )
 }
@@ -95,7 +95,7 @@ function Entry({ entry, selectable }: { entry: FileEntry; selectable: boolean })
     <Line id={entry.address} textValue={entry.name}>
       {selectable && (
         <Field>
-          <Tick />
+          <SelectionCheckbox />
         </Field>
       )}
       <Field>
@@ -113,7 +113,7 @@ function Entry({ entry, selectable }: { entry: FileEntry; selectable: boolean })
       <Field $quiet>{entry.folder ? '' : entry.media_type}</Field>
       <Field $right>
         {!entry.folder && entry.may?.includes('read') && (
-          <Save label={`Download ${entry.name}`} path={deliveryPath(entry.address)} />
+          <DownloadButton label={`Download ${entry.name}`} path={deliveryPath(entry.address)} />
         )}
       </Field>
     </Line>

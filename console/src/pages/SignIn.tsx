@@ -4,8 +4,8 @@ import { Input, Label, TextField } from 'react-aria-components'
 import styled from 'styled-components'
 import { placeHere } from '../data/place'
 import { useSignIn } from '../data/session'
-import { MainButton } from '../parts/Button'
-import { Notice } from '../parts/Notice'
+import { MainButton } from '../components/Button'
+import { Notice } from '../components/Notice'
 import { token } from '../theme'
 
 const Card = styled.form`

@@ -2,10 +2,10 @@ import { Button as AriaButton, Dialog, DialogTrigger, Heading, Popover } from 'r
 import styled from 'styled-components'
 import { deliveryPath, type FileEntry, type Version } from '../api/client'
 import { useVersions } from '../data/files'
-import { Button } from '../parts/Button'
-import { sizeText, timeText } from '../parts/format'
-import { Notice } from '../parts/Notice'
-import { Save } from '../parts/Save'
+import { Button } from '../components/Button'
+import { sizeText, timeText } from '../components/format'
+import { Notice } from '../components/Notice'
+import { DownloadButton } from '../components/DownloadButton'
 import { token } from '../theme'
 
 const Newest = styled(AriaButton)`
@@ -102,7 +102,7 @@ function One({ address, name, version }: { address: string; name: string; versio
         {version.by && ` by ${version.by}`}
       </span>
       {version.may.includes('read') && (
-        <Save
+        <DownloadButton
           label={`Download version ${version.version} of ${name}`}
           path={deliveryPath(address, version.version)}
         />

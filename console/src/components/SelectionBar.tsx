@@ -2,9 +2,9 @@
 import styled from 'styled-components'
 import type { FileEntry } from '../api/client'
 import { saveEach, useBundle } from '../data/files'
-import { Button, MainButton } from '../parts/Button'
-import { countText, sizeText } from '../parts/format'
-import { Notice } from '../parts/Notice'
+import { Button, MainButton } from './Button'
+import { countText, sizeText } from './format'
+import { Notice } from './Notice'
 import { token } from '../theme'
 
 const Bar = styled.section`
@@ -32,7 +32,7 @@ const Row = styled.div`
   }
 `
 
-export function Chosen({ entries, clear }: { entries: FileEntry[]; clear: () => void }) {
+export function SelectionBar({ entries, clear }: { entries: FileEntry[]; clear: () => void }) {
   const bundle = useBundle()
   const files = entries.filter((entry) => !entry.folder)
   const folders = entries.length - files.length

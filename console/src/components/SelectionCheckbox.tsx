@@ -24,7 +24,7 @@ const Box = styled(CheckboxButton)`
 `
 
 /** The box by which a table's row, or all of them, are selected. */
-export function Tick() {
+export function SelectionCheckbox() {
   return (
     <CheckboxField slot="selection">
       <Box>

@@ -17,7 +17,7 @@ const Small = styled(AriaButton)`
 `
 
 /** Has the browser fetch what a path delivers. */
-export function Save({ label, path }: { label: string; path: string }) {
+export function DownloadButton({ label, path }: { label: string; path: string }) {
   return (
     <Small aria-label={label} onPress={() => save(path)}>
       <Icon of="save" />

@@ -1,6 +1,6 @@
 // The way from the stores to the present folder, each step a link.
 import { useNavigate } from '@tanstack/react-router'
-import { Breadcrumb, Breadcrumbs, Link } from 'react-aria-components'
+import { Breadcrumb as Step, Breadcrumbs, Link } from 'react-aria-components'
 import styled from 'styled-components'
 import { token } from '../theme'
 
@@ -34,7 +34,7 @@ const Steps = styled(Breadcrumbs)`
   }
 ` as unknown as typeof Breadcrumbs
 
-export function Way({ folder }: { folder: string }) {
+export function Breadcrumb({ folder }: { folder: string }) {
   const navigate = useNavigate()
   const names = folder.split('/').filter(Boolean)
   const steps = [
@@ -44,9 +44,9 @@ export function Way({ folder }: { folder: string }) {
   return (
     <Steps items={steps} onAction={(id) => void navigate({ to: '/files/$', params: { _splat: String(id) } })}>
       {(step) => (
-        <Breadcrumb id={step.id}>
+        <Step id={step.id}>
           <Link>{step.name}</Link>
-        </Breadcrumb>
+        </Step>
       )}
     </Steps>
   )
