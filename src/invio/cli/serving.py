@@ -120,7 +120,7 @@ def demo(*, port: int, data: Path, fresh: bool) -> None:
     scenario = _scenario()
     # The port is taken first: making data for a service that cannot start would be in vain.
     with listening_socket("127.0.0.1", port) as listener:
-        tokens = scenario.prepare(data, fresh, lambda step: say(f"making {step} …", err=True))
+        tokens = scenario.prepare(data, fresh=fresh, say=lambda step: say(f"making {step} …", err=True))
         scenario.write_card(data, url_of(listener), tokens)
         with scenario.other_system(data):
             run(read_settings(data / "invio.toml"), listener, _announce)
