@@ -100,8 +100,8 @@ class _Places(ast.NodeVisitor):
     visit_AsyncFunctionDef = visit_FunctionDef
 
     def visit_Call(self, node: ast.Call) -> None:
-        """How a field of a dataclass is shown or compared is left alone."""
-        if ast.unparse(node.func) != "field":
+        """How a field of a dataclass is shown, and how large a pool or a memory is, are left alone."""
+        if ast.unparse(node.func) not in ("field", "Pool", "Memory"):
             self.generic_visit(node)
 
     def visit_AnnAssign(self, node: ast.AnnAssign) -> None:

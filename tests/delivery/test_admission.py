@@ -163,7 +163,7 @@ class Delivering:
         self.journal = Journal(engine)
         self.here = Transfers(engine, self.journal, limits or Limits())
         sealed = None if link is None else parse_link(link.removeprefix("/get/"))
-        self.key = TransferKey("ann", "files/a", "ann", "192.0.2.7", sealed, principal="recipient:ann")
+        self.key = TransferKey("recipient:ann", "files/a", "ann", "192.0.2.7", sealed, principal="recipient:ann")
 
     async def begin(
         self, start: int, stop: int, key: TransferKey | None = None
@@ -243,6 +243,26 @@ def test_what_is_refused_is_not_among_the_live_ones(engines: tuple[sa.Engine, sa
         one.end(await one.begin(0, 5, other), 5)
         await one.here.recorded()
         assert [row[:2] for row in one.rows()] == [("complete", 10), ("partial", 5)]
+        await one.journal.stop()
+
+    asyncio.run(work())
+
+
+def test_what_goes_on_after_a_rest_counts_among_those_that_run_at_once(engines: tuple[sa.Engine, sa.Engine]) -> None:
+    async def work() -> None:
+        one = Delivering(engines[0], Limits(recipient_transfers=1))
+        one.end(await one.begin(0, 4), 4)
+        await one.here.recorded()
+        other = await one.begin(0, 10, replace(one.key, address="files/b"))
+        with pytest.raises(Refusal) as refused:
+            await one.begin(4, 10)
+        assert refused.value.reason.word == "too-many"
+        one.end(other, 10)
+        third = await one.begin(4, 8)
+        one.end(await one.begin(8, 10), 2)  # of what runs already, a further request is no further transfer
+        one.end(third, 4)
+        await one.here.recorded()
+        assert [row[:3] for row in one.rows()] == [("complete", 10, 3), ("complete", 10, 1)]
         await one.journal.stop()
 
     asyncio.run(work())

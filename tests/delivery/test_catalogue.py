@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from typing import ClassVar
+
 import pytest
 
 from invio.core.addresses import Address, parse_address
-from invio.core.files import Caller, FileFacts
+from invio.core.files import ANYONE, Caller, FileFacts
 from invio.core.reasons import Refusal
 from invio.core.rules.file import parse_rules
 from invio.delivery.access.catalogue import Catalogue
@@ -73,3 +75,131 @@ def test_where_rules_look_at_files_what_is_missing_costs_the_store_as_much_as_wh
     there, asked = refused(catalogue, "files/hidden/there.bin"), store.asked
     assert refused(catalogue, "files/hidden/nothing.bin") == there
     assert (asked, store.asked) == (1, 2)
+
+
+class Listing:
+    """A store of a few files in folders, which any may be missing from by the time it is looked for."""
+
+    name, kind, waits = "files", "directory", False
+    paths: ClassVar[list[str]] = ["a", "b", "c", "closed/x", "d", "open/y"]
+
+    def __init__(self, gone: str = "") -> None:
+        self.gone = gone
+
+    def locate(self, address: Address) -> Found:
+        if address.path not in self.paths or address.path == self.gone:
+            raise Missing(str(address))
+        facts = FileFacts(address, 10, 1_700_000_000, "application/octet-stream", '"1"')
+        return Found(facts, Made(lambda: iter(())))
+
+    def list(self, folder: Address) -> list[Address]:
+        below = [path.removeprefix(folder.path) for path in self.paths if path.startswith(folder.path)]
+        names = {path.partition("/")[0] + ("/" if "/" in path else "") for path in below}
+        if not names:
+            raise Missing(str(folder))
+        listed = [Address("files", folder.path + name) for name in names]
+        return sorted(listed, key=lambda address: (not address.folder, address.path))
+
+
+SOME = """
+[[rule]]
+effect = "allow"
+who = ["group:crew"]
+what = ["files/a", "files/b", "files/c", "files/d", "files/open/**"]
+actions = ["list"]
+[[rule]]
+effect = "allow"
+who = ["group:crew"]
+what = ["files/b"]
+actions = ["read"]
+[[rule]]
+effect = "deny"
+who = ["anyone"]
+what = ["files/c"]
+actions = ["list"]
+"""
+
+
+def test_a_listing_comes_in_pages_of_what_may_be_seen() -> None:
+    catalogue = Catalogue([Listing()], parse_rules(SOME))
+    folder, seen, after = parse_address("files/"), [], None
+    for _ in range(10):
+        page = catalogue.page(BOB, folder, after, 2)
+        assert len(page.files) <= 2
+        seen += [(str(one.address), one.found is not None) for one in page.files]
+        after = page.after
+        if after is None:
+            break
+    expected = [("files/open/", False), ("files/a", True), ("files/b", True), ("files/d", True)]
+    assert seen == expected
+    assert catalogue.page(BOB, folder, None, 4).after is None, "all of it fits"
+    assert [str(one.address) for one in catalogue.page(BOB, None, None, 5).files] == ["files/"]
+    gone = Catalogue([Listing(gone="b")], parse_rules(SOME))
+    assert [one.address.path for one in gone.page(BOB, folder, None, 9).files] == ["open/", "a", "d"]
+    assert [found.facts.address.path for found in catalogue.below(BOB, folder)] == ["open/y", "a", "b", "d"]
+
+
+@pytest.mark.parametrize(
+    ("caller", "folder", "word", "detail"),
+    [
+        (BOB, "files/closed/", "missing", "there is no folder files/closed/ that you have access to"),
+        (BOB, "files/open/none/", "missing", "there is no folder files/open/none/ that you have access to"),
+        (BOB, "nowhere/", "missing", "there is no folder nowhere/ that you have access to"),
+        (ANYONE, "files/open/", "sign-in", "files/open/ is not open to everyone"),
+    ],
+)
+def test_a_folder_that_may_not_be_listed_is_refused_like_one_that_is_not_there(
+    caller: Caller, folder: str, word: str, detail: str
+) -> None:
+    catalogue = Catalogue([Listing()], parse_rules(SOME))
+    for listed in (
+        lambda: catalogue.page(caller, parse_address(folder), None, 5),
+        lambda: list(catalogue.below(caller, parse_address(folder))),
+    ):
+        with pytest.raises(Refusal) as refused:
+            listed()
+        assert (refused.value.reason.word, refused.value.detail) == (word, detail)
+
+
+@pytest.mark.parametrize(
+    ("caller", "address", "word", "detail"),
+    [
+        (BOB, "files/a", "not-allowed", "the rules do not let bob read files/a"),
+        (BOB, "files/c", "missing", "there is no file files/c that you have access to"),
+        (BOB, "nowhere/a", "missing", "there is no file nowhere/a that you have access to"),
+        (ANYONE, "files/b", "sign-in", "files/b is not open to everyone"),
+        (Caller(None, context="a request"), "files/a", "missing", "there is no file files/a that you have access to"),
+    ],
+)
+def test_a_file_that_may_not_be_had_is_refused_with_what_may_be_known(
+    caller: Caller, address: str, word: str, detail: str
+) -> None:
+    catalogue = Catalogue([Listing()], parse_rules(SOME))
+    with pytest.raises(Refusal) as refused:
+        catalogue.obtain(caller, "read", parse_address(address))
+    assert (refused.value.reason.word, refused.value.detail) == (word, detail)
+    assert refused.value.decided_by == "rules: none"
+
+
+def test_a_file_is_had_by_the_rules_that_let_it_and_a_version_only_where_there_are_any() -> None:
+    rules = parse_rules(SOME)
+    catalogue = Catalogue([Listing()], rules)
+    found, by = catalogue.obtain_by(BOB, "read", parse_address("files/b"))
+    assert (str(found.facts.address), by) == ("files/b", f"rules: {rules.rules[1].name}")
+    with pytest.raises(Refusal) as refused:
+        catalogue.obtain(BOB, "read", parse_address("files/b"), version=1)
+    assert refused.value.reason.word == "missing"
+    with pytest.raises(Missing, match="files/b in versions"):
+        catalogue.locate(parse_address("files/b"), 1)
+    assert catalogue.pool_of(None) is catalogue.pool_of(parse_address("files/b"))
+    assert not catalogue.waits(parse_address("files/b"))
+    assert not catalogue.waits(parse_address("nowhere/b"))
+
+
+def test_what_keeps_waiting_has_threads_of_its_own() -> None:
+    far = Listing()
+    far.name, far.waits = "far", True
+    catalogue = Catalogue([Listing(), far], parse_rules(SOME))
+    assert catalogue.waits(parse_address("far/a"))
+    assert catalogue.pool_of(parse_address("far/a")) is not catalogue.pool_of(None)
+    assert catalogue.pool_of(parse_address("far/a")).name == "listing-far"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Generator
 from pathlib import Path
 
 import pytest
@@ -141,6 +142,28 @@ def test_a_listing_has_folders_first_and_only_what_an_address_can_name(store: Di
     listed = [str(address) for address in store.list(parse_address("files/"))]
     assert listed == ["files/Zoo/", "files/deep/", "files/a.txt"]
     assert [str(address) for address in store.list(parse_address("files/deep/"))] == ["files/deep/b.txt"]
+    walked = [str(found.facts.address) for found in store.walk(parse_address("files/"))]
+    assert walked == ["files/deep/b.txt", "files/a.txt"], "a walk finds what listings do"
+
+
+def test_a_listing_tells_folders_from_links_to_them_and_to_files(store: DirectoryStore, root: Path) -> None:
+    (root / "linked").symlink_to("deep")
+    (root / "file-link").symlink_to("a.txt")
+    (root / "out").symlink_to("/")
+    listed = [str(address) for address in store.list(parse_address("files/"))]
+    assert listed == ["files/deep/", "files/linked/", "files/a.txt", "files/file-link"]
+
+
+def test_a_walk_that_is_left_early_leaves_no_folder_open(store: DirectoryStore, root: Path) -> None:
+    (root / "deep" / "deeper").mkdir()
+    (root / "deep" / "deeper" / "c.txt").write_text("c")
+    before = len(os.listdir("/proc/self/fd"))
+    walk = store.walk(parse_address("files/"))
+    assert isinstance(walk, Generator)
+    assert str(next(walk).facts.address) == "files/deep/deeper/c.txt"
+    assert len(os.listdir("/proc/self/fd")) == before + 3, "one for each folder on the way down"
+    walk.close()
+    assert len(os.listdir("/proc/self/fd")) == before
 
 
 @pytest.mark.parametrize("text", ["files/none/", "files/a.txt/"])

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+import sqlite3
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -11,11 +12,12 @@ import sqlalchemy as sa
 
 from invio.core.addresses import Address, parse_address
 from invio.core.http.request_head import RequestHead
+from invio.core.reasons import Refusal
 from invio.core.versions import Putting
 from invio.records.database import open_database
 from invio.records.versions import VersionRecords
 from invio.stores.managed import ManagedStore
-from invio.stores.store import Found, Missing
+from invio.stores.store import Found, Missing, StoreFault
 
 FLOOR = parse_address("models/bay/floor.grid")
 PUTTING = Putting(RequestHead("PUT", []), lambda _: None)
@@ -75,3 +77,114 @@ def test_a_file_that_never_was_has_no_versions_and_cannot_be_removed(store: Mana
     assert [version.number for version in store.versions(FLOOR)] == [1]
     with pytest.raises(Missing):
         store.locate_version(FLOOR, 2)
+
+
+def test_a_root_that_holds_what_these_records_do_not_know_is_refused_and_left_alone(
+    store: ManagedStore, tmp_path: Path, engine: sa.Engine
+) -> None:
+    put(store, FLOOR, b"one")
+    root = tmp_path / "models"
+    before = {path.relative_to(root): path.read_bytes() for path in root.rglob("*") if path.is_file()}
+    ManagedStore("models", root, VersionRecords(engine, "models"))  # its own, once more
+
+    def refused(says: str, folder: Path = root, records: sa.Engine = engine, name: str = "models") -> None:
+        with pytest.raises(StoreFault, match=says):
+            ManagedStore(name, folder, VersionRecords(records, name))
+
+    other = open_database(tmp_path / "other.sqlite")
+    refused("holds what other records know", records=other)
+    other.dispose()
+    claimed = ManagedStore("grids", tmp_path / "grids", VersionRecords(engine, "grids"))
+    put(claimed, parse_address("grids/a"), b"a")
+    refused("is another store's", name="grids")
+    (tmp_path / "foreign").mkdir()
+    (tmp_path / "foreign" / "letter.txt").write_text("mine")
+    refused("holds letter.txt, which these records do not know", tmp_path / "foreign")
+    assert [path.name for path in (tmp_path / "foreign").iterdir()] == ["letter.txt"]
+    refused("is empty, and the records know contents there", tmp_path / "not-mounted")
+    [marker] = [path for path in root.iterdir() if path.is_file() and b'"store"' in path.read_bytes()]
+    text = marker.read_text()
+    marker.write_text("{")
+    refused("cannot be read; put back the one that was there")
+    marker.write_text(text)
+    assert {path.relative_to(root): path.read_bytes() for path in root.rglob("*") if path.is_file()} == before
+
+
+def test_a_folder_of_the_index_is_listed_and_walked_and_another_is_missing(store: ManagedStore) -> None:
+    for name in ("b.grid", "bay/floor.grid", "bay/deep/x.grid", "a.grid"):
+        put(store, parse_address(f"models/{name}"), name.encode())
+    listed = [str(address) for address in store.list(parse_address("models/"))]
+    assert listed == ["models/bay/", "models/a.grid", "models/b.grid"]
+    assert [found.facts.address.path for found in store.walk(parse_address("models/bay/"))] == [
+        "bay/deep/x.grid", "bay/floor.grid",
+    ]  # fmt: skip
+    for missing in ("models/ba/", "models/bay/floor.grid/"):
+        with pytest.raises(Missing):
+            store.list(parse_address(missing))
+        with pytest.raises(Missing):
+            list(store.walk(parse_address(missing)))
+
+
+def test_the_same_content_twice_is_one_version_and_one_that_is_refused_leaves_nothing(
+    store: ManagedStore, tmp_path: Path
+) -> None:
+    with store.begin() as arriving:
+        arriving.write(b"one")
+        found, new = store.put(FLOOR, arriving, PUTTING)
+    assert (found.facts.version, new) == (1, True)
+    with store.begin() as arriving:
+        arriving.write(b"one")
+        found, new = store.put(FLOOR, arriving, PUTTING)
+    assert (found.facts.version, new) == (1, False)
+    never = Putting(RequestHead("PUT", [(b"if-none-match", b"*")]), lambda _: None)
+    with store.begin() as arriving:
+        arriving.write(b"two")
+        with pytest.raises(Refusal):
+            store.put(FLOOR, arriving, never)
+    assert len(contents(tmp_path / "models")) == 1
+    put(store, FLOOR, b"two")
+    assert store.locate(FLOOR).facts.version == 2
+    assert store.locate_version(FLOOR, 1).content.read(0, 3) == b"one"
+    assert store.remove(FLOOR, 1, PUTTING) == 1
+    assert len(contents(tmp_path / "models")) == 1
+    with pytest.raises(Missing):
+        store.locate_version(FLOOR, 1)
+    assert store.remove(FLOOR, None, PUTTING) == 1
+    with pytest.raises(Missing):
+        store.locate(FLOOR)
+    assert contents(tmp_path / "models") == []
+
+
+def test_what_was_put_after_the_records_were_copied_is_taken_back(store: ManagedStore, tmp_path: Path) -> None:
+    put(store, FLOOR, b"one")
+    with sqlite3.connect(tmp_path / "records.sqlite") as records:
+        records.execute("VACUUM INTO ?", [str(tmp_path / "copy.sqlite")])
+    records.close()
+    put(store, FLOOR, b"two")
+    put(store, parse_address("models/new.grid"), b"new")
+    (tmp_path / "models" / "versions.jsonl").open("ab").write(b'{"path": "cut off')
+    copied = open_database(tmp_path / "copy.sqlite")
+    again = ManagedStore("models", tmp_path / "models", VersionRecords(copied, "models"))
+    with pytest.raises(Missing):
+        again.locate_version(FLOOR, 2)
+    again.sweep(alone=True)
+    assert [version.number for version in again.versions(FLOOR)] == [2, 1]
+    assert again.locate(FLOOR).content.read(0, 3) == b"two"
+    assert again.locate(parse_address("models/new.grid")).facts.size == 3
+    assert len(contents(tmp_path / "models")) == 3, "nothing was set aside"
+    copied.dispose()
+
+
+def test_a_content_that_nobody_knows_is_set_aside_once_nobody_else_serves(store: ManagedStore, tmp_path: Path) -> None:
+    put(store, FLOOR, b"one")
+    name = "ab" + "0" * 30
+    stray = tmp_path / "models" / "ab" / name
+    stray.parent.mkdir(exist_ok=True)
+    stray.write_bytes(b"stray")
+    store.sweep(alone=False)
+    assert stray.exists(), "another process may be about to tell the records of it"
+    store.sweep(alone=True)
+    assert not stray.exists()
+    [aside] = list((tmp_path / "models").rglob(name))
+    assert aside.read_bytes() == b"stray"
+    assert store.locate(FLOOR).facts.size == 3
