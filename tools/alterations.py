@@ -48,7 +48,7 @@ TESTS = {
     "delivery/transfers/settlement.py": ["delivery/test_admission.py", "delivery/test_transfer_machine.py"],
     "delivery/transfers/live.py": ["delivery/test_admission.py", "delivery/test_transfer_machine.py"],
     "delivery/access/catalogue.py": ["delivery/test_catalogue.py", "delivery/test_building.py"],
-    "delivery/sending/acknowledgement.py": ["delivery/test_sending.py"],
+    "delivery/sending/acknowledgement.py": ["delivery/test_acknowledgement.py", "delivery/test_sending.py"],
     "stores/directory.py": ["stores/test_directory.py", "delivery/test_building.py"],
     "stores/managed.py": ["stores/test_managed.py"],
 }

@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import asyncio
 import select
-import time
 from collections.abc import Callable
 
 from invio.delivery.sending.connection import Connection
@@ -164,7 +163,7 @@ class AcknowledgementMonitor:
 
     def _look(self) -> None:
         self._timer = None
-        now = time.monotonic()
+        now = asyncio.get_running_loop().time()
         for answer in list(self._sending):
             answer.look(now, self._idle)
         if self._sending:
