@@ -182,9 +182,7 @@ class Delivering:
     def rows(self) -> list[tuple[Any, ...]]:
         known = transfers.c
         with self.engine.connect() as connection:
-            query = sa.select(known.state, known.covered, known.requests, known.reason).order_by(
-                sa.literal_column("rowid")
-            )
+            query = sa.select(known.state, known.covered, known.requests, known.reason).order_by(known.started)
             return [tuple(row) for row in connection.execute(query)]
 
 
