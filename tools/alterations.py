@@ -99,6 +99,11 @@ class _Places(ast.NodeVisitor):
     visit_ClassDef = visit_FunctionDef
     visit_AsyncFunctionDef = visit_FunctionDef
 
+    def visit_keyword(self, node: ast.keyword) -> None:
+        """A folder that is there already, and rights on one that is made."""
+        if node.arg not in ("exist_ok", "parents", "mode"):
+            self.generic_visit(node)
+
     def visit_Call(self, node: ast.Call) -> None:
         """How a field of a dataclass is shown, and how large a pool or a memory is, are left alone."""
         if ast.unparse(node.func) not in ("field", "Pool", "Memory"):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import ClassVar
 
 import pytest
@@ -101,6 +102,13 @@ class Listing:
         return sorted(listed, key=lambda address: (not address.folder, address.path))
 
 
+EVERYTHING = """
+[[rule]]
+effect = "allow"
+who = ["group:crew"]
+what = ["files/**"]
+actions = ["list"]
+"""
 SOME = """
 [[rule]]
 effect = "allow"
@@ -194,6 +202,33 @@ def test_a_file_is_had_by_the_rules_that_let_it_and_a_version_only_where_there_a
     assert catalogue.pool_of(None) is catalogue.pool_of(parse_address("files/b"))
     assert not catalogue.waits(parse_address("files/b"))
     assert not catalogue.waits(parse_address("nowhere/b"))
+
+
+class Walking(Listing):
+    """One that goes through all that is below a folder by itself."""
+
+    def walk(self, folder: Address) -> Iterator[Found]:
+        below = [path for path in self.paths if path.startswith(folder.path)]
+        if not below:
+            raise Missing(str(folder))
+        yield from (self.locate(Address("files", path)) for path in below)
+
+
+def test_a_walk_brings_what_may_be_listed_and_asks_of_each_file_where_that_is_not_sure() -> None:
+    some, everything = Catalogue([Walking()], parse_rules(SOME)), Catalogue([Walking()], parse_rules(EVERYTHING))
+    folder = parse_address("files/")
+    assert [found.facts.address.path for found in some.below(BOB, folder)] == ["a", "b", "d", "open/y"]
+    assert [found.facts.address.path for found in everything.below(BOB, folder)] == Listing.paths
+    with pytest.raises(Refusal) as refused:
+        list(everything.below(BOB, parse_address("files/none/")))
+    assert refused.value.reason.word == "missing"
+
+
+def test_a_listing_looks_at_files_where_the_rules_do() -> None:
+    small = Catalogue([Listing()], parse_rules(EVERYTHING + "max_size = 5\n"))
+    assert [one.address.path for one in small.page(BOB, parse_address("files/"), None, 9).files] == ["closed/", "open/"]
+    large = Catalogue([Listing()], parse_rules(EVERYTHING + "max_size = 50\n"))
+    assert len(large.page(BOB, parse_address("files/"), None, 9).files) == 6
 
 
 def test_what_keeps_waiting_has_threads_of_its_own() -> None:
