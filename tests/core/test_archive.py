@@ -313,3 +313,47 @@ def test_many_entries_end_with_records_that_hold_large_numbers() -> None:
     end64 = tail[-22 - 20 - 56 : -22 - 20]
     assert struct.unpack("<IQHHII4Q", end64)[:8] == (0x06064B50, 44, 3 << 8 | 45, 45, 0, 0, 65_535, 65_535)
     assert struct.unpack("<IIQI", tail[-42:-22]) == (0x07064B50, 0, layout.size - 98, 1)
+
+
+def test_a_cut_of_nothing_is_empty_and_no_part_of_any_is() -> None:
+    given = [entry("empty", b""), entry("small", b"s" * 10), entry("large", b"l" * (SMALL + 1)), entry("last", b"")]
+    content = archive_of(given)
+    assert not content.cut(5, 5)
+    assert list(content.cut(5, 5)) == []
+    assert content.cut(5, 6)
+    for start in range(0, content.size, 7):
+        for part in content.cut(start, content.size):
+            assert part if isinstance(part, bytes) else part.length > 0  # type: ignore[union-attr]
+    assert len(content.cut(0, content.size)) == len(list(content.parts))
+
+
+def test_what_has_to_be_waited_for_stands_alone_and_says_so() -> None:
+    given = [entry(str(number), b"x" * 10) for number in range(4)]
+    content = ArchiveContent(ZipLayout(), Contents(given))
+    for number, (one, _) in enumerate(given):
+        content.add(one, alone=number == 2)
+        assert content.may_block is (number >= 2)
+    content.end()
+    lengths = [part.length for part in content.parts if isinstance(part, Slice)]
+    assert lengths == [content.content_at(2, 0), 10, content.held(3) + len(content.head(3))]
+    assert not archive_of(given).may_block
+
+
+def test_a_run_ends_before_it_is_longer_than_one_may_be() -> None:
+    # Each entry, with its header, takes a quarter of a run: four fit exactly, and a fifth one does not.
+    header = archive_of([entry("0", b"")]).content_at(0)
+    given = [entry(str(number), b"x" * (RUN // 4 - header)) for number in range(9)]
+    slices = [part for part in archive_of(given).parts if isinstance(part, Slice)]
+    assert [part.length for part in slices] == [RUN, RUN, RUN // 4]
+
+
+def test_how_many_entries_have_arrived_whole_is_told_by_their_ends() -> None:
+    content = archive_of([entry(str(number), b"x" * 10) for number in range(3)])
+    ends = [content.content_at(number, 0) for number in range(4)]
+    for offset in range(content.size + 1):
+        assert content.ended_by(offset) == sum(end <= offset for end in ends[1:])
+    assert content.whole_within(ends[0], ends[3]) == 3
+    assert content.whole_within(ends[0] + 1, ends[3]) == 2
+    assert content.whole_within(ends[1], ends[2]) == 1
+    assert content.whole_within(ends[1], ends[2] - 1) == 0
+    assert content.whole_within(ends[2], ends[1]) == 0
