@@ -144,7 +144,7 @@ class _Places(ast.NodeVisitor):
     def visit_Constant(self, node: ast.Constant) -> None:
         if isinstance(node.value, bool):
             self._add(node, str(not node.value))
-        elif isinstance(node.value, int):
+        elif isinstance(node.value, int) and not ast.get_source_segment(self.text.decode(), node).startswith("0o"):
             self._add(node, str(node.value + 1))
 
     def visit_Return(self, node: ast.Return) -> None:

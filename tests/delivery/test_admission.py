@@ -206,9 +206,25 @@ def test_ranges_that_follow_at_once_go_on_without_asking_the_records(engines: tu
         assert one.rows() == [("partial", 8, 3, None)]
         last = await one.begin(8, 10)
         one.end(last, 2)
-        await one.here.recorded()
-        assert one.rows() == [("complete", 10, 4, None)]
+        await one.journal.call(lambda _: None)
+        assert one.rows() == [("complete", 10, 4, None)], "what is complete is told at once"
         assert one.here.live.running(lambda _: True) == []
+        await one.journal.stop()
+
+    asyncio.run(work())
+
+
+def test_what_has_arrived_is_recorded_by_its_bytes(engines: tuple[sa.Engine, sa.Engine]) -> None:
+    async def work() -> None:
+        one = Delivering(engines[0])
+        one.end(await one.begin(0, 10), 10)
+        other = replace(one.key, address="files/b")
+        one.end(await one.begin(2, 5, other), 3)
+        one.end(await one.begin(7, 9, other), 2)
+        await one.here.recorded()
+        with one.engine.connect() as connection:
+            coverage = connection.execute(sa.select(transfers.c.coverage).order_by(transfers.c.started)).scalars().all()
+        assert coverage == [[[0, 10]], [[2, 5], [7, 9]]]
         await one.journal.stop()
 
     asyncio.run(work())

@@ -180,7 +180,9 @@ def test_what_was_put_after_the_records_were_copied_is_taken_back(store: Managed
     copied.dispose()
 
 
-def test_a_content_that_nobody_knows_is_set_aside_once_nobody_else_serves(store: ManagedStore, tmp_path: Path) -> None:
+def test_a_content_that_nobody_knows_is_set_aside_once_nobody_else_serves(
+    store: ManagedStore, tmp_path: Path, caplog: pytest.LogCaptureFixture
+) -> None:
     put(store, FLOOR, b"one")
     name = "ab" + "0" * 30
     stray = tmp_path / "models" / "ab" / name
@@ -190,6 +192,31 @@ def test_a_content_that_nobody_knows_is_set_aside_once_nobody_else_serves(store:
     assert stray.exists(), "another process may be about to tell the records of it"
     store.sweep(alone=True)
     assert not stray.exists()
+    [line] = caplog.records
+    assert (line.message, line.fields) == ("store.set-aside", {"store": "models", "contents": 1})  # type: ignore[attr-defined]
     [aside] = list((tmp_path / "models").rglob(name))
     assert aside.read_bytes() == b"stray"
     assert store.locate(FLOOR).facts.size == 3
+
+
+def test_another_process_sees_what_is_put_and_removed_at_once(store: ManagedStore, tmp_path: Path) -> None:
+    other = ManagedStore("models", tmp_path / "models", store._index)
+    put(store, FLOOR, b"one")
+    assert other.locate(FLOOR).facts.version == 1
+    put(store, FLOOR, b"two")
+    assert other.locate(FLOOR).facts.version == 2
+    assert other.locate(FLOOR) is other.locate(FLOOR), "what has not changed is not looked up again"
+    store.remove(FLOOR, 2, PUTTING)
+    assert other.locate(FLOOR).facts.version == 1
+
+
+def test_a_root_that_cannot_be_used_is_said_with_what_to_do(
+    store: ManagedStore, tmp_path: Path, engine: sa.Engine
+) -> None:
+    (tmp_path / "file").write_text("no folder")
+    with pytest.raises(StoreFault, match=r"cannot be written to: .*; correct 'root' or its rights"):
+        ManagedStore("other", tmp_path / "file", VersionRecords(engine, "other"))
+    put(store, FLOOR, b"one")
+    (tmp_path / "models").rename(tmp_path / "elsewhere")
+    with pytest.raises(StoreFault, match="its root cannot be looked at"):
+        store.locate(FLOOR)

@@ -48,6 +48,7 @@ def gives_json(command: Command) -> Command:
 
 
 def print_json(result: Any) -> None:
+    """Prints a result for programs: JSON, indented."""
     text = json.dumps(result, indent=2, ensure_ascii=False)
     if shown(text, keep="\n") != text:  # names that strangers wrote, with orders to a terminal in them
         text = json.dumps(result, indent=2)

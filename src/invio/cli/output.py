@@ -62,6 +62,7 @@ def _cell(value: str | Text) -> str | Text:
 
 
 def print_table(columns: Sequence[tuple[str, str]], rows: Iterable[Sequence[str | Text]]) -> None:
+    """Prints rows under their headings; `columns` are pairs of a heading and how it is aligned."""
     console().print(plain_table(columns, rows))
 
 
@@ -77,5 +78,6 @@ def console(*, stderr: bool = False) -> Console:
 
 
 def state_text(state: str) -> Text:
+    """A transfer's state with its mark and its colour."""
     mark, colour = STATES[state]
     return Text(f"{mark} {state}", style=colour)

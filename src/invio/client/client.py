@@ -44,6 +44,7 @@ class Client:
         self.close()
 
     def close(self) -> None:
+        """Closes the connections; the client is not to be used afterwards."""
         self._http.close()
 
     def files(self, folder: str | None = None) -> Iterator[dict[str, Any]]:

@@ -49,10 +49,12 @@ class Progress:
 
     @property
     def percent(self) -> float | None:
+        """0 to 100, and 100 only with the last byte; None when the size is not known."""
         return percent(self.done, self.size)
 
     @property
     def seconds_left(self) -> float | None:
+        """Seconds for the rest at the rate of the last few seconds; None when that cannot be told."""
         return seconds_left(self.done, self.size, self.rate)
 
 

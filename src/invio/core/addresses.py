@@ -43,6 +43,7 @@ class Address(NamedTuple):
 
     @property
     def folder(self) -> bool:
+        """Whether it is the address of a folder: it ends with a slash."""
         return not self.path or self.path.endswith("/")
 
     @property

@@ -57,6 +57,7 @@ class Coverage:
 
     @property
     def ranges(self) -> list[tuple[int, int]]:
+        """The ranges in order, as (start, stop) with the stop not included; a copy."""
         return list(self._ranges)
 
 

@@ -48,6 +48,7 @@ class Version:
         return version_tag(self.content.sha256)
 
     def facts(self, store: str) -> FileFacts:
+        """The facts of a file of this store that has this content."""
         content = self.content
         return FileFacts(
             Address(store, self.path), content.size, self.at, self.tag, content.media_type, self.number, self.current
@@ -55,6 +56,7 @@ class Version:
 
 
 def version_tag(sha256: bytes) -> str:
+    """The entity tag of a version, by the SHA-256 of its content: the same content has the same one."""
     return "v" + content_tag(sha256)
 
 

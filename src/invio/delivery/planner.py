@@ -60,10 +60,12 @@ class Request:
 
     @property
     def path(self) -> str:
+        """The path below `root`, still encoded."""
         return self.target.partition("?")[0]
 
     @property
     def query(self) -> str:
+        """The query, still encoded, without its `?`."""
         return self.target.partition("?")[2]
 
 

@@ -73,6 +73,7 @@ def save_bundle(connection: sa.Connection, record: BundleRecord) -> None:
 
 
 def drop_bundle(connection: sa.Connection, bundle_id: str) -> None:
+    """Forgets a bundle."""
     connection.execute(sa.delete(bundles).where(bundles.c.id == bundle_id))
 
 
@@ -128,6 +129,7 @@ def known_crcs(connection: sa.Connection, tags: Sequence[str]) -> dict[str, int]
 
 
 def save_crcs(connection: sa.Connection, crcs: Mapping[str, int]) -> None:
+    """Keeps CRC-32s by the tags of their contents."""
     if crcs:
         rows = [{"tag": tag, "crc": crc} for tag, crc in crcs.items()]
         connection.execute(sa.insert(checksums).prefix_with("OR IGNORE"), rows)
@@ -139,6 +141,7 @@ def known_digests(connection: sa.Connection, tags: Sequence[str]) -> dict[str, b
 
 
 def save_digests(connection: sa.Connection, found: Mapping[str, bytes]) -> None:
+    """Keeps SHA-256s by the tags of their contents."""
     if found:
         rows = [{"tag": tag, "sha256": sha256} for tag, sha256 in found.items()]
         connection.execute(sa.insert(digests).prefix_with("OR IGNORE"), rows)
@@ -151,6 +154,7 @@ def known_deflated(connection: sa.Connection, tags: Sequence[str]) -> dict[str, 
 
 
 def save_deflated(connection: sa.Connection, found: Mapping[str, tuple[str, int | None]]) -> None:
+    """Keeps, by the tags of contents, the names and lengths of their deflated forms; None where that is no gain."""
     if found:
         rows = [{"tag": tag, "name": name, "size": size} for tag, (name, size) in found.items()]
         connection.execute(sa.insert(deflated).prefix_with("OR REPLACE"), rows)

@@ -27,6 +27,7 @@ def fact(connection: sa.Connection, name: str) -> str | None:
 
 
 def save_fact(connection: sa.Connection, name: str, value: str) -> None:
+    """Keeps a fact of the records themselves, in the place of the one before it."""
     connection.execute(sa.insert(facts).prefix_with("OR REPLACE").values(name=name, value=value))
 
 

@@ -75,6 +75,7 @@ def known_links(connection: sa.Connection, maker: str | None, limit: int, before
 
 
 def link_named(connection: sa.Connection, link_id: str) -> LinkRow | None:
+    """What is known of a link's id; None where nothing is."""
     row = connection.execute(sa.select(links).where(links.c.id == link_id)).first()
     return None if row is None else _row(row)
 

@@ -162,6 +162,7 @@ def note_use(connection: sa.Connection, token: str) -> None:
 
 
 def recipient_named(connection: sa.Connection, recipient_id: str) -> Recipient | None:
+    """A recipient by their id, disabled or not; None where there is none."""
     return _recipient(connection, sa.select(recipients).where(recipients.c.id == recipient_id))
 
 
@@ -194,6 +195,7 @@ def open_session(connection: sa.Connection, recipient_id: str, token: str | None
 
 
 def recipient_of_session(connection: sa.Connection, secret: str) -> Recipient | None:
+    """Whose session it is; None when it is over, or they are disabled."""
     found = connection.execute(
         sa.select(recipients, sessions.c.opened_by)
         .join(sessions, sessions.c.recipient == recipients.c.id)
@@ -205,6 +207,7 @@ def recipient_of_session(connection: sa.Connection, secret: str) -> Recipient | 
 
 
 def close_session(connection: sa.Connection, secret: str) -> None:
+    """Ends a session."""
     connection.execute(sa.delete(sessions).where(sessions.c.hash == hashed(secret)))
 
 

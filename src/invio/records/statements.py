@@ -85,6 +85,7 @@ def _complete(count: int) -> str:
 
 
 def insert(connection: sa.Connection, rows: Sequence[TransferRow]) -> None:
+    """Writes rows of transfers that begin."""
     if rows:
         _execute_many(connection, _INSERT, map(_inserted, rows))
 

@@ -39,6 +39,7 @@ class VersionRecords:
             return self._current(connection, path)
 
     def numbered(self, path: str, number: int) -> Version | None:
+        """One version of a file by its number; None where there is none, or it was removed."""
         query = sa.select(versions).where(self._here, _held.path == path, _held.number == number)
         with self._engine.connect() as connection:
             row = connection.execute(query).first()

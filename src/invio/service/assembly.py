@@ -102,6 +102,7 @@ class Parts:
 
     @property
     def rules(self) -> AccessPolicy:
+        """Who decides: the rules in force, or the application."""
         return self.catalogue.rules
 
     def decide_by(self, rules: RuleSet) -> None:

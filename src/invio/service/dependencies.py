@@ -17,11 +17,13 @@ from invio.service.assembly import Parts
 
 
 def parts_of(request: Request) -> Parts:
+    """The parts of the service that a request came to."""
     parts: Parts = request.app.state.parts
     return parts
 
 
 def head_of(request: Request) -> RequestHead:
+    """The head of a request, as the core sees it."""
     return RequestHead(request.method, request.scope["headers"])
 
 
@@ -40,6 +42,7 @@ def address_in_path(request: Request, prefix: str) -> Address:
 
 
 def percent_decoded_or_refused(text: str) -> str:
+    """A path, decoded. Raises Refusal (`malformed`)."""
     try:
         return percent_decoded(text)
     except BadAddress as error:

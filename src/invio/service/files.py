@@ -116,6 +116,7 @@ def _version_shape(version: Version, facts: FileFacts, may: list[Action]) -> Ver
 
 
 def shape(parts: Parts, caller: Caller, address: Address, found: Found | None) -> FileShape:
+    """What a caller is shown of a file, or of a folder where `found` is None, with the actions that they may take."""
     if found is None:
         return FileShape(address=str(address), name=address.name, folder=True)
     facts = found.facts

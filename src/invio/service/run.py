@@ -142,6 +142,7 @@ def listening_socket(host: str, port: int) -> socket.socket:
 
 
 def url_of(listener: socket.socket) -> str:
+    """The URL of what a socket listens on; IPv6 addresses in brackets."""
     host, port = listener.getsockname()[:2]
     return f"http://[{host}]:{port}" if ":" in host else f"http://{host}:{port}"
 

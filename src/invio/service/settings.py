@@ -239,6 +239,7 @@ class Settings(_Strict):
 
     @property
     def database(self) -> Path:
+        """Where the records lie."""
         return self.path(self.service.data) / "records.sqlite"
 
 

@@ -117,6 +117,7 @@ class DiskFile(_Opened):
 
     @classmethod
     def of(cls, path: bytes, status: os.stat_result) -> DiskFile:
+        """The file at a path, as it was found: by its identity, length and time."""
         return cls(path, status.st_dev, status.st_ino, status.st_size, status.st_mtime_ns)
 
     def open(self) -> int:

@@ -28,12 +28,18 @@ class Layout(Protocol):
     deflates: bool
     size: int
 
-    def add(self, entry: Entry) -> bytes: ...
+    def add(self, entry: Entry) -> bytes:
+        """Lays out one more entry; gives the bytes that stand before its content."""
+        ...
 
-    def end(self) -> bytes: ...
+    def end(self) -> bytes:
+        """The bytes that stand after the last content; nothing is added after it."""
+        ...
 
     @property
-    def tag(self) -> str: ...
+    def tag(self) -> str:
+        """A tag that is another one for every other sequence of entries. After `end`."""
+        ...
 
 
 class Sources(Protocol):
@@ -87,11 +93,13 @@ class ArchiveContent(Content):
         self._alone.append(alone or entry.held > SMALL)
 
     def end(self) -> None:
+        """Closes the archive: nothing is added after it, and its size and tag are known."""
         self._tail = self._layout.end()
         self.size, self.tag = self._layout.size, self._layout.tag
         self._heads = bytes(self._heads)  # type: ignore[assignment]
 
     def head(self, number: int) -> bytes:
+        """The bytes that stand before an entry's content."""
         return bytes(self._heads[self._head_at[number] : self._head_at[number + 1]])
 
     def held(self, number: int) -> int:

@@ -55,6 +55,7 @@ Part = bytes | Slice | Streamed
 
 
 def part_length(part: Part) -> int:
+    """How many bytes of a body a part is. Raises TypeError: nobody knows, for it is made as it is sent."""
     if isinstance(part, Slice):
         return part.length
     if isinstance(part, Streamed):

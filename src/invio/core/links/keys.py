@@ -69,6 +69,7 @@ def _key_bytes(file: str, name: str, text: object) -> bytes:
 
 
 def new_keys(name: str = "k1") -> KeyRing:
+    """A key ring with one new key of 32 random bytes, which seals new links."""
     return KeyRing({name: secrets.token_bytes(KEY_SIZE)}, name)
 
 

@@ -72,6 +72,7 @@ class SealedLink:
         return None
 
     def conditions_named(self, name: str) -> list[str]:
+        """The values of all conditions of this name, in the link's order."""
         return [value for key, value in self.conditions if key == name]
 
     def is_sealed_by(self, key: bytes) -> bool:
@@ -110,6 +111,7 @@ class SealedLink:
 
     @property
     def scope(self) -> str:
+        """What the seal is of: the folder that `in` names, or the address."""
         return self.says("in") or str(self.address)
 
     @property
@@ -403,6 +405,7 @@ def _within_limits(link: SealedLink) -> SealedLink:
 
 
 def link_query(link: SealedLink) -> str:
+    """The link's query as it stands after the `?`, encoded."""
     pairs = [*link.root, ("key", link.key), *link.conditions, ("seal", link.seal)]
     return "&".join([f"{name}={_quoted(value)}" for name, value in pairs])
 

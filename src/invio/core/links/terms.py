@@ -51,6 +51,7 @@ class LinkRefused(Refusal):
 
 
 def malformed(detail: str) -> LinkRefused:
+    """What refuses a link that is not well formed."""
     return LinkRefused("malformed", detail)
 
 

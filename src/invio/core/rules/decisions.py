@@ -43,6 +43,7 @@ class Who:
     excepted: bool = False
 
     def includes(self, caller: Caller) -> bool:
+        """Whether the caller is one of them; `excepted` is not looked at."""
         if self.kind == "anyone":
             return True
         if caller.recipient is None:
@@ -94,6 +95,7 @@ class Rule:
         return tuple(who for who in self.who if not who.excepted) or (Who("anyone"),)
 
     def concerns(self, caller: Caller) -> bool:
+        """Whether the rule is about this caller: named, and not excepted."""
         return any(who.includes(caller) for who in self.named) and not any(
             who.includes(caller) for who in self.exceptions
         )

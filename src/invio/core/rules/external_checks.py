@@ -54,7 +54,9 @@ class CheckResult:
 class ExternalPolicy(Protocol):
     """Who answers. None: no answer could be had."""
 
-    def answer(self, ask: ExternalCheck, question: CheckRequest) -> CheckResult | None: ...
+    def answer(self, ask: ExternalCheck, question: CheckRequest) -> CheckResult | None:
+        """What is known of a question, or is asked now; None: no answer can be had."""
+        ...
 
     async def prefetch(self, questions: Iterable[tuple[ExternalCheck, CheckRequest]]) -> None:
         """Called where one may wait, before `answer` is where one may not."""

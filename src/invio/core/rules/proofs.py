@@ -23,6 +23,7 @@ class Checked:
 
     @property
     def met(self) -> bool:
+        """Whether the outcome is the one that is expected."""
         return self.decision.allowed is (self.expectation.outcome == "allowed")
 
 

@@ -24,7 +24,9 @@ class AccessPolicy(Protocol):
     """
 
     @property
-    def looks_at_files(self) -> bool: ...
+    def looks_at_files(self) -> bool:
+        """Whether the outcome may depend on a file's facts."""
+        ...
 
     @property
     def has_reasons(self) -> bool:

@@ -101,6 +101,7 @@ class Plan:
         self._size.append(size)
 
     def end(self) -> Plan:
+        """Closes the plan: nothing is added after it."""
         self.content.end()
         self._root_paths = list(self._roots)
         return self

@@ -117,6 +117,7 @@ def is_sure_below(catalogue: Catalogue, caller: Caller, folder: Address) -> bool
 
 
 def may_bundle(catalogue: Catalogue, caller: Caller, found: Found) -> bool:
+    """Whether the caller may have the file in an archive, by its facts."""
     rules, facts = catalogue.rules, found.facts
     return all(rules.allows(caller, action, facts.address, facts) for action in _RIGHTS)
 

@@ -81,6 +81,7 @@ class PendingResponse:
         return True
 
     def break_off(self, error: Exception) -> None:
+        """Ends an answer that cannot be completed, and breaks its connection."""
         if self._ended is not None:
             self._wire.give_up()
             self.end(error)
@@ -131,6 +132,7 @@ class AcknowledgementMonitor:
             self._look_later()
 
     def forget(self, answer: PendingResponse) -> None:
+        """Looks at an answer no more: it has ended."""
         self._arriving.pop(answer, None)
         descriptor = self._sending.pop(answer, -1)
         if descriptor >= 0 and self._full is not None:

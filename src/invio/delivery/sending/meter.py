@@ -25,6 +25,7 @@ class Meter:
 
     @property
     def sent(self) -> int:
+        """Bytes of the body that were handed over."""
         return self.counted if self._wire is None else self._wire.body_sent
 
     @property

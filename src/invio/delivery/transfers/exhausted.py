@@ -26,5 +26,6 @@ def quota_refusal(reached: QuotaReached, who: str) -> Refusal:
 
 
 def link_refusal(spent: LinkExhausted) -> Refusal:
+    """What is answered when a link was revoked, or has no use left."""
     detail = {"revoked": "the link was revoked", "used-up": "the link has no uses left"}
     return Refusal(spent.word, detail[spent.word])

@@ -34,6 +34,7 @@ class TransferKey:
 
     @property
     def tag(self) -> str | None:
+        """What a link calls the transfer, to follow its progress."""
         return self.link.summary.tag if self.link else None
 
     def joined_by(self, etag: str | None) -> Key:

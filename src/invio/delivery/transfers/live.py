@@ -67,6 +67,7 @@ class LiveTransfer:
 
     @property
     def rate(self) -> float | None:
+        """Bytes a second over the last few seconds; None before somebody has looked twice."""
         return None if self.pace is None else self.pace.rate
 
     def now(self) -> TransferRow:
@@ -146,6 +147,7 @@ class LiveTransfers:
         return self._count
 
     def add(self, live: LiveTransfer) -> None:
+        """A transfer begins, or goes on."""
         self._running[live.row.id] = live
         self._by_key[live.key] = live
 

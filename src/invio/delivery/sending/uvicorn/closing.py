@@ -160,5 +160,6 @@ class ClosingProtocol(HttpToolsProtocol):
 
 
 def wake(waiting: asyncio.Future[None]) -> None:
+    """Has whoever waits go on, unless they were woken or cancelled already."""
     if not waiting.done():
         waiting.set_result(None)
