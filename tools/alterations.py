@@ -46,7 +46,11 @@ TESTS = {
     "delivery/transfers/admission.py": ["delivery/test_admission.py", "delivery/test_transfer_machine.py"],
     "delivery/transfers/keys.py": ["delivery/test_transfer_keys.py", "delivery/test_admission.py"],
     "delivery/transfers/settlement.py": ["delivery/test_admission.py", "delivery/test_transfer_machine.py"],
-    "delivery/transfers/live.py": ["delivery/test_admission.py", "delivery/test_transfer_machine.py"],
+    "delivery/transfers/live.py": [
+        "delivery/test_live.py",
+        "delivery/test_admission.py",
+        "delivery/test_transfer_machine.py",
+    ],
     "delivery/access/catalogue.py": ["delivery/test_catalogue.py", "delivery/test_building.py"],
     "delivery/sending/acknowledgement.py": ["delivery/test_acknowledgement.py", "delivery/test_sending.py"],
     "stores/directory.py": ["stores/test_directory.py", "delivery/test_building.py"],

@@ -322,6 +322,27 @@ def test_ranges_that_come_together_by_a_link_of_one_use_are_one_use(engines: tup
     asyncio.run(work())
 
 
+@pytest.mark.parametrize("counted", ["link", "quota", "limit"])
+def test_where_the_records_have_a_say_what_is_left_partial_is_told_at_once(
+    engines: tuple[sa.Engine, sa.Engine], counted: str
+) -> None:
+    async def work() -> None:
+        link = link_target(make_link(parse_address("files/a"), "k1", KEY, [("id", "L1")]))
+        limits = Limits(recipient_transfers=5) if counted == "limit" else None
+        one = Delivering(engines[0], limits, link if counted == "link" else None)
+        if counted == "quota":
+            one.key = replace(one.key, quotas={FILES: 1})
+        one.end(await one.begin(0, 3), 3)
+        await one.journal.call(lambda _: None)
+        assert one.rows() == [("partial", 3, 1, None)]
+        one.end(await one.begin(3, 10), 7)
+        await one.journal.call(lambda _: None)
+        assert one.rows() == [("complete", 10, 2, None)]
+        await one.journal.stop()
+
+    asyncio.run(work())
+
+
 def test_what_somebody_else_sends_is_handed_off_and_counts_whole(engines: tuple[sa.Engine, sa.Engine]) -> None:
     async def work() -> None:
         one = Delivering(engines[0])

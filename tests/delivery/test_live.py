@@ -1,0 +1,156 @@
+"""Live transfers: what is shown of those that run and of those that have just ended."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pytest
+
+from invio.core.progress import Coverage
+from invio.delivery.sending.meter import Meter
+from invio.delivery.transfers import live as module
+from invio.delivery.transfers.live import LiveTransfer, LiveTransfers, RequestProgress, view
+from invio.records.rows import BROKEN_OFF, COMPLETE, HANDED_OFF, PARTIAL, TransferRow, new_transfer_id
+
+
+class Clock:
+    """A clock that the test sets."""
+
+    now = 100.0
+
+    def monotonic(self) -> float:
+        return self.now
+
+    def time(self) -> float:
+        return 1.7e9 + self.now
+
+
+@pytest.fixture
+def clock(monkeypatch: pytest.MonkeyPatch) -> Clock:
+    clock = Clock()
+    monkeypatch.setattr(module, "time", clock)
+    return clock
+
+
+def transfer(address: str = "files/a", **changes: Any) -> LiveTransfer:
+    row = TransferRow(
+        id=new_transfer_id(1.7e9), who="ann", address=address, recipient="ann", link_id=None, via=None, tag=None,
+        network="192.0.2.7", etag="e", size=1000, **changes,
+    )  # fmt: skip
+    return LiveTransfer(row, (row.who, address, "e", None), Coverage(), [], requests=1)
+
+
+def request(start: int, length: int) -> RequestProgress:
+    return RequestProgress(Meter(None), ((0, start, length),))
+
+
+def everything(_: TransferRow) -> bool:
+    return True
+
+
+def test_what_runs_is_shown_with_what_has_arrived_and_how_fast(clock: Clock) -> None:
+    board, one, two = LiveTransfers(), transfer(), transfer("files/b")
+    first, second = request(0, 500), request(600, 100)
+    for live, progress in ((one, first), (one, second), (two, request(0, 10))):
+        board.add(live)
+        board.join(live, progress)
+    one.durable = True
+    assert (board.requests, board.under_way()) == (3, [one])
+    assert board.find(("ann", "files/a", "e", None)) is one
+    first.meter.counted = 100
+    [shown] = board.running(lambda row: row.address == "files/a")
+    assert (shown["bytes"], shown["percent"], shown["rate"], shown["requests"]) == (100, 10.0, None, 1)
+    clock.now += 2
+    first.meter.counted, second.meter.counted = 300, 100
+    [shown] = board.running(lambda row: row.address == "files/a")
+    assert (shown["bytes"], shown["rate"], shown["seconds_left"], shown["state"]) == (400, 150, 4.0, "running")
+    assert one.row.coverage == [(0, 300), (600, 700)]
+    board.leave(one, first)
+    assert board.requests == 2
+    assert board.addresses() == {"files/a", "files/b"}
+
+
+def test_one_look_a_moment_serves_all_who_watch(clock: Clock) -> None:
+    board, one = LiveTransfers(), transfer()
+    progress = request(0, 500)
+    board.add(one)
+    board.join(one, progress)
+    progress.meter.counted = 100
+    assert [shown["bytes"] for _, shown in board.snapshot()] == [100]
+    progress.meter.counted = 200
+    clock.now += 0.1
+    assert [shown["bytes"] for _, shown in board.snapshot()] == [100]
+    clock.now += 0.2
+    assert [shown["bytes"] for _, shown in board.snapshot()] == [200]
+
+
+def test_what_has_ended_is_told_once_by_its_number_and_rests_a_while_when_something_is_missing(clock: Clock) -> None:
+    board, done, part = LiveTransfers(), transfer(), transfer("files/b")
+    for live in (done, part):
+        board.add(live)
+    done.row.state, part.row.state = COMPLETE, PARTIAL
+    board.end(done, done.row)
+    seen = board.count
+    board.end(part, part.row)
+    assert (seen, board.count) == (1, 2)
+    assert [shown["address"] for shown in board.ended_since(0, everything)] == ["files/a", "files/b"]
+    assert [shown["address"] for shown in board.ended_since(seen, everything)] == ["files/b"]
+    assert board.ended_since(0, lambda row: row.address == "files/c") == []
+    assert board.running(everything) == []
+    assert board.addresses() == {"files/a", "files/b"}
+    assert board.paused(done.key) is None
+    assert board.paused(part.key) is part
+    clock.now += 2.0
+    assert board.resume(part.key) is part
+    assert (part.row.state, board.find(part.key)) == ("running", part)
+    assert [shown["state"] for shown in board.ended_since(seen, everything)] == ["partial"], "as it ended"
+    assert board.resume(part.key) is None, "it does not rest any more"
+    part.row.state = PARTIAL
+    board.end(part, part.row)
+    clock.now += 2.1
+    assert board.paused(part.key) is None
+    board.forget_rested()
+    assert board._resting == {}
+
+
+def test_a_transfer_may_go_on_under_another_row(clock: Clock) -> None:
+    board, one, other = LiveTransfers(), transfer(), transfer()
+    board.add(one)
+    board.rename(one, other.row)
+    assert one.row is other.row
+    assert [shown["id"] for shown in board.running(everything)] == [other.row.id]
+    newer = transfer()
+    board.add(newer)
+    board.drop(one)
+    assert board.find(one.key) is newer, "the place of a newer one is its own"
+    board.drop(newer)
+    assert board.find(one.key) is None
+
+
+@pytest.mark.parametrize(
+    ("state", "covered", "size", "percent"),
+    [
+        (COMPLETE, 1000, 1000, 100.0),
+        (COMPLETE, 7, None, 100.0),
+        (BROKEN_OFF, 999, 1000, 99.9),
+        (HANDED_OFF, 0, 1000, None),
+        (PARTIAL, 5, None, None),
+    ],
+)
+def test_a_hundred_per_cent_are_shown_of_what_is_complete(
+    state: str, covered: int, size: int | None, percent: float | None
+) -> None:
+    row = transfer(state=state, covered=covered).row
+    row.size = size
+    shown = view(row, 12.6)
+    assert (shown["percent"], shown["rate"], shown["seconds_left"]) == (percent, 13, None)
+    assert (shown["entries"], shown["entry"]) == (None, None)
+
+
+def test_two_requests_meet_where_they_send_the_same_bytes() -> None:
+    one = request(100, 50)
+    assert one.meets(((0, 149, 1),))
+    assert one.meets(((0, 0, 101),))
+    assert one.meets(((0, 0, 1000),))
+    assert not one.meets(((0, 150, 10),))
+    assert not one.meets(((0, 0, 100), (200, 300, 10)))
