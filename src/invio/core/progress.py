@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from bisect import bisect_left
 from collections import deque
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 
 # Work and memory for a transfer do not grow with what a client makes of it: ranges of one byte, with holes between.
 MOST_RANGES = 256
@@ -16,7 +16,7 @@ class Coverage:
     __slots__ = ("_ranges", "total")
 
     def __init__(self, ranges: Iterable[tuple[int, int]] = ()) -> None:
-        self._ranges: list[tuple[int, int]] = []
+        self._ranges: Sequence[tuple[int, int]] = ()  # a list once something was added
         self.total = 0
         for start, stop in ranges:
             self.add(start, stop)
@@ -25,7 +25,11 @@ class Coverage:
         """Adds the bytes from `start` to `stop` (not included); overlaps and neighbours are merged."""
         if start >= stop:
             return
+        if not self._ranges:
+            self._ranges, self.total = [(start, stop)], stop - start
+            return
         ranges = self._ranges
+        assert isinstance(ranges, list)
         low = bisect_left(ranges, start, key=lambda pair: pair[1])
         high = low
         while high < len(ranges) and ranges[high][0] <= stop:
@@ -41,6 +45,7 @@ class Coverage:
     def _drop_smallest(self) -> None:
         """Counts the smallest range as not arrived: what is said to have arrived has, and a bit more may have."""
         ranges = self._ranges
+        assert isinstance(ranges, list)
         place = min(range(len(ranges)), key=lambda number: ranges[number][1] - ranges[number][0])
         self.total -= ranges[place][1] - ranges[place][0]
         del ranges[place]
@@ -48,7 +53,7 @@ class Coverage:
     def copy(self) -> Coverage:
         """The same, which from now on goes its own way."""
         other = Coverage()
-        other._ranges, other.total = self._ranges.copy(), self.total
+        other._ranges, other.total = list(self._ranges), self.total
         return other
 
     def overlap(self, start: int, stop: int) -> int:

@@ -129,13 +129,13 @@ def assemble(settings: Settings, decider: AccessPolicy | None = None, identifier
     Raises:
         BadSettings, BadRules, BadKeyFile: with what is wrong and where.
     """
-    audit = Audit()
+    audit, reader = Audit(), Pool("reading", 2)
     rules_file, keys_file, keys, rules = None, None, KeyRing({}, ""), decider
     if decider is None:
-        rules_file = Watched("rules", settings.path(settings.service.rules), _reads_rules(settings), audit)
+        rules_file = Watched("rules", settings.path(settings.service.rules), _reads_rules(settings), audit, reader)
         rules = rules_file.value
     if decider is None or settings.path(settings.service.keys).exists():
-        keys_file = Watched("keys", settings.path(settings.service.keys), read_keys, audit)
+        keys_file = Watched("keys", settings.path(settings.service.keys), read_keys, audit, reader)
         keys = keys_file.value
     assert rules is not None
     _check_roots(settings)

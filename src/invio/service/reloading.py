@@ -19,8 +19,8 @@ T = TypeVar("T")
 class Watched(Generic[T]):
     """One file, what it says, and whom to tell when that changes."""
 
-    def __init__(self, what: str, path: Path, read: Callable[[Path], T], audit: Audit) -> None:
-        """`what` it holds, for the log and the audit.
+    def __init__(self, what: str, path: Path, read: Callable[[Path], T], audit: Audit, reader: Pool) -> None:
+        """`what` it holds, for the log and the audit; `reader` has a thread for each file that may hang.
 
         Raises:
             ConfigurationError: as `read` does; there is nothing before it that could be left in force.
@@ -29,7 +29,7 @@ class Watched(Generic[T]):
         self._read = read
         self._audit = audit
         self.path = path
-        self._reader = Pool(f"{what}-reader", 1, waiting=1)
+        self._reader = reader
         self._seen = self._signature()
         self.value = read(path)
         self.since = time.time()  # when it was read, Unix seconds

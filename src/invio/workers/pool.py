@@ -9,6 +9,7 @@ Invariants:
 - Whoever waits with a deadline is told when it has passed (`DeadlinePassed`). A call that waits for its turn is
   then dropped. One that runs cannot be ended from outside: its thread stays taken until it returns, and the pool
   is that much smaller meanwhile.
+- Of threads that wait, the one that has waited shortest is called: those that are not needed end after a while.
 - Threads are daemons: a call that never returns does not keep the process from ending.
 """
 
@@ -47,11 +48,10 @@ class Pool:
         self._room = workers + waiting
         self._deadline = deadline
         self._taken = 0  # calls that run or wait
-        self._idle = 0  # threads that wait for a call
+        self._idle: list[threading.Condition] = []  # by which threads wait for a call, the last one at the end
         self._threads = 0
         self._queue: deque[tuple[Future[Any], Callable[..., Any], tuple[Any, ...]]] = deque()
         self._lock = threading.Lock()
-        self._wake = threading.Condition(self._lock)
 
     @property
     def taken(self) -> int:
@@ -67,8 +67,8 @@ class Pool:
             self._taken += 1
             future.add_done_callback(self._release)
             self._queue.append((future, partial(copy_context().run, work), given))
-            if self._idle >= len(self._queue):
-                self._wake.notify()
+            if self._idle:
+                self._idle.pop().notify()
             elif self._threads < self._workers:
                 self._threads += 1
                 threading.Thread(target=self._work, name=f"{self.name}-{self._threads}", daemon=True).start()
@@ -102,13 +102,13 @@ class Pool:
             self._taken -= 1
 
     def _work(self) -> None:
+        wake = threading.Condition(self._lock)
         while True:
             with self._lock:
                 while not self._queue:
-                    self._idle += 1
-                    woken = self._wake.wait(IDLE)
-                    self._idle -= 1
-                    if not woken and not self._queue:
+                    self._idle.append(wake)
+                    if not wake.wait(IDLE) and wake in self._idle:
+                        self._idle.remove(wake)
                         self._threads -= 1
                         return
                 future, work, given = self._queue.popleft()

@@ -123,6 +123,8 @@ class Admission:
             live = self._board.resume(key)
             if live is not None:
                 self._board.unwritten.pop(live.row.id, None)
+        if live is not None and live.durable and not asks:
+            return self._joined(live, asking, segment)
         for _ in range(2):
             if live is None and earlier is None:
                 break
@@ -154,6 +156,18 @@ class Admission:
         self._goes_on_through(live.row, asking)
         return live, segment
 
+    def _joined(
+        self, live: LiveTransfer, asking: TransferKey, segment: RequestProgress
+    ) -> tuple[LiveTransfer, RequestProgress]:
+        """One more request of a transfer whose line is written, where there is nothing to ask the records.
+
+        How often it was asked for is told to them with its progress.
+        """
+        self._board.join(live, segment)
+        live.requests += 1
+        self._goes_on_through(live.row, asking)
+        return live, segment
+
     async def _admitted(self, live: LiveTransfer | None, key: Key) -> LiveTransfer | None:
         """A transfer once it is known whether it was let begin; None when it was not.
 
@@ -177,7 +191,6 @@ class Admission:
         archive: ArchiveContent | None,
     ) -> tuple[LiveTransfer, RequestProgress]:
         """Like `admit`, for one more request of a transfer. Raises TransferGone as well."""
-        asks = asking.counted()[0] is not None or _counts_bytes(segment.claims)
         if live is None:
             assert earlier is not None
             arrived = Coverage((start, stop) for start, stop in earlier.coverage)
@@ -185,12 +198,6 @@ class Admission:
             live = LiveTransfer(row, asking.joined_by(etag), arrived, [], archive=archive)
             self._board.add(live)
         self._board.join(live, segment)
-        if live.durable and not asks:
-            # Its line is written, and there is nothing to ask the records; how often it was asked for
-            # is told to them with its progress.
-            live.requests += 1
-            self._goes_on_through(live.row, asking)
-            return live, segment
         try:
             runs = earlier is None or earlier.state == RUNNING
             await self._go_on(live, asking, segment.claims, runs=runs)

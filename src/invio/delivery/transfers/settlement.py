@@ -23,7 +23,8 @@ class Settlement:
     def hand_off(self, live: LiveTransfer, segment: RequestProgress) -> None:
         """Records that a front server, or the remote store, sends the content in our place."""
         self._board.leave(live, segment)
-        self._settle_quotas(live, segment, sum(claim.bytes for claim in segment.claims[:1]))
+        if segment.claims:
+            self._settle_quotas(live, segment, segment.claims[0].bytes)
         if live.segments:
             return
         row = live.now()
@@ -43,7 +44,8 @@ class Settlement:
             broken = "the client left before it had taken everything"
         self._board.leave(live, segment)
         segment.add_to(live.arrived)
-        self._settle_quotas(live, segment, meter.at_most)
+        if segment.claims:
+            self._settle_quotas(live, segment, meter.at_most)
         live.broken = broken or live.broken
         if live.segments:
             return  # what it brought is told with the progress of the others
@@ -79,5 +81,4 @@ class Settlement:
 
     def _settle_quotas(self, live: LiveTransfer, segment: RequestProgress, taken: int) -> None:
         claims, transfer = segment.claims, live.row.id
-        if claims:
-            self._journal.note(lambda connection: quotas.give_back(connection, transfer, claims, taken))
+        self._journal.note(lambda connection: quotas.give_back(connection, transfer, claims, taken))

@@ -35,6 +35,7 @@ _NO_HEADERS: Any = ()
 # RFC 9110 §7.2, RFC 3986 §3.2.2: a name, an IPv4 address, or an IPv6 one in brackets, and a port.
 _HOST = re.compile(rb"(?:\[[0-9A-Fa-f:.]+\]|(?:[A-Za-z0-9._~!$&'()*+,;=-]|%[0-9A-Fa-f]{2})*)(?::[0-9]*)?\Z")
 _NO_BODY = bytearray()
+NO_QUEUE: Any = ()  # of requests that wait for their turn: mostly there are none, and a connection has no list of them
 _OFFERED: dict[str, Any] = {}  # what the extension says of itself: nothing, and the same for all
 
 
@@ -73,6 +74,13 @@ class Signal:
             finally:
                 self._waiting = None
         return True
+
+
+class _Queue(list[Any]):
+    """Requests that wait for their turn on a connection: few."""
+
+    def appendleft(self, item: Any) -> None:
+        self.insert(0, item)
 
 
 class _Deaf(Signal):
@@ -251,6 +259,8 @@ class FramedProtocol(ClosingProtocol):
         self._between, self._in_head, self._body_open = False, True, False
         self._hosts, self._faulty, self._unwanted = 0, False, 0
         self._heard = self.loop.time()
+        if self.pipeline is NO_QUEUE and self.cycle is not None and not self.cycle.response_complete:
+            self.pipeline = _Queue()  # type: ignore[assignment]
         super().on_message_begin()
 
     def on_header(self, name: bytes, value: bytes) -> None:

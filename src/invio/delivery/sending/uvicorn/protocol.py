@@ -29,7 +29,7 @@ from uvicorn.protocols.http.flow_control import FlowControl
 
 from invio.core.reasons import Refusal
 from invio.delivery.sending.errors import ClientGone, IdleTimer
-from invio.delivery.sending.uvicorn.framing import FramedProtocol, Signal
+from invio.delivery.sending.uvicorn.framing import NO_QUEUE, FramedProtocol, Signal
 from invio.delivery.sending.uvicorn.socket_state import SocketState
 
 log = logging.getLogger("invio.delivery")
@@ -51,13 +51,6 @@ def _server_of(name: Any) -> tuple[str, int | None] | None:
     if isinstance(name, tuple):
         return name[0], name[1]
     return (name, None) if isinstance(name, str) else None
-
-
-class _Queue(list[Any]):
-    """Requests that wait for their turn on a connection: few, and mostly none."""
-
-    def appendleft(self, item: Any) -> None:
-        self.insert(0, item)
 
 
 class ZeroCopyProtocol(FramedProtocol):
@@ -95,7 +88,7 @@ class ZeroCopyProtocol(FramedProtocol):
             client = sock.getpeername()
             if isinstance(client, tuple):  # mostly many connections come from one place
                 self.client = (sys.intern(client[0]), client[1])
-        self.pipeline = _Queue()  # type: ignore[assignment]
+        self.pipeline = NO_QUEUE
         self.flow._is_writable_event = Signal()  # type: ignore[assignment]
         self.flow._is_writable_event.set()
         self._heard = self.loop.time()
