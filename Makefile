@@ -11,6 +11,9 @@ DATA ?= demo-data
 # Most tests wait for a service, so more of them run at a time than there are cores.
 SIDE_BY_SIDE ?= -n 3 --dist loadfile
 
+# Tests and measurements start many processes, which are not to compile the same modules each time.
+export PYTHONDONTWRITEBYTECODE =
+
 .PHONY: setup demo test test-lowest test-newest torture bench lint format types check-types clean
 
 setup: $(VENV)/.ready $(WEB)

@@ -145,6 +145,7 @@ def test_bundle_saves_one_archive(bob: Invio, tmp_path: Path) -> None:
 
 def test_why_gives_the_rules_that_spoke(ann: Invio, bob: Invio) -> None:
     told = ann("why", "files/charts/drafts/w.pdf", "--as", "bob").stdout.splitlines()
+    assert [ann("why", "files/big.bin", "--as", who).returncode for who in ("ann", "anyone")] == [0, 3]
     assert told[0] == "bob (crew) may not read files/charts/drafts/w.pdf"
     assert told[2].split() == ["×", "denies", "drafts", "are", "secret", "8", "it", "applies"]
     assert told[3].startswith("+ allows")

@@ -187,6 +187,14 @@ def refusals(service: Service, who: str = "ann") -> list[dict[str, object]]:
     return [json.loads(line) for line in listed]
 
 
+def test_a_span_of_the_history_reaches_back_from_now(own: Service) -> None:
+    own.get("/get/files/a.txt", "ann")
+    for span in ("1h", "2d"):
+        [line] = invio(own, "history", "--since", span, "--json").stdout.splitlines()
+        assert json.loads(line)["address"] == "files/a.txt"
+        assert invio(own, "history", "--until", span, "--json").stdout == ""
+
+
 def test_the_history_tells_what_was_refused_and_why(service: Service) -> None:
     link = service.link("files/a.txt", {"id": "given", "to": "cleo"}, until=1, via="the desk")
     assert service.get(link).status_code == 410

@@ -69,7 +69,7 @@ def test_somebody_is_added_given_a_token_and_let_in_no_more(service: Service) ->
     assert status(service, made["token"]) == 401
     assert invio(service, "recipients", "disable", "cleo", "--undo").exit_code == 0
     assert status(service, made["token"]) == 200
-    invio(service, "recipients", "add", "cleo", "--group", "cooks")
+    invio(service, "recipients", "change", "cleo", "--add-group", "cooks", "--remove-group", "readers")
     assert status(service, made["token"]) == 404, "the rules see the groups as they are now"
     assert invio(service, "recipients", "token", "cleo", "--end", made["id"]).exit_code == 0
     assert status(service, made["token"]) == 401
@@ -77,9 +77,27 @@ def test_somebody_is_added_given_a_token_and_let_in_no_more(service: Service) ->
     assert made["token"] not in service.logged()
 
 
-def test_a_token_ends_when_it_was_said_to(service: Service) -> None:
-    invio(service, "recipients", "add", "cleo", "--group", "readers")
+def test_a_change_leaves_what_is_not_named_and_adding_leaves_who_is_there(service: Service) -> None:
+    invio(service, "recipients", "add", "silvia", "--name", "S", "--group", "gold", "--group", "cooks")
+    again = invio(service, "recipients", "add", "silvia", "--name", "Silvia")
+    assert again.exit_code == 1
+    assert "use 'invio recipients change silvia' with --name, --add-group or --remove-group" in again.stderr
+    renamed = invio(service, "recipients", "change", "silvia", "--name", "Silvia")
+    assert renamed.stdout == "silvia: Silvia in cooks, gold\n"
+    moved = invio(service, "recipients", "change", "silvia", "--add-group", "readers", "--remove-group", "gold")
+    assert moved.stdout == "silvia: Silvia in cooks, readers\n"
+    assert invio(service, "recipients", "change", "silvia").exit_code == 2
+    assert "there is no recipient 'nobody'" in invio(service, "recipients", "change", "nobody", "--name", "N").stderr
     with service.client("ann") as client:
+        both = {"add_groups": ["a"], "remove_groups": ["a"]}
+        assert client.patch("/api/recipients/silvia", json=both).status_code == 400
+        listed = client.get("/api/recipients").json()["recipients"]
+    assert next(one["groups"] for one in listed if one["id"] == "silvia") == ["cooks", "readers"]
+
+
+def test_a_token_ends_when_it_was_said_to(service: Service) -> None:
+    with service.client("ann") as client:
+        client.put("/api/recipients/cleo", json={"groups": ["readers"]}).raise_for_status()
         made = client.post("/api/recipients/cleo/tokens", json={"seconds": 2}).json()
     assert status(service, made["token"]) == 200
     time.sleep(4.2)

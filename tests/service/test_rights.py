@@ -99,6 +99,7 @@ ADMINS_ALONE = expected(others=403, admin=(200, 201, 204))
 MATRIX: list[tuple[str, str, Any, dict[str, tuple[int, ...]]]] = [
     ("GET", "/api/recipients", None, ADMINS_ALONE),
     ("PUT", "/api/recipients/new-one", {"groups": ["admins"]}, ADMINS_ALONE),
+    ("PATCH", "/api/recipients/reader", {"name": "Reader"}, ADMINS_ALONE),
     ("POST", "/api/recipients/reader/tokens", {"label": "x"}, ADMINS_ALONE),
     ("DELETE", "/api/recipients/reader/tokens/000000000000", None, expected(others=403, admin=404)),
     ("PUT", "/api/recipients/ann/password", {"password": "a long harbour wall"}, ADMINS_ALONE),

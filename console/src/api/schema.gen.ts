@@ -286,14 +286,20 @@ export interface paths {
         get?: never;
         /**
          * Add somebody, or change their name and groups
-         * @description Adds a recipient, without a token; or gives an existing one this name and these groups.
+         * @description Adds a recipient, without a token; or gives an existing one this name and these groups, and no other.
+         *
+         *     With `If-None-Match: *` an existing one is left alone (412). `PATCH` changes single groups.
          */
         put: operations["put_recipient_api_recipients__recipient__put"];
         post?: never;
         delete?: never;
         options?: never;
         head?: never;
-        patch?: never;
+        /**
+         * Change somebody's name, or single groups
+         * @description Changes what is named, and leaves the rest as it is.
+         */
+        patch: operations["patch_recipient_api_recipients__recipient__patch"];
         trace?: never;
     };
     "/api/recipients/{recipient}/tokens": {
@@ -346,8 +352,10 @@ export interface paths {
         get?: never;
         /**
          * Set a password for the console
-         * @description Administrators, for everybody; anybody for themselves, with `current` or within ten minutes of having signed
-         *     in with it. A token alone is not enough: one that was stolen would last for ever. Ends the recipient's sessions.
+         * @description Sets or removes a password, and ends the recipient's sessions.
+         *
+         *     Administrators do it for everybody; anybody for themselves, with `current` or within ten minutes of having signed
+         *     in with it. A token alone is not enough: one that was stolen would last for ever.
          */
         put: operations["put_password_api_recipients__recipient__password_put"];
         post?: never;
@@ -1123,6 +1131,24 @@ export interface components {
              * @default []
              */
             groups: string[];
+        };
+        /**
+         * RecipientChange
+         * @description What changes of a recipient: the name, and single groups. What is not named stays.
+         */
+        RecipientChange: {
+            /** Name */
+            name?: string | null;
+            /**
+             * Add Groups
+             * @default []
+             */
+            add_groups: string[];
+            /**
+             * Remove Groups
+             * @default []
+             */
+            remove_groups: string[];
         };
         /**
          * RecipientList
@@ -2255,6 +2281,42 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["RecipientAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecipientShape"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    patch_recipient_api_recipients__recipient__patch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the recipient */
+                recipient: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RecipientChange"];
             };
         };
         responses: {

@@ -10,7 +10,7 @@ from typing import Any
 import click
 from rich.text import Text
 
-from invio.cli.links import WHEN
+from invio.cli.links import PAST
 from invio.cli.options import talks_to_service
 from invio.cli.output import STATES, print_table, say, size_text, state_text
 from invio.client import Client
@@ -25,9 +25,12 @@ _SHOWN = 50  # lines of a table; the other forms give all
 @click.option("--of-token", metavar="ID", help="Only with this token, or in sessions opened with it.")
 @click.option("--state", type=click.Choice(list(STATES)), help="Only transfers in this state.")
 @click.option(
-    "--since", type=WHEN, metavar="WHEN", help="Started at or after this time: Unix seconds, 2026-12-24T18:00Z."
+    "--since",
+    type=PAST,
+    metavar="WHEN",
+    help="Started at or after this time: Unix seconds, 2026-12-24T18:00Z, or 2h for the last two hours.",
 )
-@click.option("--until", type=WHEN, metavar="WHEN", help="Started before this time.")
+@click.option("--until", type=PAST, metavar="WHEN", help="Started before this time; 2h is two hours ago.")
 @click.option("--limit", type=click.IntRange(min=1), help="How many to show, newest first; 50 in a table, else all.")
 @click.option("--csv", "as_csv", is_flag=True, help="Print all of it as CSV.")
 @click.option("--json", "as_json", is_flag=True, help="Print all of it as JSON Lines.")

@@ -51,7 +51,17 @@ class Moment(click.ParamType[int]):
         return int((moment if moment.tzinfo else moment.replace(tzinfo=UTC)).timestamp())
 
 
+class PastMoment(Moment):
+    """The same, but that a span reaches back from now: `2h` is two hours ago."""
+
+    def convert(self, value: Any, param: click.Parameter | None, context: click.Context | None) -> int:
+        now = int(time.time())
+        moment = super().convert(value, param, context)
+        return 2 * now - moment if _SPAN.match(str(value)) else moment
+
+
 WHEN = Moment()
+PAST = PastMoment()
 KEYS = click.option(
     "--keys", type=click.Path(path_type=Path), envvar="INVIO_KEYS", default=Path("keys.json"), show_default=True,
     show_envvar=True, help="The key file.",

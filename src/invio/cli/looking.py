@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import sys
 from collections import OrderedDict
 from typing import Any
 
@@ -19,6 +20,7 @@ from invio.client import Client
 from invio.core.rules.decisions import ACTIONS
 
 _SHOWN = 20  # transfers that --follow keeps on the screen
+_MAY_NOT = 3  # exit status of `why`: 1 is for what went wrong, 2 for a wrong command
 
 
 @click.command()
@@ -90,11 +92,20 @@ def _versions(listed: list[dict[str, Any]], *, as_json: bool) -> None:
 def why(
     *, client: Client, address: str, recipient: str | None, action: str, version: int | None, as_json: bool
 ) -> None:
-    """Explain whether RECIPIENT may do something with ADDRESS, and by which rules."""
+    """Explain whether RECIPIENT may do something with ADDRESS, and by which rules.
+
+    The exit status is 0 when they may, and 3 when they may not.
+    """
     decision = client.why(address, recipient, action, version)
     if as_json:
         print_json(decision)
-        return
+    else:
+        _say_why(decision, action)
+    if not decision["allowed"]:
+        sys.exit(_MAY_NOT)
+
+
+def _say_why(decision: dict[str, Any], action: str) -> None:
     who = decision["recipient"] or "anyone, not signed in,"
     groups = f" ({', '.join(decision['groups'])})" if decision["groups"] else ""
     verdict = "may" if decision["allowed"] else "may not"

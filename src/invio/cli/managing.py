@@ -13,7 +13,7 @@ from invio.cli.commands import CommandFailed
 from invio.cli.links import KEYS, WHEN
 from invio.cli.options import gives_json, print_json, talks_to_service
 from invio.cli.output import print_table, say
-from invio.client import Client
+from invio.client import Client, Refused
 from invio.core.links.keys import KeyRing, is_key_id, new_keys
 from invio.service.configuration import read_keys, write_keys
 
@@ -30,13 +30,49 @@ def recipients() -> None:
 @gives_json
 @talks_to_service
 def add_recipient(*, client: Client, recipient: str, name: str | None, groups: tuple[str, ...], as_json: bool) -> None:
-    """Add RECIPIENT, or change the name and groups of an existing one. For a token: 'invio recipients token'."""
-    made = client.save_recipient(recipient, name, groups)
+    """Add RECIPIENT. For a token: 'invio recipients token'; for a change: 'invio recipients change'."""
+    try:
+        made = client.save_recipient(recipient, name, groups, only_new=True)
+    except Refused as refused:
+        if refused.reason != "precondition":
+            raise
+        raise CommandFailed(
+            f"there is a recipient {recipient} already, and nothing was changed; "
+            f"use 'invio recipients change {recipient}' with --name, --add-group or --remove-group"
+        ) from None
+    _say_recipient(made, as_json=as_json)
+
+
+@recipients.command(name="change")
+@click.argument("recipient")
+@click.option("--name", help="The new display name.")
+@click.option("--add-group", "added", multiple=True, metavar="GROUP", help="Add to this group; others stay.")
+@click.option("--remove-group", "removed", multiple=True, metavar="GROUP", help="Take out of this group; others stay.")
+@gives_json
+@talks_to_service
+def change_recipient(
+    *,
+    client: Client,
+    recipient: str,
+    name: str | None,
+    added: tuple[str, ...],
+    removed: tuple[str, ...],
+    as_json: bool,
+) -> None:
+    """Change the name of RECIPIENT, or single groups; what is not named stays."""
+    if name is None and not added and not removed:
+        raise click.UsageError("give --name, --add-group or --remove-group")
+    _say_recipient(
+        client.change_recipient(recipient, name=name, add_groups=added, remove_groups=removed), as_json=as_json
+    )
+
+
+def _say_recipient(shown: dict[str, Any], *, as_json: bool) -> None:
     if as_json:
-        print_json(made)
+        print_json(shown)
         return
-    said = f" in {', '.join(made['groups'])}" if made["groups"] else ", in no group"
-    say(f"{made['id']}: {made['name']}{said}")
+    groups = f" in {', '.join(shown['groups'])}" if shown["groups"] else ", in no group"
+    say(f"{shown['id']}: {shown['name']}{groups}")
 
 
 @recipients.command(name="list")

@@ -203,9 +203,28 @@ class Client:
         listed: list[dict[str, Any]] = self._json("GET", "/api/recipients")["recipients"]
         return listed
 
-    def save_recipient(self, recipient: str, name: str | None = None, groups: Iterable[str] = ()) -> dict[str, Any]:
-        """Adds a recipient, or gives an existing one this name and these groups."""
-        return self._json("PUT", _path(recipient), json={"name": name, "groups": list(groups)})
+    def save_recipient(
+        self, recipient: str, name: str | None = None, groups: Iterable[str] = (), *, only_new: bool = False
+    ) -> dict[str, Any]:
+        """Adds a recipient, or gives an existing one this name and these groups, and no other.
+
+        Raises:
+            Refused: `precondition`, with `only_new`, when there is such a recipient already.
+        """
+        headers = {"if-none-match": "*"} if only_new else {}
+        return self._json("PUT", _path(recipient), json={"name": name, "groups": list(groups)}, headers=headers)
+
+    def change_recipient(
+        self,
+        recipient: str,
+        *,
+        name: str | None = None,
+        add_groups: Iterable[str] = (),
+        remove_groups: Iterable[str] = (),
+    ) -> dict[str, Any]:
+        """Changes a recipient's name, or single groups; what is not named stays. Raises Refused (`missing`)."""
+        asked = {"name": name, "add_groups": list(add_groups), "remove_groups": list(remove_groups)}
+        return self._json("PATCH", _path(recipient), json=asked)
 
     def add_token(self, recipient: str, label: str = "", seconds: int | None = None) -> dict[str, Any]:
         """Makes a token, which the answer tells for the only time. It holds for `seconds`, or without an end."""

@@ -20,7 +20,15 @@ from invio.records.sign_ins import forget_devices, succeeded
 from invio.service.assembly import Parts
 from invio.service.dependencies import TheCaller, TheParts, head_of, require_administrator
 from invio.service.passwords import hashed_password, is_password
-from invio.service.schemas import PasswordAsk, RecipientAsk, RecipientList, RecipientShape, TokenAsk, TokenShape
+from invio.service.schemas import (
+    PasswordAsk,
+    RecipientAsk,
+    RecipientChange,
+    RecipientList,
+    RecipientShape,
+    TokenAsk,
+    TokenShape,
+)
 from invio.service.sessions import count_attempt
 from invio.workers.pool import PoolBusy
 
@@ -44,15 +52,42 @@ async def list_recipients(caller: TheCaller, parts: TheParts) -> RecipientList:
 
 @router.put("/api/recipients/{recipient}", summary="Add somebody, or change their name and groups")
 async def put_recipient(
-    asked: RecipientAsk, caller: TheCaller, parts: TheParts, recipient: str = _Id
+    asked: RecipientAsk, request: Request, caller: TheCaller, parts: TheParts, recipient: str = _Id
 ) -> RecipientShape:
-    """Adds a recipient, without a token; or gives an existing one this name and these groups."""
+    """Adds a recipient, without a token; or gives an existing one this name and these groups, and no other.
+
+    With `If-None-Match: *` an existing one is left alone (412). `PATCH` changes single groups.
+    """
     if recipient in _MEANS_OTHERS:
         raise Refusal("bad-request", f"{recipient!r} has a meaning of its own in the rules; choose another id")
     await require_administrator(parts, caller)
+    only_new = head_of(request).get(b"if-none-match") == "*"
 
     def work(connection: sa.Connection) -> RecipientShape:
+        if only_new and records.recipient_named(connection, recipient) is not None:
+            raise Refusal("precondition", f"there is a recipient {recipient!r} already; nothing was changed")
         records.save_recipient(connection, recipient, asked.name or recipient, asked.groups)
+        return _known(connection, recipient)
+
+    changed = await _changed(parts, work)
+    parts.audit("recipient.saved", caller, recipient=recipient, groups=changed.groups)
+    return changed
+
+
+@router.patch("/api/recipients/{recipient}", summary="Change somebody's name, or single groups")
+async def patch_recipient(
+    asked: RecipientChange, caller: TheCaller, parts: TheParts, recipient: str = _Id
+) -> RecipientShape:
+    """Changes what is named, and leaves the rest as it is."""
+    await require_administrator(parts, caller)
+    both = sorted({*asked.add_groups} & {*asked.remove_groups})
+    if both:
+        raise Refusal("bad-request", f"the group {both[0]!r} is to be added and removed; name it once")
+
+    def work(connection: sa.Connection) -> RecipientShape:
+        before = _known(connection, recipient)
+        groups = {*before.groups, *asked.add_groups} - {*asked.remove_groups}
+        records.save_recipient(connection, recipient, asked.name or before.name, groups)
         return _known(connection, recipient)
 
     changed = await _changed(parts, work)

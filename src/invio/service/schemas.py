@@ -298,6 +298,15 @@ class RecipientAsk(BaseModel):
     groups: list[Annotated[str, Field(pattern=r"^[A-Za-z0-9._@-]{1,64}$")]] = []
 
 
+class RecipientChange(BaseModel):
+    """What changes of a recipient: the name, and single groups. What is not named stays."""
+
+    model_config = ConfigDict(extra="forbid")
+    name: str | None = Field(None, min_length=1, max_length=200)
+    add_groups: list[Annotated[str, Field(pattern=r"^[A-Za-z0-9._@-]{1,64}$")]] = []
+    remove_groups: list[Annotated[str, Field(pattern=r"^[A-Za-z0-9._@-]{1,64}$")]] = []
+
+
 class TokenAsk(BaseModel):
     """What a token is for, and for how many seconds it holds; without an end when not given."""
 
