@@ -27,6 +27,18 @@ def test_of_more_ranges_than_are_kept_the_smallest_counts_as_not_arrived() -> No
     assert coverage.total == 5 * (MOST_RANGES - 1) + 9
 
 
+def test_ranges_that_touch_on_either_side_become_one() -> None:
+    coverage = Coverage([(5, 9), (0, 5), (12, 15)])
+    assert coverage.ranges == [(0, 9), (12, 15)]
+    coverage.add(9, 12)
+    assert (coverage.ranges, coverage.total) == ([(0, 15)], 15)
+
+
+def test_an_overlap_is_counted_by_its_bytes() -> None:
+    coverage = Coverage([(10, 20), (30, 40)])
+    assert [coverage.overlap(*span) for span in ((0, 10), (20, 30), (15, 35), (0, 100), (12, 13))] == [0, 0, 10, 20, 1]
+
+
 def test_a_part_fetched_twice_counts_once() -> None:
     coverage = Coverage([(0, 100), (50, 150), (150, 200)])
     assert coverage.ranges == [(0, 200)]
@@ -40,6 +52,7 @@ def test_a_part_fetched_twice_counts_once() -> None:
         (333, 1000, 33.3),
         (1, 1000, 0.1),
         (9_999, 10_000, 99.9),
+        (5_999, 10_000, 59.9),
         (199_999, 200_000, 99.9),
         (200, 200, 100.0),
         (0, 0, 100.0),
@@ -59,6 +72,17 @@ def test_the_rate_follows_the_last_seconds() -> None:
     for second in range(10, 20):
         pace.sample(second, 9000)
     assert pace.rate == 0
+
+
+def test_a_sample_older_than_the_window_counts_no_more() -> None:
+    pace = Pace(window=5.0)
+    for at, count in ((0.0, 50), (4.0, 50), (6.0, 150)):
+        pace.sample(at, count)
+    assert pace.rate == 50.0, "since the fourth second"
+    pace = Pace(window=5.0)
+    for at, count in ((0.0, 50), (2.0, 50), (5.0, 150)):
+        pace.sample(at, count)
+    assert pace.rate == 20.0, "the window's own length is within it"
 
 
 def test_time_left_is_the_rest_at_that_rate() -> None:

@@ -49,6 +49,7 @@ def test_a_range_outside_the_file_is_unsatisfiable(field: str, size: int) -> Non
 def test_a_suffix_of_an_empty_file_is_the_whole_of_it() -> None:
     assert parse_range("bytes=-5", 0) is None
     assert parse_range("bytes=3-4,-5", 0) is None
+    assert parse_range("bytes=-1", 0) is None
 
 
 def test_more_ranges_than_anyone_needs_are_ignored() -> None:
