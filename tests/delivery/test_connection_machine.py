@@ -19,7 +19,7 @@ from typing import Any
 
 import pytest
 import uvicorn
-from hypothesis import settings
+from hypothesis import HealthCheck, settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, precondition, rule, run_state_machine_as_test
 
@@ -193,4 +193,9 @@ def test_answers_come_in_order_each_whole_or_the_connection_is_closed(serving: t
             assert len(body) == (0 if method == "HEAD" else answer.length or len(body))
             return answer.status, body, source.read()
 
-    run_state_machine_as_test(OneConnection, settings=settings(max_examples=60, stateful_step_count=25, deadline=None))
+    run_state_machine_as_test(
+        OneConnection,
+        settings=settings(
+            max_examples=60, stateful_step_count=25, deadline=None, suppress_health_check=[HealthCheck.too_slow]
+        ),
+    )
