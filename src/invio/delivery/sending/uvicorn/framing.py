@@ -83,6 +83,44 @@ class _Queue(list[Any]):
         self.insert(0, item)
 
 
+class Flow(Signal):
+    """The server's flow control of a connection, and the signal in it, as one object."""
+
+    __slots__ = ("_transport", "read_paused", "write_paused")
+
+    def __init__(self, transport: Any) -> None:
+        super().__init__()
+        self._transport = transport
+        self.read_paused = self.write_paused = False
+        self.set()
+
+    async def drain(self) -> None:
+        """Returns when the transport takes more."""
+        await self.wait()
+
+    def pause_reading(self) -> None:
+        """Has nothing be read for a while."""
+        if not self.read_paused:
+            self.read_paused = True
+            self._transport.pause_reading()
+
+    def resume_reading(self) -> None:
+        """Has what comes be read again."""
+        if self.read_paused:
+            self.read_paused = False
+            self._transport.resume_reading()
+
+    def pause_writing(self) -> None:
+        """The transport has more than it can send at present."""
+        self.write_paused = True
+        self.clear()
+
+    def resume_writing(self) -> None:
+        """The transport takes more again."""
+        self.write_paused = False
+        self.set()
+
+
 class _Deaf(Signal):
     """What a response has in place of its signal once nobody waits for that."""
 

@@ -25,11 +25,9 @@ from contextlib import suppress
 from functools import lru_cache
 from typing import Any
 
-from uvicorn.protocols.http.flow_control import FlowControl
-
 from invio.core.reasons import Refusal
 from invio.delivery.sending.errors import ClientGone, IdleTimer
-from invio.delivery.sending.uvicorn.framing import NO_QUEUE, FramedProtocol, Signal
+from invio.delivery.sending.uvicorn.framing import NO_QUEUE, Flow, FramedProtocol
 from invio.delivery.sending.uvicorn.socket_state import SocketState
 
 log = logging.getLogger("invio.delivery")
@@ -74,7 +72,7 @@ class ZeroCopyProtocol(FramedProtocol):
     def connection_made(self, transport: Any) -> None:
         # The server asks the transport's own socket for the addresses, which keeps them for as long as it lives.
         self.connections.add(self)
-        self.transport, self.flow = transport, FlowControl(transport)
+        self.transport, self.flow = transport, Flow(transport)  # type: ignore[assignment]
         self.scheme = "https" if transport.get_extra_info("sslcontext") else "http"
         if self.scheme == "http":  # TLS has an end of its own, which is the transport's to say
             try:
@@ -89,8 +87,6 @@ class ZeroCopyProtocol(FramedProtocol):
             if isinstance(client, tuple):  # mostly many connections come from one place
                 self.client = (sys.intern(client[0]), client[1])
         self.pipeline = NO_QUEUE
-        self.flow._is_writable_event = Signal()  # type: ignore[assignment]
-        self.flow._is_writable_event.set()
         self._heard = self.loop.time()
         network = "" if self.client is None else self.client[0]
         self._networks[network] += 1
