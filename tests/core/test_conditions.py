@@ -133,6 +133,10 @@ def test_a_rule_holds_for_versions(version: str, newest: bool, earlier: bool, un
         assert rules.allows(ANYONE, "read", SHEET, one) is holds
         said = rules.explain(ANYONE, "read", SHEET, one).reasons[0].because
         assert ("it is about" in said) is not holds
+        if not holds:
+            wanted = f"{version[1:-1]} versions" if version.startswith('"') else f"version {version}"
+            found = {3: "version 3, the current one", 2: "version 2, an earlier one", None: "a file without versions"}
+            assert said == f"it is about {wanted}, and this is {found[number]}"
     assert not rules.allows_below(ANYONE, "read", parse_address("charts/")), "earlier versions may be there"
 
 

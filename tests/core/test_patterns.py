@@ -59,6 +59,18 @@ def test_a_pattern_knows_which_folders_it_is_about(pattern: str, folder: str, re
     assert read.covers(parse_address(folder)) is covers
 
 
+def test_rules_are_filed_by_the_store_and_the_folder_that_a_pattern_begins_with() -> None:
+    for text, store, folder in (
+        ("charts/approach/*.pdf", "charts", "approach"),
+        ("charts/*/x.pdf", "charts", None),
+        ("charts/**", "charts", None),
+        ("*/approach/x", None, "approach"),
+        ("**", None, None),
+    ):
+        read = parse_pattern(text)
+        assert (read.store, read.folder) == (store, folder), text
+
+
 @pytest.mark.parametrize("text", ["", "charts//a", "/charts", "charts/", "charts/../a", "charts/a**", "**/a", "a/b\\c"])
 def test_a_pattern_that_could_match_nothing_is_refused(text: str) -> None:
     with pytest.raises(BadPattern):

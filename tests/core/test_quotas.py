@@ -75,6 +75,12 @@ def test_quotas_are_counted_by_the_names_of_their_rules() -> None:
         parse_rules((RULE + "quota = { files = 1, per = '1d' }\n") * 2)
 
 
+def test_the_longest_period_is_counted_and_a_longer_one_refused() -> None:
+    assert read_period("366d") == 366 * DAY
+    with pytest.raises(ValueError, match="at most 366d"):
+        read_period("8785h")
+
+
 def test_periods_and_moments_are_told_to_people() -> None:
     assert [period_text(read_period(text)) for text in ("1d", "36h", "90m", "30d")] == [
         "1 day",

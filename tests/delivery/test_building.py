@@ -13,8 +13,8 @@ from pathlib import Path
 import pytest
 import sqlalchemy as sa
 
-from invio.core.addresses import parse_address
-from invio.core.files import Caller
+from invio.core.addresses import Address, parse_address
+from invio.core.files import Caller, FileFacts
 from invio.core.http.replies import Slice
 from invio.core.reasons import Refusal
 from invio.core.rules.file import parse_rules
@@ -29,7 +29,8 @@ from invio.delivery.transfers.limits import BundleLimits
 from invio.records.bundles import BundleOptions, BundleRecord
 from invio.records.database import open_database
 from invio.stores.directory import DirectoryStore
-from invio.stores.sources import DiskFile
+from invio.stores.sources import DiskFile, Made
+from invio.stores.store import Found
 
 BOB = Caller("bob", frozenset({"crew"}))
 RULES = """
@@ -244,3 +245,29 @@ def test_planning_ends_when_nobody_waits_or_a_selection_names_too_much(plan_of: 
     with pytest.raises(Refusal, match="names the same files too often"):
         plan_of(*["files/a.txt"] * 9, limits=BundleLimits(entries=4))
     assert entries(plan_of(*["files/a.txt"] * 8, limits=BundleLimits(entries=4))) == ["files/a.txt"]
+
+
+class Making:
+    """A store of one file that is made when it is asked for."""
+
+    name, kind, waits = "files", "tables", False
+
+    def locate(self, address: Address) -> Found:
+        facts = FileFacts(address, None, None, None)
+        return Found(facts, Made(lambda: iter([b"2026-01-15,12.5\n"] * 4000)))
+
+    def list(self, folder: Address) -> list[Address]:
+        return [Address("files", folder.path + "gauge.csv")]
+
+
+def test_what_is_made_for_an_archive_is_deflated_and_summed_like_a_file(engine: sa.Engine, cache: DeflateCache) -> None:
+    record = BundleRecord("b2", "bob", "all.zip", ("files/gauge.csv",), 2e9, BundleOptions(sums=True))
+    limits = BundleLimits()
+    planning = Planning(engine, limits, cache, Spools(limits.spools), record=record, preparing=Preparing())
+    catalogue = Catalogue([Making()], parse_rules(RULES))
+    plan = planning.plan(Selection(catalogue, BOB), packs=True, waits=False)
+    content = b"2026-01-15,12.5\n" * 4000
+    with zipfile.ZipFile(io.BytesIO(read(plan))) as archive:
+        assert archive.getinfo("gauge.csv").compress_type == zipfile.ZIP_DEFLATED
+        assert archive.read("gauge.csv") == content
+        assert archive.read("SHA256SUMS").decode().split()[0] == hashlib.sha256(content).hexdigest()

@@ -11,6 +11,7 @@ from invio.delivery.sending.meter import Meter
 from invio.delivery.transfers import live as module
 from invio.delivery.transfers.live import LiveTransfer, LiveTransfers, RequestProgress, view
 from invio.records.rows import BROKEN_OFF, COMPLETE, HANDED_OFF, PARTIAL, TransferRow, new_transfer_id
+from tests.core.test_archive import archive_of, entry
 
 
 class Clock:
@@ -154,3 +155,19 @@ def test_two_requests_meet_where_they_send_the_same_bytes() -> None:
     assert one.meets(((0, 0, 1000),))
     assert not one.meets(((0, 150, 10),))
     assert not one.meets(((0, 0, 100), (200, 300, 10)))
+
+
+def test_of_an_archive_it_is_shown_which_entry_is_next() -> None:
+    archive = archive_of([entry(str(number), b"x" * 100) for number in range(3)])
+    ends = [archive.content_at(number, 0) for number in range(4)]
+    for coverage, done, following in (
+        ([], 0, "0"),
+        ([(0, ends[1])], 1, "1"),
+        ([(0, ends[1] - 1)], 0, "0"),
+        ([(0, ends[3])], 3, None),
+        ([(ends[1], ends[2])], 1, "0"),
+        ([(0, ends[1]), (ends[2], ends[3])], 2, "1"),
+    ):
+        row = transfer(coverage=coverage).row
+        shown = view(row, None, archive)
+        assert (shown["entries"], shown["entries_done"], shown["entry"]) == (3, done, following), coverage

@@ -196,6 +196,10 @@ def test_a_content_that_nobody_knows_is_set_aside_once_nobody_else_serves(
     assert (line.message, line.fields) == ("store.set-aside", {"store": "models", "contents": 1})  # type: ignore[attr-defined]
     [aside] = list((tmp_path / "models").rglob(name))
     assert aside.read_bytes() == b"stray"
+    (tmp_path / "models" / "cd").write_text("no folder, whatever it is called")
+    store.sweep(alone=True)
+    assert aside.exists()
+    assert len(caplog.records) == 1, "what lies aside is not set aside again"
     assert store.locate(FLOOR).facts.size == 3
 
 
