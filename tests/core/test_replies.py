@@ -105,6 +105,9 @@ def test_head_has_the_headers_of_get_and_no_body() -> None:
     assert ask(file(), "HEAD").parts == []
     # §14.2: a range is for GET alone
     assert ask(file(), "HEAD", range="bytes=0-1").status == 200
+    for method, length in (("HEAD", 0), ("GET", 1000)):
+        head = RequestHead(method, [(b"want-repr-digest", b"sha-256=1")])
+        assert plan(head, file(1000)).length == length
 
 
 def test_another_method_is_told_which_there_are() -> None:

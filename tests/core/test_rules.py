@@ -162,6 +162,15 @@ def test_all_of_a_folder_is_allowed_only_when_nothing_in_it_is_denied() -> None:
     assert not rule_set.allows_below(OFFICE, "link", parse_address("charts/"))
 
 
+def test_the_terms_of_the_only_rule_hold_and_rules_have_reasons() -> None:
+    only = parse_rules(
+        '[[rule]]\neffect = "allow"\nwho = ["anyone"]\nwhat = ["**"]\nactions = ["read"]\nspeed = 1000\n'
+    )
+    assert only.terms(ANYONE, "read", parse_address("charts/a")).speed == 1000
+    assert only.terms(ANYONE, "list", parse_address("charts/a")) == NO_TERMS
+    assert (only.has_reasons, only.sure_below, only.has_quotas) == (True, True, False)
+
+
 def test_of_the_rules_that_allow_the_strictest_terms_hold() -> None:
     text = """
 [[rule]]
