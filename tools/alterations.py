@@ -67,6 +67,11 @@ EQUAL = {
     ("delivery/archives/builder.py", "self.record.options.sums and not sha256"): "what is known is worked out again",
     ("delivery/archives/builder.py", "facts.size or 0"): "no content of a byte is worth deflating",
     ("delivery/archives/selection.py", "len(files) > 1"): "a folder holds no file twice",
+    ("delivery/transfers/admission.py", "bool(claims) and any("): "the records are asked, and say the same",
+    (
+        "delivery/transfers/admission.py",
+        "(joins and asking.link is not None)",
+    ): "what has ended is looked for once more",
     ("delivery/transfers/settlement.py", "size, [(0, size)]"): "the statement says it by itself",
     ("records/journal.py", "timer.cancel()"): "a stopped journal writes nothing when its timer comes",
     ("records/journal.py", "self._scheduled = True"): "a second flush finds nothing to write",
