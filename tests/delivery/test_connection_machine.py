@@ -33,6 +33,7 @@ LONG = 400_000  # bytes: several turns of the event loop, and more than a socket
 BROKEN = [
     b"GET /short/1 HTTP/1.1\r\nhost: a\r\nhost: b\r\n\r\n",
     b"GET /short/1 HTTP/1.1\r\nhost: a\r\ncontent-length: 1\r\ncontent-length: 2\r\n\r\n",
+    b"GET /short/1 HTTP/1.1\r\nhost: a,b\r\n\r\n",
     b"GET /short/1 HTTP/7.3\r\nhost: a\r\n\r\n",
     b"\x00\x01\x02\r\n\r\n",
 ]

@@ -227,7 +227,7 @@ class RuleSet:
     def allows(
         self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None, now: float | None = None
     ) -> bool:
-        """The outcome alone, as fast as it can be had. `now` in Unix seconds; None: by the rules' clock.
+        """The outcome alone: the fastest of the answers. `now` is in Unix seconds; without it the rules' clock holds.
 
         Without `facts`, whether it may be so: a rule on the file's type or size is then taken at best.
         """

@@ -55,7 +55,7 @@ class ExternalPolicy(Protocol):
     """Who answers. None: no answer could be had."""
 
     def answer(self, ask: ExternalCheck, question: CheckRequest) -> CheckResult | None:
-        """What is known of a question, or is asked now; None: no answer can be had."""
+        """Answers a question, by asking now where nothing is known. Gives None when there is no answer."""
         ...
 
     async def prefetch(self, questions: Iterable[tuple[ExternalCheck, CheckRequest]]) -> None:

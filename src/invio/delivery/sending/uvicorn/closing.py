@@ -23,7 +23,7 @@ from invio.delivery.sending.uvicorn.socket_state import SocketState
 
 # A connection with something on its way is not closed while some of it arrives; and how often that is looked at.
 _TAKEN_WITHIN = 60.0  # seconds
-_LINGERS = 1.0  # seconds for which what still comes is read after a refusal
+_LINGERS = 1.0  # seconds for which what still comes is read before a connection is closed
 _TAKEN_LOOK = 0.02  # seconds
 _AT_ONCE = struct.pack("ii", 1, 0)  # SO_LINGER: reset, and nothing is delivered any more
 

@@ -33,7 +33,8 @@ _UNFED = 1024 * 1024  # bytes that wait unread, at most
 _UNWANTED = 1024 * 1024  # bytes of a body that are read although its request was answered
 _NO_HEADERS: Any = ()
 # RFC 9110 §7.2, RFC 3986 §3.2.2: a name, an IPv4 address, or an IPv6 one in brackets, and a port.
-_HOST = re.compile(rb"(?:\[[0-9A-Fa-f:.]+\]|(?:[A-Za-z0-9._~!$&'()*+,;=-]|%[0-9A-Fa-f]{2})*)(?::[0-9]*)?\Z")
+# No comma, which a name may have: two Host fields that somebody joined look like that.
+_HOST = re.compile(rb"(?:\[[0-9A-Fa-f:.]+\]|(?:[A-Za-z0-9._~!$&'()*+;=-]|%[0-9A-Fa-f]{2})*)(?::[0-9]*)?\Z")
 _NO_BODY = bytearray()
 NO_QUEUE: Any = ()  # of requests that wait for their turn: mostly there are none, and a connection has no list of them
 _OFFERED: dict[str, Any] = {}  # what the extension says of itself: nothing, and the same for all
