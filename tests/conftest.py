@@ -11,10 +11,12 @@ from contextlib import chdir
 from pathlib import Path
 
 import pytest
+import sqlalchemy as sa
 from click.testing import CliRunner
 from playwright.sync_api import Browser, sync_playwright
 
 from invio.cli.main import main
+from invio.records.database import open_database
 from tests.running import INVIO, Demo, Service, make_folder
 
 SWITCHES = [
@@ -31,6 +33,14 @@ def browser() -> Iterator[Browser]:
         browser = playwright.chromium.launch(executable_path=path, args=SWITCHES)
         yield browser
         browser.close()
+
+
+@pytest.fixture
+def engine(tmp_path: Path) -> Iterator[sa.Engine]:
+    """Records of a test's own, without a service."""
+    engine = open_database(tmp_path / "records.sqlite")
+    yield engine
+    engine.dispose()
 
 
 @pytest.fixture

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
 
@@ -16,7 +15,6 @@ from invio.core.rules.file import parse_rules
 from invio.delivery.access.catalogue import Catalogue
 from invio.delivery.archives.plan import Chosen, Plan
 from invio.delivery.archives.selection import Selection, still_may
-from invio.records.database import open_database
 from invio.records.versions import VersionRecords
 from invio.stores.directory import DirectoryStore
 from invio.stores.managed import ManagedStore
@@ -33,13 +31,6 @@ actions = ["list", "read", "bundle"]
 NO_DRAFTS = ALL + '[[rule]]\neffect = "deny"\nwho = ["anyone"]\nwhat = ["*/drafts/**"]\nactions = ["read"]\n'
 SMALL_ONES = ALL + "max_size = 5\n"
 CURRENT_ONES = ALL + 'version = "current"\n'
-
-
-@pytest.fixture
-def engine(tmp_path: Path) -> Iterator[sa.Engine]:
-    engine = open_database(tmp_path / "records.sqlite")
-    yield engine
-    engine.dispose()
 
 
 @pytest.fixture

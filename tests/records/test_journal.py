@@ -5,7 +5,6 @@ from __future__ import annotations
 import asyncio
 import sqlite3
 import threading
-from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
@@ -13,7 +12,7 @@ import sqlalchemy as sa
 
 from invio.core.rules.quotas import Claim, Quota
 from invio.records import journal as module
-from invio.records.database import open_database, write
+from invio.records.database import write
 from invio.records.journal import Beginning, Joined, Journal
 from invio.records.rows import COMPLETE, RUNNING
 from invio.records.tables import links, quota_uses
@@ -21,13 +20,6 @@ from invio.records.transfers import LinkExhausted
 from tests.records.test_records import recorded, row
 
 QUOTA = Quota("files a day", 5, None, 86_400)
-
-
-@pytest.fixture
-def engine(tmp_path: Path) -> Iterator[sa.Engine]:
-    engine = open_database(tmp_path / "records.sqlite")
-    yield engine
-    engine.dispose()
 
 
 def test_what_comes_while_a_batch_waits_for_another_process_is_written_after_it(

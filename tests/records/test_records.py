@@ -6,7 +6,7 @@ import asyncio
 import sqlite3
 import threading
 import time
-from collections.abc import Awaitable, Iterator
+from collections.abc import Awaitable
 from pathlib import Path
 
 import pytest
@@ -30,13 +30,6 @@ from invio.records.recipients import (
 from invio.records.rows import BROKEN_OFF, COMPLETE, RUNNING, TransferRow, new_transfer_id
 from invio.records.tables import links, metadata, sessions, tokens
 from invio.records.transfers import LinkExhausted
-
-
-@pytest.fixture
-def engine(tmp_path: Path) -> Iterator[sa.Engine]:
-    engine = open_database(tmp_path / "records.sqlite")
-    yield engine
-    engine.dispose()
 
 
 def row(number: int = 0, **changes: object) -> TransferRow:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import logging
 import sqlite3
-from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
@@ -21,13 +20,6 @@ from invio.stores.store import Found, Missing, StoreFault
 
 FLOOR = parse_address("models/bay/floor.grid")
 PUTTING = Putting(RequestHead("PUT", []), lambda _: None)
-
-
-@pytest.fixture
-def engine(tmp_path: Path) -> Iterator[sa.Engine]:
-    engine = open_database(tmp_path / "records.sqlite")
-    yield engine
-    engine.dispose()
 
 
 @pytest.fixture
