@@ -63,11 +63,6 @@ class Request:
         """The path below `root`, still encoded."""
         return self.target.partition("?")[0]
 
-    @property
-    def query(self) -> str:
-        """The query, still encoded, without its `?`."""
-        return self.target.partition("?")[2]
-
 
 @dataclass(slots=True)  # not frozen: that would cost each request a microsecond
 class Resolved:
