@@ -71,8 +71,11 @@ def test_a_quota_that_is_none_is_said_with_its_line(quota: str, says: str) -> No
 
 
 def test_quotas_are_counted_by_the_names_of_their_rules() -> None:
-    with pytest.raises(BadRules, match="needs a name that no other such rule has"):
-        parse_rules((RULE + "quota = { files = 1, per = '1d' }\n") * 2)
+    limited = RULE + "quota = { files = 1, per = '1d' }\n"
+    with pytest.raises(BadRules, match=r"rules\.toml:9: the rule of line 1 is called"):
+        parse_rules(limited * 2)
+    with pytest.raises(BadRules, match="a rule with a quota needs a name"):
+        parse_rules("\n".join(line for line in limited.splitlines() if not line.startswith("name")))
 
 
 def test_the_longest_period_is_counted_and_a_longer_one_refused() -> None:

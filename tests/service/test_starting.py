@@ -36,10 +36,40 @@ def serve_here(folder: Path) -> Result:
         (
             "invio.toml",
             SETTINGS.replace('"directory"', '"folder"'),
-            "invio.toml:3: stores.files.kind: is 'folder'; expected 'directory', 'managed', 'tables'",
+            "invio.toml:3: stores.files.kind: is 'folder'; expected one of 'directory', 'managed', 'tables'",
         ),
-        ("invio.toml", SETTINGS.replace("root", "roots"), "invio.toml:2: stores.files.root: field required"),
-        ("invio.toml", SETTINGS + "colour = 1\n", "invio.toml:5: stores.files.colour: extra inputs are not permitted"),
+        (
+            "invio.toml",
+            SETTINGS.replace("root", "roots"),
+            "invio.toml:2: stores.files.root: this is needed, and is missing; give root = …",
+        ),
+        (
+            "invio.toml",
+            SETTINGS + "writeable = true\n",
+            "invio.toml:5: stores.files.writeable: there is no such setting (did you mean 'writable'?); expected kind, ",
+        ),
+        (
+            "invio.toml",
+            "[servce]\nport = 1\n" + SETTINGS,
+            "invio.toml:1: servce: there is no such setting (did you mean",
+        ),
+        (
+            "invio.toml",
+            SETTINGS.replace('kind = "directory"', ""),
+            "invio.toml:2: stores.files: the store has no kind; give kind = one of 'directory', 'managed'",
+        ),
+        (
+            "invio.toml",
+            '[service]\ncontact = """\nport = 9\n"""\npublic_url = "files.example.org"\n' + SETTINGS,
+            "invio.toml:5: service.public_url: is 'files.example.org'; "
+            "expected what links begin with, as in https://files.example.org",
+        ),
+        ("invio.toml", '[service]\ndata = "rules.toml"\n' + SETTINGS, "invio.toml:2: service.data: "),
+        (
+            "invio.toml",
+            '[identity]\nissuer = "i"\naudience = "a"\nkeys = "nofile.json"\n' + SETTINGS,
+            "invio.toml:4: identity.keys: there is no file ",
+        ),
         ("invio.toml", "[service]\nport = 99999\n" + SETTINGS, "invio.toml:2: service.port: input should be less than"),
         (
             "invio.toml",
@@ -48,7 +78,7 @@ def serve_here(folder: Path) -> Result:
         ),
         ("invio.toml", "[service\n" + SETTINGS, "invio.toml:1: not TOML"),
         ("invio.toml", SETTINGS.replace("stores.files", "stores.bundles"), "cannot name a store"),
-        ("invio.toml", SETTINGS.replace('"files"', '"nowhere"'), "is not a directory; make it, or correct 'root'"),
+        ("invio.toml", SETTINGS.replace('"files"', '"nowhere"'), "is not a directory; create it, or correct 'root'"),
         (
             "rules.toml",
             RULES.replace('"allow"', '"permit"', 1),
@@ -57,7 +87,7 @@ def serve_here(folder: Path) -> Result:
         (
             "rules.toml",
             RULES.replace('"files/**"', '"flies/**"', 1),
-            "rules.toml:6: 'flies/**': there is no store 'flies'",
+            "rules.toml:6: 'flies/**': there is no store 'flies' (did you mean 'files'?)",
         ),
         ("keys.json", "{}", "keys.json: expected"),
     ],
@@ -79,8 +109,20 @@ TABLES = '[stores.t]\nkind = "tables"\n[[stores.t.file]]\npath = "a.csv"\n'
 @pytest.mark.parametrize(
     ("more", "says"),
     [
-        ("", "a file needs either function, or database and query"),
-        ('function = "invio.demo.tides:none"\n', "invio.demo.tides:none"),
+        ("", "invio.toml:3: stores.t.file.0: a file needs either function, or database and query"),
+        (
+            'function = "invio.demo.tides:none"\n',
+            "invio.toml:5: stores.t.file.0.function: function 'invio.demo.tides:none'",
+        ),
+        (
+            'function = "no_such_module:rows"\n',
+            "there is no module 'no_such_module' here; name its folder in PYTHONPATH",
+        ),
+        ('database = "postgresql+pg8000://h/d"\nquery = "SELECT 1"\n', "install it, as in: pip install pg8000"),
+        (
+            'function = "os:times"\n[[stores.t.file]]\npath = "a.csv"\nfunction = "os:times"\n',
+            "invio.toml:7: stores.t.file.1.path",
+        ),
         ('function = "os:getcwd"\npath = "../a.csv"\n', "not TOML"),
         ('database = "nothing at all"\nquery = "SELECT 1"\n', "database"),
     ],

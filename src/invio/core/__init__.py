@@ -4,5 +4,6 @@
   `archive`: ZIP and TAR, as they are laid out.
 - `addresses`, `files` (what is known of a file, and who asks), `reasons` (why something is refused), `progress`
   (what of a file has arrived), `readable` (what a slice is read from), `versions`, `sign_ins`, `throttle`, `moments`,
-  `shown` (texts of strangers, as they are shown), `errors`.
+  `shown` (texts of strangers, as they are shown), `toml` (files that people write, and the lines of their errors),
+  `memory`, `errors`.
 """

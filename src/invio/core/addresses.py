@@ -97,14 +97,16 @@ def parse_address(text: str) -> Address:
         raise BadAddress("an address is written in Unicode normalization form NFC")
     store, slash, path = text.partition("/")
     if not slash:
-        raise BadAddress("an address is store/path; a store alone is written store/")
+        raise BadAddress(f"an address is written store/path, and a store alone store/; {text[:60]!r} has no slash")
     segments = text.split("/")
     if not segments[-1]:
         segments.pop()
     if len(segments) > DEEPEST:
         raise BadAddress(f"an address has at most {DEEPEST} segments")
+    if not store:
+        raise BadAddress(f"an address begins with the name of a store; leave out the first slash of {text[:60]!r}")
     if "" in segments or "." in segments or ".." in segments:
-        raise BadAddress("an address has no empty, '.' or '..' segment")
+        raise BadAddress(f"an address has no empty, '.' or '..' segment, and {text[:60]!r} has one")
     return Address(store, path)
 
 
@@ -112,7 +114,7 @@ def parse_file_address(text: str) -> Address:
     """Like `parse_address`, and refuses a folder."""
     address = parse_address(text)
     if address.folder:
-        raise BadAddress("this names a folder; a file's address does not end in /")
+        raise BadAddress(f"{text[:60]!r} names a folder; a file's address does not end in /")
     return address
 
 

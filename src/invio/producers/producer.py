@@ -1,7 +1,7 @@
 """Producers: a Python function or one SQL query, each giving the rows of a table.
 
-A producer is resolved when the service starts, so that a wrong name or an unreachable database is
-said then and not to the first person who asks.
+A producer is resolved when the service starts, so that a wrong name or a driver that is missing is
+told then and not to the first person who asks. Whether a database answers is seen when a file is asked for.
 """
 
 from __future__ import annotations
@@ -33,6 +33,14 @@ def function_named(target: str) -> Callable[..., Any]:
         raise ProducerFault(f"function {target!r}: expected 'module:function'")
     try:
         function = getattr(importlib.import_module(module_name), name)
+    except ModuleNotFoundError as error:
+        if error.name is None or not (module_name + ".").startswith(error.name + "."):
+            raise ProducerFault(f"function {target!r}: {error}; install the package that has it") from None
+        raise ProducerFault(
+            f"function {target!r}: there is no module {error.name!r} here; name its folder in PYTHONPATH, or install it"
+        ) from None
+    except AttributeError:
+        raise ProducerFault(f"function {target!r}: the module {module_name!r} has no {name!r}") from None
     except Exception as error:  # a module that is imported runs, and may raise anything
         raise ProducerFault(f"function {target!r}: {type(error).__name__}: {error}") from None
     if not callable(function):
@@ -108,6 +116,11 @@ def query_rows(database: str, query: str, folder: Path = Path(), connections: in
         engine = _engines.get(key)
         if engine is None:
             engine = _engines[key] = sa.create_engine(url, connect_args=arguments, **pooled)
+    except sa.exc.NoSuchModuleError as error:
+        raise ProducerFault(f"no installed package reaches such a database: {error}") from None
+    except ModuleNotFoundError as error:
+        said = f"the driver {error.name!r} of this database is not installed"
+        raise ProducerFault(f"{said}; install it, as in: pip install {error.name}") from None
     except (sa.exc.ArgumentError, ImportError) as error:
-        raise ProducerFault(f"database: {error}") from None
+        raise ProducerFault(f"the database's address cannot be used: {error}") from None
     return lambda: QueryRows(engine, query)

@@ -40,7 +40,6 @@ from invio.service.health import Health
 from invio.service.planners import Planners
 from invio.service.reloading import Watched
 from invio.service.settings import (
-    BadSettings,
     DirectorySettings,
     ManagedSettings,
     RemoteSettings,
@@ -157,6 +156,7 @@ def assemble(settings: Settings, decider: AccessPolicy | None = None, identifier
     if settings.identity is not None:
         from invio.service.provider import Provider  # each is loaded where the settings have it
 
+        _require_key_set(settings)
         provider = Provider(settings.identity, settings.folder)
     pools = Pools()
     identifier = identifier or Identifier(engine, provider, pools.identification)
@@ -224,17 +224,23 @@ def _check_roots(settings: Settings) -> None:
     for name, root in roots.items():
         for what, path in own.items():
             if path.is_relative_to(root):
-                raise BadSettings(
-                    f"{settings.folder}: store {name!r}: its root {root} holds the service's own {what} ({path}); "
-                    "give the store another folder, or it would hand them out"
-                )
+                said = f"the folder {root} holds the service's own {what} ({path}), which the store would hand out"
+                raise settings.fault(("stores", name, "root"), f"{said}; give the store another folder")
         for other, its_root in roots.items():
             managed = isinstance(settings.stores[name], ManagedSettings)
             if managed and other != name and (its_root.is_relative_to(root) or root.is_relative_to(its_root)):
-                raise BadSettings(
-                    f"{settings.folder}: store {name!r} keeps versions in {root}, and store {other!r} has its files in "
-                    f"{its_root}: a managed store's folder is its own; give one of them another"
-                )
+                said = f"{root} is where this store keeps versions, and store {other!r} has its files in {its_root}"
+                place = ("stores", name, "root")
+                raise settings.fault(place, f"{said}; a managed store's folder is its own, so give one another")
+
+
+def _require_key_set(settings: Settings) -> None:
+    """Refuses a file of the identity provider's keys that is not there: every one of its tokens would be refused."""
+    assert settings.identity is not None
+    keys = settings.identity.keys
+    if not keys.startswith(("http://", "https://")) and not settings.path(Path(keys)).is_file():
+        said = f"there is no file {settings.path(Path(keys))}; save the provider's JWK Set there, or give its address"
+        raise settings.fault(("identity", "keys"), said)
 
 
 def _joined(settings: Settings) -> ServingLock:
@@ -244,7 +250,10 @@ def _joined(settings: Settings) -> ServingLock:
         folder.mkdir(parents=True, exist_ok=True, mode=0o700)
         return ServingLock(folder)
     except OSError as error:
-        raise BadSettings(f"{folder}: the data folder cannot be written to: {error.strerror}") from None
+        said = f"{folder} cannot be used as the data folder: {error.strerror}; give another, or correct its rights"
+        if isinstance(error, FileExistsError | NotADirectoryError):
+            said = f"{folder} cannot be used as the data folder, because a file stands in its way; give another"
+        raise settings.fault(("service", "data"), said) from None
 
 
 def _put_in_order(engine: sa.Engine, company: ServingLock) -> None:
@@ -322,7 +331,7 @@ def _front(settings: Settings) -> Front:
 
 
 def _store(settings: Settings, engine: sa.Engine | None, name: str) -> Store | None:
-    given = settings.stores[name]
+    given, place = settings.stores[name], ("stores", name)
     try:
         if isinstance(given, DirectorySettings):
             if given.writable:
@@ -341,18 +350,24 @@ def _store(settings: Settings, engine: sa.Engine | None, name: str) -> Store | N
 
             return RemoteStore(name, given.url, given.options, given.redirect, given.timeout)
         return _tables(settings, name, given)
-    except (StoreFault, ProducerFault) as error:
-        raise BadSettings(f"{settings.folder}: {error}") from None
+    except StoreFault as error:
+        raise settings.fault(place, str(error)) from None
 
 
 def _tables(settings: Settings, name: str, given: TablesSettings) -> TablesStore:
     tables: dict[str, Callable[[], Rows]] = {}
-    for table in given.file:
+    for number, table in enumerate(given.file):
+        place = ("stores", name, "file", number)
         try:
             parse_file_address(f"{name}/{table.path}")
+            if table.path in tables:
+                raise settings.fault((*place, "path"), f"the store has a file {table.path!r} already; rename one")
+            tables[table.path] = _rows(settings, table, given.connections)
         except BadAddress as error:
-            raise StoreFault(f"store {name!r}: path {table.path!r}: {error}") from None
-        tables[table.path] = _rows(settings, table, given.connections)
+            raise settings.fault((*place, "path"), f"{table.path!r} cannot be the path of a file: {error}") from None
+        except ProducerFault as error:
+            what = "function" if table.function is not None else "database"
+            raise settings.fault((*place, what), str(error)) from None
     return TablesStore(name, tables)
 
 

@@ -55,7 +55,7 @@ def read_rules(path: str | Path, stores: Collection[str] = ()) -> RuleSet:
     try:
         text = Path(path).read_text("utf-8")
     except OSError as error:
-        raise BadRules(str(path), 1, f"the rules file cannot be read: {error.strerror}") from None
+        raise BadRules.at(str(path), 1, f"the rules file cannot be read: {error.strerror}") from None
     except UnicodeDecodeError:
-        raise BadRules(str(path), 1, "the rules file is not UTF-8 text") from None
+        raise BadRules.at(str(path), 1, "the rules file is not UTF-8 text") from None
     return parse_rules(text, str(path), stores).under(clock=time.time)

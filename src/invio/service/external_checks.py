@@ -73,7 +73,7 @@ class Outside:
                 try:
                     self._functions[ask.function] = function_named(ask.function)
                 except ProducerFault as error:
-                    raise BadRules(str(file), rule.line, str(error)) from None
+                    raise BadRules.at(str(file), rule.line, str(error)) from None
         with self._lock:
             self._kept.clear()
         return rules.under(answers=self)
@@ -146,7 +146,7 @@ class Outside:
         if isinstance(said, CheckResult):
             return said
         if not isinstance(said, bool):
-            raise TypeError(f"it gave {type(said).__name__}; expected True, False or an Answer")
+            raise TypeError(f"it gave {type(said).__name__}; expected True, False or an invio.CheckResult")
         return CheckResult(said)
 
     def _make_client(self) -> None:

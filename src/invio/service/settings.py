@@ -6,16 +6,16 @@ Paths in it are relative to the file's own folder.
 from __future__ import annotations
 
 import re
-import tomllib
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, SecretStr, ValidationError, model_validator
+from pydantic.fields import FieldInfo
 
 from invio.core.errors import ConfigurationError
 from invio.core.http.forwarded import read_networks
-from invio.core.rules.toml_places import line_of
+from invio.core.toml import Document, did_you_mean, parse_toml
 
 # What an address may not have as a store, because it means something else.
 RESERVED = ("bundles",)
@@ -28,7 +28,7 @@ _STORE_NAME = re.compile(r"[a-z0-9][a-z0-9-]{0,31}\Z")
 
 
 class BadSettings(ConfigurationError):
-    """The settings cannot be used; the message is `file:line: what is wrong`."""
+    """The settings cannot be used; the message is `file:line: section.key: what is wrong`."""
 
 
 class _Strict(BaseModel):
@@ -45,8 +45,9 @@ class ServiceSettings(_Strict):
     rules: Path = Path("rules.toml")
     public_url: str | None = Field(
         None,
-        pattern=r"^https?://[^/?#\s]+(/[^?#\s]*)?$",
-        description="what links begin with, as in https://files.example.org",
+        pattern=_URL,
+        description="what links begin with",
+        examples=["https://files.example.org"],
     )
     link_grace: int = Field(900, ge=0, description="seconds for which an expired link resumes what it began")
     digests: Literal["asked", "always"] = Field(
@@ -58,7 +59,7 @@ class ServiceSettings(_Strict):
     )
     shutdown: int = Field(5, ge=0, description="seconds that running transfers get when the service stops")
     contact: str = Field("", max_length=300, description="whom people may ask, on every page that refuses something")
-    contact_link: str = Field("", pattern=_LINK, description="where that leads, as in mailto:desk@example.org")
+    contact_link: str = Field("", pattern=_LINK, description="where that leads", examples=["mailto:desk@example.org"])
 
 
 class BundleSettings(_Strict):
@@ -113,10 +114,15 @@ class FrontSettings(_Strict):
     """A server in front of this one."""
 
     networks: list[str] = Field(default_factory=list, description="where it connects from, as in 127.0.0.1/32")
-    redirect_header: str | None = Field(None, pattern=_FIELD_NAME, description="what orders it to send a file")
-    rate_header: str | None = Field(None, pattern=_FIELD_NAME, description="what tells it a speed")
-
-    secret_header: str | None = Field(None, pattern=_FIELD_NAME, description="what it proves itself with")
+    redirect_header: str | None = Field(
+        None, pattern=_FIELD_NAME, description="what orders it to send a file", examples=["X-Accel-Redirect"]
+    )
+    rate_header: str | None = Field(
+        None, pattern=_FIELD_NAME, description="what tells it a speed", examples=["X-Accel-Limit-Rate"]
+    )
+    secret_header: str | None = Field(
+        None, pattern=_FIELD_NAME, description="what it proves itself with", examples=["X-Front-Secret"]
+    )
     secret: SecretStr | None = Field(None, description="what that header holds, of 16 characters or more")
 
     @model_validator(mode="after")
@@ -141,7 +147,9 @@ class IdentitySettings(_Strict):
     audience: str = Field(min_length=1, description="what `aud` of a token must hold")
     keys: str = Field(min_length=1, description="the file, or the address, of its JWK Set")
     id_claim: str = Field("sub", description="the claim that is the recipient's id")
-    prefix: str = Field("", pattern=r"^[A-Za-z0-9._@-]{0,32}$", description="what ids from there begin with here")
+    prefix: str = Field(
+        "", pattern=r"^[A-Za-z0-9._@-]{0,32}$", description="what ids from there begin with here", examples=["sso."]
+    )
     groups_claim: str | None = Field("groups", description="the claim that holds groups")
     algorithms: list[str] = Field(["RS256", "ES256", "EdDSA"], min_length=1)
     leeway: int = Field(30, ge=0, le=600, description="seconds by which two clocks may differ")
@@ -151,7 +159,8 @@ class IdentitySettings(_Strict):
         for name in self.algorithms:
             if name not in _ALGORITHMS:
                 # One with a shared secret would let whoever reads the published keys make tokens.
-                raise ValueError(f"{name!r} is no algorithm for published keys; expected {', '.join(_ALGORITHMS)}")
+                said = f"{name!r} is no algorithm for published keys{did_you_mean(name, _ALGORITHMS)}"
+                raise ValueError(f"{said}; expected {', '.join(_ALGORITHMS)}")
         return self
 
 
@@ -161,7 +170,9 @@ class DirectorySettings(_Strict):
     kind: Literal["directory"]
     root: Path
     precompressed: bool = Field(False, description="name.gz and name.zst hold the same content as name")
-    front: str | None = Field(None, pattern=r"^/.*/$", description="what its paths begin with at the front server")
+    front: str | None = Field(
+        None, pattern=r"^/.*/$", description="what its paths begin with at the front server", examples=["/charts/"]
+    )
     writable: bool = Field(False, description="whether files can be put into it and removed, as the rules say")
 
 
@@ -207,10 +218,25 @@ class RemoteSettings(_Strict):
     )
 
 
-_KINDS = ("directory", "managed", "tables", "remote")
+_KINDS: dict[str, type[BaseModel]] = {
+    "directory": DirectorySettings,
+    "managed": ManagedSettings,
+    "tables": TablesSettings,
+    "remote": RemoteSettings,
+}
 StoreSettings = Annotated[
     DirectorySettings | ManagedSettings | TablesSettings | RemoteSettings, Field(discriminator="kind")
 ]
+
+
+_SECTIONS: dict[str, type[BaseModel]] = {
+    "service": ServiceSettings,
+    "bundles": BundleSettings,
+    "limits": LimitSettings,
+    "cors": CorsSettings,
+    "front": FrontSettings,
+    "identity": IdentitySettings,
+}
 
 
 class Settings(_Strict):
@@ -233,6 +259,17 @@ class Settings(_Strict):
                 raise ValueError(f"{name!r} cannot name a store; use a-z, 0-9 and -, and not {', '.join(RESERVED)}")
         return self
 
+    def fault(self, place: tuple[str | int, ...], message: str) -> BadSettings:
+        """An error in what stands at `place`, as in `("stores", "charts", "root")`."""
+        where = ".".join(str(part) for part in place)
+        if self.file is None:
+            return BadSettings(f"settings: {where}: {message}")
+        try:
+            line = parse_toml(self.file.read_text("utf-8"), str(self.file), BadSettings).line_of(place)
+        except (OSError, ValueError, BadSettings):
+            return BadSettings(f"{self.file}: {where}: {message}")  # the file was altered or removed meanwhile
+        return BadSettings.at(str(self.file), line, f"{where}: {message}")
+
     def path(self, path: Path) -> Path:
         """A path of the settings, as it stands on the disk."""
         return self.folder / path
@@ -252,21 +289,18 @@ def read_settings(path: str | Path) -> Settings:
     file = Path(path)
     try:
         text = file.read_text("utf-8")
-        data = tomllib.loads(text)
     except FileNotFoundError:
         raise BadSettings(f"{file}: there is no such settings file; 'invio init' creates one") from None
-    except (OSError, UnicodeDecodeError) as error:
-        raise BadSettings(f"{file}: the settings cannot be read: {error}") from None
-    except tomllib.TOMLDecodeError as error:
-        found = re.search(r"at line (\d+)", str(error))
-        line = found[1] if found else len(text.splitlines()) or 1
-        raise BadSettings(f"{file}:{line}: not TOML: {error}") from None
-    for ours in ("folder", "file"):
-        data.pop(ours, None)
+    except UnicodeDecodeError:
+        raise BadSettings(f"{file}: the settings cannot be read: this is no text in UTF-8") from None
+    except OSError as error:
+        raise BadSettings(f"{file}: the settings cannot be read: {error.strerror}") from None
+    document = parse_toml(text, str(file), BadSettings)
+    given = {key: value for key, value in document.data.items() if key not in ("folder", "file")}
     try:
-        return Settings.model_validate({**data, "folder": file.resolve().parent, "file": file.resolve()})
+        return Settings.model_validate({**given, "folder": file.resolve().parent, "file": file.resolve()})
     except ValidationError as error:
-        raise BadSettings("\n".join(_said(file, text, item) for item in error.errors())) from None
+        raise BadSettings("\n".join(_explained(document, item) for item in error.errors())) from None
 
 
 def settings_of(given: Mapping[str, Any], folder: Path | None = None) -> Settings:
@@ -278,19 +312,61 @@ def settings_of(given: Mapping[str, Any], folder: Path | None = None) -> Setting
     try:
         return Settings.model_validate({**given, "folder": (folder or Path()).resolve()})
     except ValidationError as error:
-        raise BadSettings("\n".join(_said(Path("settings"), "", item) for item in error.errors())) from None
+        raise BadSettings("\n".join(_explained(None, item) for item in error.errors())) from None
 
 
-def _said(file: Path, text: str, error: Any) -> str:
+def _explained(document: Document | None, error: Any) -> str:
+    """One fault of the settings: where it stands, what is wrong, and what was expected."""
     # Pydantic puts the tag of a chosen kind into the place; the file has no such key.
     place = tuple(part for part in error["loc"] if part not in _KINDS)
     if error["type"] == "union_tag_invalid":
         place = (*place, "kind")
-    line = line_of(text, place)
     where = ".".join(str(part) for part in place)
+    message = f"{where}: {_wrong(error)}" if where else _wrong(error)
+    if document is None:
+        return f"settings: {message}"
+    return f"{document.file}:{document.line_of(place)}: {message}"
+
+
+def _wrong(error: Any) -> str:
+    what, key, given = error["type"], error["loc"][-1] if error["loc"] else "", error["input"]
+    kinds = ", ".join(repr(name) for name in _KINDS)
+    if what == "extra_forbidden":
+        allowed = _allowed(error["loc"][:-1])
+        return f"there is no such setting{did_you_mean(key, allowed)}; expected {', '.join(allowed)}"
+    if what == "missing":
+        return f"this is needed, and is missing; give {key} = …"
+    if what == "union_tag_not_found":
+        return f"the store has no kind; give kind = one of {kinds}"
+    if what == "union_tag_invalid":
+        tag = error["ctx"]["tag"]
+        return f"is {tag!r}; expected one of {kinds}{did_you_mean(tag, _KINDS)}"
+    if what == "string_pattern_mismatch" and (field := _field(error["loc"])) and field.examples:
+        return f"is {given!r}; expected {field.description}, as in {field.examples[0]}"
     message = error["msg"].removeprefix("Value error, ")
-    if error["type"] == "union_tag_invalid":
-        message = f"is {error['ctx']['tag']!r}; expected {error['ctx']['expected_tags']}"
     message = message[:1].lower() + message[1:]
-    given = f", not {error['input']!r}" if isinstance(error["input"], str | int | float) else ""
-    return f"{file}:{line}: {where}: {message}{given}" if where else f"{file}:{line}: {message}{given}"
+    shown = isinstance(given, str | int | float) and repr(given) not in message
+    return f"{message}, not {given!r}" if shown else message
+
+
+def _model(place: Sequence[str | int]) -> type[BaseModel] | None:
+    """The section of the settings at a place, as pydantic names it."""
+    model: type[BaseModel] | None = Settings
+    for part in place:
+        if part in _KINDS:
+            model = _KINDS[str(part)]
+        elif model is TablesSettings and part == "file":
+            model = TableSettings
+        elif model is Settings and part != "stores":
+            model = _SECTIONS.get(str(part))
+    return model
+
+
+def _allowed(place: Sequence[str | int]) -> list[str]:
+    model = _model(place)
+    return [] if model is None else [name for name, field in model.model_fields.items() if not field.exclude]
+
+
+def _field(place: Sequence[str | int]) -> FieldInfo | None:
+    model = _model(place[:-1])
+    return None if model is None else model.model_fields.get(str(place[-1]))

@@ -44,7 +44,7 @@ class DirectoryStore:
         self.name = name
         self._precompressed = precompressed
         if not os.path.isdir(root):
-            raise StoreFault(f"store {name!r}: its root {root} is not a directory; make it, or correct 'root'")
+            raise StoreFault(f"store {name!r}: its root {root} is not a directory; create it, or correct 'root'")
         if not os.access(root, os.R_OK | os.X_OK):
             raise StoreFault(f"store {name!r}: its root {root} cannot be read by this user")
         # Files that were found inside the root, by path; good for as long as the path leads to

@@ -1,6 +1,6 @@
 """Who may have what, and on which terms.
 
 - `decisions`: the rules in force, and their outcome for one question. `conditions`, `patterns`: what a rule goes by.
-- `file`, `toml_places`: the rules file, and the line of whatever is wrong in it. `proofs`: expectations about rules.
+- `file`: the rules file. `proofs`: expectations about rules.
 - `terms`: how a file is delivered to who may have it. `quotas`: how much. `external_checks`: an application is asked.
 """

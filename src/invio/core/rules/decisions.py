@@ -441,7 +441,10 @@ def _first_misfit(rule: Rule, caller: Caller, action: str, address: Address) -> 
         return f"{address} is not in {', '.join(pattern.text for pattern in rule.what)}"
     if not rule.concerns(caller):
         asking = caller.recipient or "somebody who did not sign in"
-        return f"{asking} is not {' or '.join(map(str, rule.who))}"
+        excepting = [who.key for who in rule.exceptions if who.includes(caller)]
+        if excepting:
+            return f"{asking} is {' and '.join(excepting)}, which the rule excepts"
+        return f"{asking} is not {' or '.join(map(str, rule.named))}"
     if action not in rule.actions:
         return f"it is about {', '.join(sorted(rule.actions))}, not {action}"
     return None

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import re
-import tomllib
-from collections.abc import Callable, Collection
+from collections.abc import Callable, Collection, Sequence
 from datetime import UTC, date, datetime, tzinfo
 from ipaddress import ip_address
 from typing import Any, TypeVar
@@ -19,7 +18,7 @@ from invio.core.rules.external_checks import ExternalCheck
 from invio.core.rules.patterns import BadPattern, Pattern, parse_pattern
 from invio.core.rules.quotas import Quota, read_period
 from invio.core.rules.terms import NO_TERMS, Terms
-from invio.core.rules.toml_places import line_of
+from invio.core.toml import Document, Place, did_you_mean, parse_toml
 
 _NEEDED = ("effect", "who", "what", "actions")
 _TERMS = ("speed", "disposition", "cache", "quota", "link_default", "link_longest")
@@ -35,15 +34,10 @@ _FUNCTION = re.compile(r"[A-Za-z_][\w.]*:[A-Za-z_]\w*\Z")
 _ID = re.compile(r"[A-Za-z0-9._@-]{1,64}\Z")
 _TYPE = re.compile(r"[a-zA-Z0-9.+*-]+/[a-zA-Z0-9.+*-]+\Z")
 _Item = TypeVar("_Item")
-_Place = tuple[str | int, ...]
 
 
 class BadRules(ConfigurationError):
     """The rules file cannot be used. The message is `file:line: what is wrong; what was expected`."""
-
-    def __init__(self, file: str, line: int, message: str) -> None:
-        super().__init__(f"{file}:{line}: {message}")
-        self.line = line
 
 
 def parse_rules(text: str, file: str = "rules.toml", stores: Collection[str] = ()) -> RuleSet:
@@ -52,15 +46,8 @@ def parse_rules(text: str, file: str = "rules.toml", stores: Collection[str] = (
     Raises:
         BadRules: it is not TOML, or says something that is no rule.
     """
-    try:
-        data = tomllib.loads(text)
-    except RecursionError:
-        raise BadRules(file, 1, "brackets are nested too deeply") from None
-    except tomllib.TOMLDecodeError as error:
-        found = re.search(r"at line (\d+)", str(error))
-        line = int(found[1]) if found else len(text.splitlines()) or 1
-        raise BadRules(file, line, f"not TOML: {error}") from None
-    reader = _Reader(text, file, stores)
+    document = parse_toml(text, file, BadRules)
+    data, reader = document.data, _Reader(document, stores)
     for key, entries in data.items():
         if key not in ("rule", "expect"):
             reader.refuse((key,), f"unknown entry {key!r}; expected [[rule]] or [[expect]]")
@@ -72,26 +59,28 @@ def parse_rules(text: str, file: str = "rules.toml", stores: Collection[str] = (
 
 
 class _Reader:
-    def __init__(self, text: str, file: str, stores: Collection[str]) -> None:
-        self._text = text
-        self._file = file
+    def __init__(self, document: Document, stores: Collection[str]) -> None:
+        self._document = document
         self._stores = stores
-        self._quotas: set[str] = set()
+        self._names: dict[str, int] = {}  # of rules, with their lines
 
-    def refuse(self, path: _Place, message: str) -> Any:
-        raise BadRules(self._file, line_of(self._text, path), message)
+    def refuse(self, path: Place, message: str) -> Any:
+        raise BadRules.at(self._document.file, self._document.line_of(path), message)
+
+    def _only(self, at: Place, entry: dict[str, Any], allowed: Sequence[str], what: str) -> None:
+        """Refuses a key that is none of those allowed."""
+        for key in entry:
+            if key not in allowed:
+                said = f"{what} has no {key!r}{did_you_mean(key, allowed)}; it has {', '.join(allowed)}"
+                self.refuse((*at, key), said)
 
     def rule(self, place: int, entry: dict[str, Any]) -> Rule:
         at = ("rule", place)
-        for key in entry:
-            if key not in KEYS:
-                self.refuse((*at, key), f"a rule has no {key!r}; it has {', '.join(KEYS)}")
+        self._only(at, entry, KEYS, "a rule")
         for key in _NEEDED:
             if key not in entry:
-                self.refuse(at, f"the rule has no {key!r}")
-        name = entry.get("name", f"rule {place + 1}")
-        if not isinstance(name, str):
-            self.refuse((*at, "name"), "name is a text")
+                self.refuse(at, f"the rule has no {key!r}; it needs {', '.join(_NEEDED)}")
+        name = self._name(at, entry, f"rule {place + 1}")
         if entry["effect"] not in EFFECTS:
             self.refuse((*at, "effect"), f"effect is {entry['effect']!r}; expected 'allow' or 'deny'")
         self._check_administer(at, entry)
@@ -101,12 +90,23 @@ class _Reader:
             who=tuple(sorted(self._each((*at, "who"), entry["who"], self._who), key=lambda who: who.excepted)),
             what=self._each((*at, "what"), entry["what"], self._what),
             actions=frozenset(self._each((*at, "actions"), entry["actions"], self._action)),
-            line=line_of(self._text, at),
+            line=self._document.line_of(at),
             terms=self._terms(at, entry),
             conditions=self._conditions(at, entry),
         )
 
-    def _check_administer(self, at: _Place, entry: dict[str, Any]) -> None:
+    def _name(self, at: Place, entry: dict[str, Any], usual: str) -> str:
+        """The rule's name, which no other rule has: the history and quotas tell rules apart by it."""
+        name = entry.get("name", usual)
+        if not isinstance(name, str) or not name:
+            self.refuse((*at, "name"), 'name is a text, as in name = "pilots read charts"')
+        if name in self._names:
+            said = f"the rule of line {self._names[name]} is called {name!r}, too; the history and quotas tell rules"
+            self.refuse((*at, "name"), f"{said} apart by their names, so give this one another")
+        self._names[name] = self._document.line_of(at)
+        return str(name)
+
+    def _check_administer(self, at: Place, entry: dict[str, Any]) -> None:
         """The right on the whole service is of no store, and depends on no file."""
         if ADMINISTER not in entry["actions"]:
             return
@@ -116,15 +116,13 @@ class _Reader:
             if key in entry:
                 self.refuse((*at, key), f"{ADMINISTER} is a right on the whole service; it depends on no file's {key}")
 
-    def _conditions(self, at: _Place, entry: dict[str, Any]) -> Conditions:
+    def _conditions(self, at: Place, entry: dict[str, Any]) -> Conditions:
         if not any(key in entry for key in _CONDITIONS):
             return ALWAYS
         when = entry.get("when", {})
         if not isinstance(when, dict) or (not when and "when" in entry):
             self.refuse((*at, "when"), f"when is a table of {', '.join(_WHEN)}, one of them at least")
-        for key in when:
-            if key not in _WHEN:
-                self.refuse((*at, "when", key), f"when has no {key!r}; it has {', '.join(_WHEN)}")
+        self._only((*at, "when"), when, _WHEN, "when")
         zone = self._zone((*at, "when"), when.get("zone", "UTC"))
         hours = when.get("hours")
         networks: tuple[Network, ...] = ()
@@ -153,15 +151,19 @@ class _Reader:
         )
         if conditions.begins is not None and conditions.ends is not None and conditions.begins >= conditions.ends:
             self.refuse((*at, "when"), "'from' must be before 'until'")
+        least, most = conditions.min_size, conditions.max_size
+        if least is not None and most is not None and least > most:
+            said = (
+                f"min_size is {least} and max_size {most}: no file is both so large and so small; correct one of them"
+            )
+            self.refuse((*at, "min_size"), said)
         return conditions
 
-    def _ask(self, at: _Place, given: Any) -> ExternalCheck:
+    def _ask(self, at: Place, given: Any) -> ExternalCheck:
         example = 'as in ask = { url = "https://app.example.org/may" }'
         if not isinstance(given, dict) or (("url" in given) == ("function" in given)):
             self.refuse(at, f"ask is a table with a url or a function, {example}")
-        for key in given:
-            if key not in _ASK:
-                self.refuse((*at, key), f"ask has no {key!r}; it has {', '.join(_ASK)}")
+        self._only(at, given, _ASK, "ask")
         url, function, timeout = given.get("url"), given.get("function"), given.get("timeout", 2.0)
         if url is not None and not str(url).startswith(("http://", "https://")):
             self.refuse((*at, "url"), f"url is {url!r}; expected an address beginning with https:// or http://")
@@ -171,7 +173,7 @@ class _Reader:
             self.refuse((*at, "timeout"), f"timeout is {timeout!r}; expected seconds, {_LONGEST_ASKED:g} at most")
         return ExternalCheck(url, function, float(timeout))
 
-    def _zone(self, at: _Place, name: object) -> tzinfo:
+    def _zone(self, at: Place, name: object) -> tzinfo:
         if name == "UTC":
             return UTC
         from zoneinfo import ZoneInfo, ZoneInfoNotFoundError  # half a megabyte, for rules that name a zone
@@ -182,7 +184,7 @@ class _Reader:
             self.refuse(at, f"{name!r} is no time zone; expected one such as 'Europe/Stockholm'")
             raise
 
-    def _moment(self, at: _Place, value: object, zone: tzinfo) -> float | None:
+    def _moment(self, at: Place, value: object, zone: tzinfo) -> float | None:
         """Unix seconds; a date is its first moment, and what names no zone is in the rule's."""
         if value is None:
             return None
@@ -193,12 +195,12 @@ class _Reader:
             return None
         return (value if value.tzinfo else value.replace(tzinfo=zone)).timestamp()
 
-    def _size(self, at: _Place, value: object) -> int | None:
+    def _size(self, at: Place, value: object) -> int | None:
         if value is not None and (type(value) is not int or value < 0):
             self.refuse(at, f"{at[-1]} is {value!r}; expected bytes, a whole number")
         return value  # type: ignore[return-value]
 
-    def _version(self, at: _Place, value: object) -> str | int | None:
+    def _version(self, at: Place, value: object) -> str | int | None:
         if value is None or value in VERSIONS or (type(value) is int and value >= 1):
             return value
         self.refuse(at, f"version is {value!r}; expected 'current', 'earlier' or a whole number of 1 or more")
@@ -207,9 +209,7 @@ class _Reader:
     def expectation(self, place: int, entry: dict[str, Any]) -> Expectation:
         """One `[[expect]]` of the file. Raises BadRules."""
         at = ("expect", place)
-        for key in entry:
-            if key not in _EXPECT:
-                self.refuse((*at, key), f"an expectation has no {key!r}; it has {', '.join(_EXPECT)}")
+        self._only(at, entry, _EXPECT, "an expectation")
         for key in _EXPECT_NEEDED:
             if not isinstance(entry.get(key), str):
                 self.refuse((*at, key), f"the expectation needs {key!r}, a text")
@@ -238,7 +238,7 @@ class _Reader:
             action=action,
             address=address,
             outcome=entry["outcome"],
-            line=line_of(self._text, at),
+            line=self._document.line_of(at),
             size=self._size((*at, "size"), entry.get("size")),
             version=self._version((*at, "version"), entry.get("version")),
             at=self._moment((*at, "at"), entry.get("at"), UTC),
@@ -246,12 +246,12 @@ class _Reader:
             applies=self._yes_or_no((*at, "applies"), entry.get("applies")),
         )
 
-    def _yes_or_no(self, at: _Place, value: object) -> bool | None:
+    def _yes_or_no(self, at: Place, value: object) -> bool | None:
         if value not in (None, True, False):
             self.refuse(at, f"{at[-1]} is {value!r}; expected true or false")
         return value  # type: ignore[return-value]
 
-    def _terms(self, at: _Place, entry: dict[str, Any]) -> Terms:
+    def _terms(self, at: Place, entry: dict[str, Any]) -> Terms:
         given = {key: entry[key] for key in _TERMS if key in entry}
         if not given:
             return NO_TERMS
@@ -278,7 +278,7 @@ class _Reader:
             self.refuse((*at, "link_default"), "link_default must not be longer than link_longest")
         return Terms(speed, given.get("disposition"), cache, quotas, default, longest)
 
-    def _period(self, at: _Place, entry: dict[str, Any], key: str) -> int | None:
+    def _period(self, at: Place, entry: dict[str, Any], key: str) -> int | None:
         if key not in entry:
             return None
         try:
@@ -287,18 +287,13 @@ class _Reader:
             self.refuse((*at, key), str(error))
             raise
 
-    def _quota(self, at: _Place, entry: dict[str, Any]) -> Quota:
+    def _quota(self, at: Place, entry: dict[str, Any]) -> Quota:
         given, where = entry["quota"], (*at, "quota")
         if not isinstance(given, dict):
             self.refuse(where, 'quota is a table, as in quota = { files = 100, per = "1d" }')
-        for key in given:
-            if key not in _QUOTA:
-                self.refuse((*where, key), f"quota has no {key!r}; it has {', '.join(_QUOTA)}")
-        name = entry.get("name")
-        if not isinstance(name, str) or name in self._quotas:
-            said = "a rule with a quota needs a name that no other such rule has: it is counted by that"
-            raise BadRules(self._file, line_of(self._text, at), said)
-        self._quotas.add(name)
+        self._only(where, given, _QUOTA, "quota")
+        if "name" not in entry:
+            self.refuse(at, "a rule with a quota needs a name: what somebody had is counted by it")
         for key in ("files", "bytes"):
             if key in given and (type(given[key]) is not int or given[key] < 1):
                 self.refuse((*where, key), f"{key} is {given[key]!r}; expected a whole number of 1 or more")
@@ -311,9 +306,11 @@ class _Reader:
             period = read_period(str(given.get("per", "")))
         except ValueError as error:
             self.refuse(where, str(error))
-        return Quota(name, given.get("files"), given.get("bytes"), period, str(given.get("text", "")), str(link))
+        return Quota(
+            entry["name"], given.get("files"), given.get("bytes"), period, str(given.get("text", "")), str(link)
+        )
 
-    def _each(self, at: _Place, value: Any, read: Callable[[str], _Item]) -> tuple[_Item, ...]:
+    def _each(self, at: Place, value: Any, read: Callable[[str], _Item]) -> tuple[_Item, ...]:
         if not isinstance(value, list) or not value or not all(isinstance(item, str) for item in value):
             self.refuse(at, f'{at[-1]} is a list of one text or more, as in {at[-1]} = ["…"]')
         items = []
@@ -337,12 +334,13 @@ class _Reader:
     def _what(self, text: str) -> Pattern:
         pattern = parse_pattern(text)
         if self._stores and pattern.store is not None and pattern.store not in self._stores:
-            raise BadPattern(f"there is no store {pattern.store!r}; stores are {', '.join(sorted(self._stores))}")
+            said = f"there is no store {pattern.store!r}{did_you_mean(pattern.store, self._stores)}"
+            raise BadPattern(f"{said}; stores are {', '.join(sorted(self._stores))}")
         return pattern
 
     def _action(self, text: str) -> str:
         if text not in RULE_ACTIONS:
-            raise ValueError(f"expected one of {', '.join(RULE_ACTIONS)}")
+            raise ValueError(f"expected one of {', '.join(RULE_ACTIONS)}{did_you_mean(text, RULE_ACTIONS)}")
         return text
 
 

@@ -1,0 +1,70 @@
+"""Lines of places in a TOML text, over every form in which values are written."""
+
+from __future__ import annotations
+
+import pytest
+
+from invio.core.errors import ConfigurationError
+from invio.core.toml import did_you_mean, parse_toml
+
+TEXT = '''\
+title = """
+[service]
+port = 1  # a text, and no table
+"""
+path = 'C:\\[x]'  # a comment with a [bracket]
+[service]
+host = "a # b"
+limits = { rate = 1, "odd key" = [1, 2] }
+names = [
+  "one",  # ]
+  "x = 1",
+]
+port = 2
+[[rule]]
+name = "a"
+when.from = 2026-01-01
+[[rule]]
+"name" = \'\'\'
+[[rule]]
+\'\'\'
+effect = "deny"
+[stores."a.b".deep]
+kind = "x"
+'''
+
+
+@pytest.mark.parametrize(
+    ("place", "line"),
+    [
+        (("path",), 5),
+        (("service",), 6),
+        (("service", "limits", "rate"), 8),
+        (("service", "names", 1), 9),
+        (("service", "port"), 13),
+        (("rule", 0), 14),
+        (("rule", 0, "when"), 16),
+        (("rule", 0, "when", "from"), 16),
+        (("rule", 1), 17),
+        (("rule", 1, "name"), 18),
+        (("rule", 1, "effect"), 21),
+        (("stores", "a.b", "deep", "kind"), 23),
+        (("stores", "a.b", "deep", "none"), 22),
+        (("nothing",), 1),
+    ],
+)
+def test_a_place_is_found_with_its_line(place: tuple[str | int, ...], line: int) -> None:
+    assert parse_toml(TEXT, "a.toml", ConfigurationError).line_of(place) == line
+
+
+def test_what_is_no_toml_is_refused_with_its_line() -> None:
+    for text, line in (("a = 1\nb = \n", 2), ("a = " + "[" * 100_000, 1)):
+        with pytest.raises(ConfigurationError) as refused:
+            parse_toml(text, "a.toml", ConfigurationError)
+        assert str(refused.value).startswith(f"a.toml:{line}: ")
+        assert refused.value.line == line
+
+
+def test_a_word_that_looks_like_another_is_suggested() -> None:
+    assert did_you_mean("prot", ["host", "port"]) == " (did you mean 'port'?)"
+    assert did_you_mean("elephant", ["host", "port"]) == ""
