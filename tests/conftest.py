@@ -91,7 +91,7 @@ def invio(tmp_path: Path) -> Callable[..., subprocess.CompletedProcess[str]]:
     In this process, for a process of its own takes a second; what is about processes starts one (`INVIO`).
     """
 
-    def run(*arguments: str, url: str = "", token: str = "") -> subprocess.CompletedProcess[str]:
+    def run(*arguments: str, url: str = "", token: str | None = None) -> subprocess.CompletedProcess[str]:
         environment = {"INVIO_URL": url or None, "INVIO_TOKEN": token, "COLUMNS": "160"}
         with chdir(tmp_path):
             done = CliRunner(env=environment).invoke(main, arguments, prog_name="invio")

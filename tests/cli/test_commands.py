@@ -92,6 +92,54 @@ def test_fetch_saves_under_the_names_and_says_so(ann: Invio, tmp_path: Path) -> 
     assert ann("fetch", "files/big.bin", "-o", "renamed.bin").stdout == "renamed.bin: 2.9 MiB, SHA-256 verified\n"
 
 
+def test_fetch_writes_out_makes_folders_and_is_quiet(ann: Invio, tmp_path: Path) -> None:
+    assert ann("fetch", "files/charts/north.pdf", "-o", "-", "--quiet").stdout == "n" * 2000
+    assert not (tmp_path / "-").exists()
+    quiet = ann("fetch", "files/charts/north.pdf", "-o", "new/folder/", "-q")
+    assert (quiet.returncode, quiet.stdout, quiet.stderr) == (0, "", "")
+    assert (tmp_path / "new/folder/north.pdf").stat().st_size == 2000
+    again = ann("fetch", "files/charts/north.pdf", "-o", "new/folder/")
+    assert (again.returncode, "is there already" in again.stderr) == (1, True)
+    left = ann("fetch", "files/charts/north.pdf", "-o", "new/folder/", "--skip")
+    assert (left.returncode, left.stdout) == (0, "new/folder/north.pdf: is there already, and was left as it is\n")
+    (tmp_path / "new/folder/north.pdf").write_bytes(b"old")
+    assert ann("fetch", "files/charts/north.pdf", "-o", "new/folder/north.pdf", "--overwrite").returncode == 0
+    assert (tmp_path / "new/folder/north.pdf").stat().st_size == 2000
+    assert ann("bundle", "files/charts/", "-o", "-").stdout.startswith("PK")
+
+
+def test_of_several_files_the_refused_are_named_and_the_others_fetched(bob: Invio, tmp_path: Path) -> None:
+    sources = ("files/charts/north.pdf", "files/charts/drafts/w.pdf", "files/charts/Å – 潮.txt")
+    ended = bob("fetch", *sources)
+    assert ended.returncode == 1
+    assert [line.partition(":")[0] for line in ended.stdout.splitlines()] == ["north.pdf", "Å – 潮.txt"]
+    assert "Error: the rules do not let bob read files/charts/drafts/w.pdf (not-allowed)" in ended.stderr
+    told = json.loads(bob("fetch", *sources, "-o", "again/", "--json").stdout)["files"]
+    assert [one["source"] for one in told] == list(sources)
+    assert [one.get("error", {}).get("reason") for one in told] == [None, "not-allowed", None]
+    alone = bob("fetch", sources[1])
+    assert (alone.returncode, alone.stderr.count("\n"), alone.stderr[:7]) == (1, 1, "Error: ")
+
+
+def test_an_empty_token_and_other_wrong_words_are_refused_in_words(ann: Invio, invio: Invio, service: Service) -> None:
+    for arguments, says in (
+        (("files", "/files/"), "leave out the first slash of '/files/'"),
+        (("fetch", "ftp://a/b"), "only http:// and https:// can be fetched"),
+        (("fetch", "files/big.bin", "--skip", "--overwrite"), "not both"),
+        (("fetch", "files/big.bin", "--retries", "many"), "'many' is not a valid integer"),
+    ):
+        ended = ann(*arguments)
+        assert (ended.returncode, says in ended.stderr) == (2, True), ended.stderr
+    ended = invio("files", url=service.url, token="")
+    assert (ended.returncode, "the token is empty" in ended.stderr) == (2, True), ended.stderr
+
+
+def test_a_reader_that_has_enough_ends_a_command_quietly(service: Service) -> None:
+    command = f"'{INVIO}' files files/ --url {service.url} --token {service.tokens['ann']} --json | head -c 1"
+    ended = subprocess.run(["bash", "-o", "pipefail", "-c", command], capture_output=True, text=True, timeout=20)
+    assert (ended.stdout, ended.stderr) == ("{", "")
+
+
 def test_fetch_goes_on_where_it_was_killed(ann: Invio, own: Service, tmp_path: Path) -> None:
     link = own.url + own.link("files/big.bin", {"to": "bob"}, rate=3_000_000)
     first = subprocess.Popen([INVIO, "fetch", link], cwd=tmp_path, stderr=subprocess.DEVNULL)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import json
 import os
 import socket
@@ -12,7 +13,8 @@ from pathlib import Path
 
 import pytest
 
-from invio.client import Client, FileChanged, Progress, Refused, ServiceUnreachable, fetching
+from invio.client import Client, FileChanged, Patience, Progress, Refused, ServiceUnreachable, patience
+from invio.client.partial import PartialFile
 from invio.core.addresses import BadAddress
 from tests.running import Service
 
@@ -49,7 +51,7 @@ def test_names_are_the_service_s(client: Client, tmp_path: Path) -> None:
 @pytest.fixture
 def hasty(monkeypatch: pytest.MonkeyPatch) -> None:
     """The pauses between two tries are short."""
-    monkeypatch.setattr(fetching, "_PAUSE", 0.05)
+    monkeypatch.setattr(patience, "PAUSES", (0.01,) * 4)
 
 
 @pytest.mark.usefixtures("hasty")
@@ -286,6 +288,91 @@ def test_what_came_to_be_there_meanwhile_is_not_replaced(service: Service, tmp_p
         client.fetch("files/big.bin", target=target, report=appear)
     assert target.read_bytes() == b"of somebody"
     assert (tmp_path / "big.bin.part").read_bytes() == BIG
+
+
+def test_a_file_that_is_there_is_replaced_or_left_by_choice(client: Client, tmp_path: Path) -> None:
+    target = tmp_path / "big.bin"
+    target.write_bytes(b"of yesterday")
+    left = client.fetch("files/big.bin", folder=str(tmp_path), existing="skip")
+    assert (left.skipped, left.path, target.read_bytes()) == (True, target, b"of yesterday")
+    replaced = client.fetch("files/big.bin", target=str(target), existing="overwrite")
+    assert (replaced.skipped, target.read_bytes() == BIG) == (False, True)
+    (tmp_path / "device").symlink_to("/dev/full")
+    with pytest.raises(FileExistsError, match="is no regular file, and is not replaced"):
+        client.fetch("files/big.bin", target=tmp_path / "device", existing="overwrite")
+    assert [path.name for path in tmp_path.glob("*.part*")] == []
+
+
+@pytest.mark.usefixtures("hasty")
+def test_a_stream_is_written_through_lost_connections(service: Service) -> None:
+    written = io.BytesIO()
+    with truncating(service.port, after=700_000, times=2) as port, Client(f"http://127.0.0.1:{port}") as broken:
+        streamed = broken.stream("files/big.bin", written)
+    assert (written.getvalue() == BIG, streamed.size, streamed.verified) == (True, len(BIG), True)
+
+
+def test_a_busy_service_is_asked_again_when_it_says(tmp_path: Path) -> None:
+    heads: list[bytes] = []
+    waits: list[float] = []
+    told = b'{"reason": "busy", "detail": "the service is busy"}'
+    answer = b"HTTP/1.1 %s x\r\nretry-after: %s\r\ncontent-length: %d\r\nconnection: close\r\n\r\n%s"
+    for status, wait in ((b"503", b"0"), (b"429", b"0")):
+        patience = Patience(retries=2, waiting=lambda seconds, _: waits.append(seconds))
+        busy = answering(answer % (status, wait, len(told), told), heads)
+        with busy as port, Client(f"http://127.0.0.1:{port}", patience=patience) as asking:
+            with pytest.raises(Refused, match="busy"):
+                asking.fetch("files/a.txt", folder=tmp_path)
+            with pytest.raises(Refused, match="busy"):
+                asking.facts("files/a.txt")
+    assert (len(heads), len(waits)) == (2 * 2 * 3, 2 * 2 * 2)
+    with (
+        answering(answer % (b"429", b"86400", len(told), told), heads) as port,
+        Client(f"http://127.0.0.1:{port}") as c,
+        pytest.raises(Refused),
+    ):  # a day is not waited for
+        c.fetch("files/a.txt", folder=tmp_path)
+
+
+def test_what_goes_through_a_proxy_is_the_environment_s_but_for_this_machine(
+    service: Service, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    heads: list[bytes] = []
+    answer = b"HTTP/1.1 200 OK\r\ncontent-length: 2\r\nconnection: close\r\n\r\nhi"
+    with answering(answer, heads) as port:
+        monkeypatch.setenv("HTTP_PROXY", f"http://127.0.0.1:{port}")
+        with Client("http://files.example") as far:
+            assert far.fetch("files/a.txt", folder=tmp_path).path.read_bytes() == b"hi"
+        with Client(service.url) as near:
+            near.fetch("files/empty", folder=tmp_path)
+    assert heads[0].startswith(b"GET http://files.example/get/files/a.txt HTTP/1.1")
+    assert len(heads) == 1
+
+
+def test_a_full_disk_is_told_with_what_is_kept(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    part = PartialFile(tmp_path / "a.bin")
+    part.lock()
+    part.write(b"half")
+    full = io.BytesIO()
+    monkeypatch.setattr(full, "write", lambda _: exec('raise OSError(28, "No space left on device")'))
+    monkeypatch.setattr(full, "fileno", part._opened.fileno, raising=False)
+    part._opened.flush()
+    part._file = full
+    with pytest.raises(OSError, match=r"No space left on device; what has arrived, 4 bytes, is kept in .*; make room"):
+        part.write(b"more")
+
+
+def test_a_service_that_is_none_is_named(tmp_path: Path) -> None:
+    for status in (b"200 OK", b"404 Not Found"):
+        page = b"HTTP/1.1 %s\r\ncontent-type: text/html\r\ncontent-length: 4\r\nconnection: close\r\n\r\n<p/>" % status
+        with answering(page, []) as port, Client(f"http://127.0.0.1:{port}") as client:
+            refused = pytest.raises(Refused, match=f"127.0.0.1:{port}.* this service")
+            with refused:
+                client.facts("files/a.txt")
+    for url, token in (("files.example.org", None), ("http://127.0.0.1:1", "schlüssel")):
+        with pytest.raises(ValueError, match=r"URL of a service|the token holds characters"):
+            Client(url, token)
+    with Client("http://127.0.0.1:1") as client, pytest.raises(BadAddress, match="only http:// and https://"):
+        client.fetch("ftp://127.0.0.1/a.txt", folder=tmp_path)
 
 
 def test_what_is_left_of_another_download_stays_as_it_is(client: Client, service: Service, tmp_path: Path) -> None:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+import sys
 from importlib import import_module
 from typing import Any
 
@@ -46,5 +48,9 @@ class Commands(click.Group):
             raise click.UsageError(f"not an address: {error}") from None
         except (ConfigurationError, FileExistsError) as error:
             raise CommandFailed(str(error)) from None
+        except BrokenPipeError:
+            # Whoever reads has enough, as `head` has; the rest is written to nobody.
+            os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+            raise click.exceptions.Exit(0) from None
         except OSError as error:
             raise CommandFailed(f"{error.filename}: {error.strerror}" if error.filename else str(error)) from None

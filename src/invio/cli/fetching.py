@@ -1,149 +1,127 @@
-"""`invio fetch` and `invio bundle`: downloads with a progress bar."""
+"""`invio fetch` and `invio bundle`: downloads."""
 
 from __future__ import annotations
 
-from bisect import bisect_right
+import sys
 from pathlib import Path
 from typing import Any
 
 import click
-from rich.progress import BarColumn, Progress, TextColumn
-from rich.progress import TaskID as Line
 
-from invio.cli.options import gives_json, print_json, talks_to_service
-from invio.cli.output import console, duration_text, say, size_text
+from invio.cli.bars import Bars
+from invio.cli.each import each
+from invio.cli.options import gives_json, keeps_trying, print_json, talks_to_service
+from invio.cli.output import say, size_text
 from invio.client import Client, Fetched
-from invio.client import Progress as Done
+from invio.client.partial import Existing
+
+_STANDARD_OUTPUT = "-"
 
 
-class Bars:
-    """A bar for each download, on standard error; a terminal sees them move, a file only how they ended."""
-
-    def __init__(self) -> None:
-        self._progress = Progress(
-            TextColumn("{task.fields[name]}"),
-            BarColumn(bar_width=30, complete_style="cyan", finished_style="green"),
-            TextColumn("{task.fields[percent]:>6}"),
-            TextColumn("{task.fields[done]}"),
-            TextColumn("{task.fields[rate]}"),
-            TextColumn("{task.fields[left]}"),
-            console=console(stderr=True),
-            refresh_per_second=8,
-        )
-        self._line: Line | None = None
-        self._ends: list[int] = []
-        self._addresses: list[str] = []
-        self._count = 0
-
-    def __enter__(self) -> Bars:
-        self._progress.start()
-        return self
-
-    def __exit__(self, *_: object) -> None:
-        self._progress.stop()
-
-    def begin(self) -> None:
-        self._line = None
-
-    def prepare(self, name: str, files: int, read: int) -> None:
-        """Shows how far an archive is planned."""
-        shown: dict[str, Any] = {"name": name, "percent": "", "rate": ""}
-        shown["left"] = f"{size_text(read)} read" if read else ""
-        shown["done"] = f"preparing, {files:,} files"
-        if self._line is None:
-            self._line = self._progress.add_task("", total=None, **shown)
-        self._progress.update(self._line, **shown)
-
-    def hold(self, entries: list[dict[str, Any]], count: int) -> None:
-        """From now on tells which of an archive's `count` entries is on its way; `entries` are the first of them."""
-        if self._line is not None:
-            self._progress.remove_task(self._line)
-        self._line = None
-        self._ends = [entry["ends"] for entry in entries]
-        self._addresses = [entry["address"] or "" for entry in entries]
-        self._count = count
-
-    def _entry(self, done: int) -> str:
-        place = bisect_right(self._ends, done)
-        if place >= len(self._addresses):
-            return ""
-        return f"{place + 1:,} of {self._count:,}: {self._addresses[place]}"
-
-    def report(self, done: Done) -> None:
-        """Shows how far the present download is."""
-        shown: dict[str, Any] = {
-            "name": done.name,
-            "percent": "" if done.percent is None else f"{done.percent:.1f} %",
-            "done": f"{size_text(done.done)} of {size_text(done.size)}" if done.size else size_text(done.done),
-            "rate": f"{size_text(done.rate)}/s" if done.rate else "",
-            "left": f"{duration_text(done.seconds_left)} left" if done.seconds_left else "",
-        }
-        if self._ends:
-            shown["left"] = "   ".join(part for part in (shown["left"], self._entry(done.done)) if part)
-        if self._line is None:
-            self._line = self._progress.add_task("", total=done.size or None, **shown)
-        self._progress.update(self._line, completed=done.done, **shown)
+def _saves(command: Any) -> Any:
+    """Adds where a download is saved, and what becomes of a file that is there already."""
+    for option in (
+        click.option("--skip", is_flag=True, help="Leave a file that is there already as it is."),
+        click.option("--overwrite", is_flag=True, help="Replace a file that is there, once the new one is whole."),
+        click.option("-o", "--output", metavar="PATH",
+                     help="A file, or a folder, to save to; FOLDER/ is created, and - is standard output."),
+    ):  # fmt: skip
+        command = option(command)
+    return command
 
 
 @click.command()
 @click.argument("sources", nargs=-1, required=True, metavar="ADDRESS-OR-URL…")
-@click.option("-o", "--output", type=click.Path(path_type=Path), help="A file, or an existing folder, to save to.")
+@_saves
 @click.option("--version", type=click.IntRange(min=1), help="This version of the one file that is named.")
+@keeps_trying
 @gives_json
 @talks_to_service
-def fetch(*, client: Client, sources: tuple[str, ...], output: Path | None, version: int | None, as_json: bool) -> None:
+def fetch(
+    *,
+    client: Client,
+    sources: tuple[str, ...],
+    output: str | None,
+    version: int | None,
+    quiet: bool,
+    as_json: bool,
+    **given: bool,
+) -> None:
     """Download files, with progress; resume where an earlier download stopped.
 
-    What has arrived is kept as NAME.part until it is whole. A sealed link needs no token.
+    What has arrived is kept as NAME.part until it is whole. A sealed link needs no token. Of several files, those that
+    are refused are named, and the others are fetched all the same.
     """
-    folder, target = _where(output)
-    if target is not None and len(sources) > 1:
-        raise click.UsageError("several files need a folder: give an existing one with -o")
     if version is not None and (len(sources) > 1 or "://" in sources[0]):
         raise click.UsageError("--version is of one file, named by its address")
     for source in sources:
         client.url_of(source)  # a wrong address is refused before anything is fetched
-    fetched = []
-    with Bars() as bars:
-        for source in sources:
+    if output == _STANDARD_OUTPUT:
+        _write_out(client, sources, version, quiet=quiet, as_json=as_json)
+        return
+    existing = _existing(**given)
+    folder, target = _where(output, existing)
+    if target is not None and len(sources) > 1:
+        raise click.UsageError("several files need a folder: give one with -o FOLDER/")
+    with Bars(quiet=quiet) as bars:
+
+        def fetch_one(source: str) -> Fetched:
             bars.begin()
-            fetched.append(client.fetch(source, target=target, folder=folder, report=bars.report, version=version))
-    _tell(fetched, as_json=as_json)
+            return client.fetch(
+                source, target=target, folder=folder, report=bars.report, version=version, existing=existing
+            )
+
+        results = each(sources, fetch_one)
+    results.tell(_fetched_text, _fetched_json, quiet=quiet, as_json=as_json)
+
+
+def _write_out(client: Client, sources: tuple[str, ...], version: int | None, *, quiet: bool, as_json: bool) -> None:
+    if as_json or len(sources) > 1:
+        raise click.UsageError("-o - writes one file to standard output, and nothing else")
+    with Bars(quiet=quiet or sys.stdout.isatty()) as bars:
+        client.stream(sources[0], sys.stdout.buffer, report=bars.report, version=version)
 
 
 @click.command()
 @click.argument("addresses", nargs=-1, required=True, metavar="ADDRESS…")
-@click.option("-o", "--output", type=click.Path(path_type=Path), help="A file, or an existing folder, to save to.")
+@_saves
 @click.option("--name", help="The archive's name; one that ends in .tar is a TAR archive.")
 @click.option("--flatten", is_flag=True, help="Put all files into one folder.")
 @click.option("--sums", is_flag=True, help="Add the entry SHA256SUMS, for sha256sum -c.")
 @click.option(
     "--leave-out", is_flag=True, help="Leave out files that cannot be included, and list them in LEFT-OUT.txt."
 )
+@keeps_trying
 @gives_json
 @talks_to_service
 def bundle(
     *,
     client: Client,
     addresses: tuple[str, ...],
-    output: Path | None,
+    output: str | None,
     name: str | None,
     flatten: bool,
     sums: bool,
     leave_out: bool,
+    quiet: bool,
     as_json: bool,
+    **given: bool,
 ) -> None:
     """Download a selection of files and folders (store/folder/) as one archive, ZIP or TAR.
 
-    What breaks off is gone on with by repeating the command, unless a file has changed.
+    An archive whose download broke off is resumed by repeating the command, unless a file has changed.
     """
-    folder, target = _where(output)
+    to_stream = output == _STANDARD_OUTPUT
+    if to_stream and as_json:
+        raise click.UsageError("-o - writes the archive to standard output, and nothing else")
+    existing = _existing(**given)
+    folder, target = (Path(), None) if to_stream else _where(output, existing)
     options = {
         "folders": "flatten" if flatten else "keep",
         "sums": sums,
         "on_problem": "leave-out" if leave_out else "refuse",
     }
-    with Bars() as bars:
+    with Bars(quiet=quiet or (to_stream and sys.stdout.isatty())) as bars:
         label = name or (target.name if target else "archive")
         made = client.bundle(
             addresses,
@@ -152,46 +130,61 @@ def bundle(
             **options,
         )
         bars.hold(client.bundle_entries(made["id"]), made["entries"])
-        fetched = client.fetch(made["url"], target=target, folder=folder, report=bars.report)
+        if to_stream:
+            fetched = client.stream(made["url"], sys.stdout.buffer, report=bars.report)
+        else:
+            fetched = client.fetch(made["url"], target=target, folder=folder, report=bars.report, existing=existing)
     if as_json:
-        print_json({**made, "path": str(fetched.path), "resumed": fetched.resumed})
+        print_json({**made, "path": str(fetched.path), "resumed": fetched.resumed, "skipped": fetched.skipped})
         return
-    entries = "1 file" if made["entries"] == 1 else f"{made['entries']:,} files"
-    say(f"{fetched.path}: {entries}, {size_text(fetched.size)}{_resumed(fetched)}")
+    if not quiet and not to_stream:
+        entries = "1 file" if made["entries"] == 1 else f"{made['entries']:,} files"
+        how = "is there already, and was left as it is" if fetched.skipped else f"{entries}, {size_text(fetched.size)}"
+        say(f"{fetched.path}: {how}{_resumed(fetched)}")
     for one in made["left_out"]:
-        say(f"left out: {one['address']} ({one['reason']})")
+        say(f"left out: {one['address']} ({one['reason']})", err=quiet or to_stream)
 
 
-def _where(output: Path | None) -> tuple[Path, Path | None]:
+def _existing(*, overwrite: bool, skip: bool) -> Existing:
+    if overwrite and skip:
+        raise click.UsageError("give --overwrite or --skip, not both")
+    return "overwrite" if overwrite else "skip" if skip else "refuse"
+
+
+def _where(output: str | None, existing: Existing) -> tuple[Path, Path | None]:
     """(folder for names that the service gives, the one target that was named)."""
     if output is None:
         return Path(), None
-    if output.is_dir():
-        return output, None
-    if output.exists():
-        raise FileExistsError(f"{output} is there already; move it away, or name another with -o")
-    if not output.parent.is_dir():
-        raise click.UsageError(f"there is no folder {output.parent}")
-    return output.parent, output
+    path = Path(output)
+    if output.endswith("/"):
+        path.mkdir(parents=True, exist_ok=True)
+        return path, None
+    if path.is_dir():
+        return path, None
+    if path.exists() and existing == "refuse":
+        raise FileExistsError(f"{path} is there already; give --overwrite or --skip, or name another with -o")
+    if not path.parent.is_dir():
+        raise click.UsageError(f"there is no folder {path.parent}; {path.parent}/ with a slash at its end creates one")
+    return path.parent, path
 
 
-def _tell(fetched: list[Fetched], *, as_json: bool) -> None:
-    if as_json:
-        files = [
-            {
-                "path": str(item.path),
-                "size": item.size,
-                "resumed": item.resumed,
-                "seconds": round(item.seconds, 3),
-                "verified": item.verified,
-            }
-            for item in fetched
-        ]
-        print_json({"files": files})
-        return
-    for item in fetched:
-        verified = ", SHA-256 verified" if item.verified else ""
-        say(f"{item.path}: {size_text(item.size)}{_resumed(item)}{verified}")
+def _fetched_json(source: str, item: Fetched) -> dict[str, Any]:
+    return {
+        "source": source,
+        "path": str(item.path),
+        "size": item.size,
+        "resumed": item.resumed,
+        "seconds": round(item.seconds, 3),
+        "verified": item.verified,
+        "skipped": item.skipped,
+    }
+
+
+def _fetched_text(item: Fetched) -> str:
+    if item.skipped:
+        return f"{item.path}: is there already, and was left as it is"
+    verified = ", SHA-256 verified" if item.verified else ""
+    return f"{item.path}: {size_text(item.size)}{_resumed(item)}{verified}"
 
 
 def _resumed(item: Fetched) -> str:

@@ -17,6 +17,7 @@ from invio.cli.commands import CommandFailed
 from invio.cli.options import gives_json, print_json, talks_to_service
 from invio.cli.output import console, duration_text, plain_table, print_table, say, size_text, state_text
 from invio.client import Client
+from invio.core.addresses import parse_address
 from invio.core.rules.decisions import ACTIONS
 
 _SHOWN = 20  # transfers that --follow keeps on the screen
@@ -38,6 +39,8 @@ def files(*, client: Client, address: str | None, versions: bool, as_json: bool)
     if address is not None and not address.endswith("/"):
         # "charts" and "charts/approach" can only mean the folder, or one file.
         address = address + "/" if "/" not in address else address
+    if address is not None:
+        parse_address(address)
     if address is not None and not address.endswith("/"):
         listed = [client.facts(address)]
     else:

@@ -4,13 +4,17 @@ from __future__ import annotations
 
 import functools
 import json
+import os
 from collections.abc import Callable
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
 from invio.cli.commands import CommandFailed
 from invio.core.shown import shown
+
+if TYPE_CHECKING:
+    from invio.client import Refused
 
 Command = TypeVar("Command", bound=Callable[..., Any])
 
@@ -28,18 +32,64 @@ def talks_to_service(command: Command) -> Command:
     )
     @click.option("--token", envvar="INVIO_TOKEN", show_envvar=True, help="Your access token.")
     @functools.wraps(command)
-    def wrapped(*args: Any, url: str, token: str | None, **kwargs: Any) -> Any:
-        from invio.client import Client, ClientError, Refused
+    def wrapped(
+        *args: Any,
+        url: str,
+        token: str | None,
+        timeout: float = 30.0,
+        retries: int | None = None,
+        longest_wait: float = 60.0,
+        **kwargs: Any,
+    ) -> Any:
+        from invio.client import Client, ClientError, Patience, Refused
 
+        if token == "" or (token is None and os.environ.get("INVIO_TOKEN") == ""):
+            raise click.UsageError(
+                "the token is empty; give one in INVIO_TOKEN or --token, or neither to ask as anybody"
+            )
+        quiet = bool(kwargs.get("quiet"))
+        patience = Patience(timeout, retries, longest_wait, None if quiet else _say_wait)
         try:
-            with Client(url, token) as client:
+            client = Client(url, token, patience)
+        except ValueError as error:
+            raise click.UsageError(str(error)) from None
+        try:
+            with client:
                 return command(*args, client=client, **kwargs)
         except Refused as error:
-            raise CommandFailed(f"{error.detail} ({error.reason})") from None
+            raise CommandFailed(refusal_text(error)) from None
         except ClientError as error:
             raise CommandFailed(str(error)) from None
 
     return wrapped  # type: ignore[return-value]
+
+
+def _say_wait(seconds: float, refused: Refused) -> None:
+    click.echo(shown(f"{refused.detail} ({refused.reason}); waiting {seconds:g} s, as the service asks"), err=True)
+
+
+def refusal_text(refused: Refused, about: str = "") -> str:
+    """A refusal in words: of what, why, and what the operator has to say to it."""
+    said = f"{about}: {refused.detail}" if about and about not in refused.detail else refused.detail
+    lines = [f"{said} ({refused.reason})", refused.text, refused.link]
+    if refused.contact and (refused.text or refused.status in (403, 429)):
+        lines.append(f"Contact: {refused.contact}")
+    return "\n".join(line for line in lines if line)
+
+
+def keeps_trying(command: Command) -> Command:
+    """Adds --retries, --timeout, --wait and --quiet, for commands that move files."""
+    for option in (
+        click.option("-q", "--quiet", is_flag=True, help="Print nothing but errors."),
+        click.option("--wait", "longest_wait", type=click.FloatRange(min=0), default=60.0, show_default=True,
+                     metavar="SECONDS", help="Wait this long, at most, when the service asks to come back later."),
+        click.option("--timeout", type=click.FloatRange(min=0, min_open=True), default=30.0, show_default=True,
+                     metavar="SECONDS", help="Give up a connection on which nothing comes for this long."),
+        click.option("--retries", type=click.IntRange(min=0), metavar="N",
+                     help="Try a connection N times again; without it, one that was lost is, for half a minute."),
+    ):  # fmt: skip
+        command = option(command)
+    return command
 
 
 def gives_json(command: Command) -> Command:

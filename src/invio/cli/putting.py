@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import sys
 from pathlib import Path
+from typing import Any
 
 import click
 
-from invio.cli.fetching import Bars
-from invio.cli.options import gives_json, print_json, talks_to_service
-from invio.cli.output import say, size_text
+from invio.cli.bars import Bars
+from invio.cli.each import each
+from invio.cli.options import gives_json, keeps_trying, print_json, talks_to_service
+from invio.cli.output import size_text
 from invio.client import Client
 from invio.core.addresses import parse_file_address
 
@@ -21,36 +23,48 @@ from invio.core.addresses import parse_file_address
 @click.argument("address")
 @click.option("--type", "media_type", help="The media type, where the file's name does not tell it.")
 @click.option("--only-new", is_flag=True, help="Fail if the file already exists.")
+@keeps_trying
 @gives_json
 @talks_to_service
 def put(
-    *, client: Client, files: tuple[Path, ...], address: str, media_type: str | None, only_new: bool, as_json: bool
+    *,
+    client: Client,
+    files: tuple[Path, ...],
+    address: str,
+    media_type: str | None,
+    only_new: bool,
+    quiet: bool,
+    as_json: bool,
 ) -> None:
     """Add FILE (- for standard input) as ADDRESS, or a new version of it. For store/folder/ its own name is taken.
 
     Of a folder, everything below it is added to store/folder/; what it holds stays where it is. The file there is as
-    it was until all has arrived. What is the same as the newest version makes no new one.
+    it was until all has arrived. What is the same as the newest version makes no new one. Of a file that grows
+    meanwhile, what it held at first is added; a pipe is read to its end.
     """
     pairs = [pair for file in files for pair in _pairs(file, address)]
     if len(pairs) > 1 and not address.endswith("/"):
         raise click.UsageError(f"several files need a folder: {address}/")
     for _, target in pairs:
         parse_file_address(target)  # a wrong address is refused before anything is put
-    put_now = []
-    with Bars() as bars:
-        for source, target in pairs:
+    with Bars(quiet=quiet) as bars:
+
+        def put_one(pair: tuple[Path | None, str]) -> dict[str, Any]:
             bars.begin()
-            put_now.append(
-                client.put(source, target, media_type=media_type, only_new=only_new, report=bars.report)
-                if isinstance(source, Path)
-                else client.put(sys.stdin.buffer, target, media_type=media_type, only_new=only_new, report=bars.report)
-            )
-    if as_json:
-        print_json(put_now[0] if len(pairs) == 1 and not files[0].is_dir() else {"files": put_now})
+            source, target = pair
+            content = sys.stdin.buffer if source is None else source
+            return client.put(content, target, media_type=media_type, only_new=only_new, report=bars.report)
+
+        results = each(pairs, put_one, lambda pair: pair[1])
+    if as_json and len(pairs) == 1 and not files[0].is_dir() and isinstance(results.done[0][1], dict):
+        print_json(results.done[0][1])
         return
-    for facts in put_now:
-        which = "" if facts["version"] is None else f", version {facts['version']}"
-        say(f"{facts['address']}: {size_text(facts['size'])}{which}")
+    results.tell(_put_text, lambda _, facts: facts, quiet=quiet, as_json=as_json)
+
+
+def _put_text(facts: dict[str, Any]) -> str:
+    which = "" if facts["version"] is None else f", version {facts['version']}"
+    return f"{facts['address']}: {size_text(facts['size'])}{which}"
 
 
 def _pairs(file: Path, address: str) -> list[tuple[Path | None, str]]:
@@ -70,17 +84,29 @@ def _pairs(file: Path, address: str) -> list[tuple[Path | None, str]]:
 
 
 @click.command()
-@click.argument("address")
+@click.argument("addresses", nargs=-1, required=True, metavar="ADDRESS…")
 @click.option(
-    "--version", type=click.IntRange(min=1), help="Only this version; without it, the file with all its versions."
+    "--version", type=click.IntRange(min=1), help="Only this version of the one file; without it, all its versions."
 )
 @gives_json
 @talks_to_service
-def remove(*, client: Client, address: str, version: int | None, as_json: bool) -> None:
-    """Remove a file, or one version of it, for good. Downloads that are under way go on."""
-    parse_file_address(address)
-    client.remove(address, version)
-    if as_json:
-        print_json({"removed": address, "version": version})
+def remove(*, client: Client, addresses: tuple[str, ...], version: int | None, as_json: bool) -> None:
+    """Remove files, or one version of a file, for good. Downloads that are under way go on."""
+    if version is not None and len(addresses) > 1:
+        raise click.UsageError("--version is of one file: give its address alone")
+    for address in addresses:
+        parse_file_address(address)
+
+    def remove_one(address: str) -> dict[str, Any]:
+        client.remove(address, version)
+        return {"removed": address, "version": version}
+
+    results = each(addresses, remove_one)
+    if as_json and len(addresses) == 1 and isinstance(results.done[0][1], dict):
+        print_json(results.done[0][1])
         return
-    say(f"removed {address}" + ("" if version is None else f", version {version}"))
+    results.tell(_removed_text, lambda _, facts: facts, quiet=False, as_json=as_json)
+
+
+def _removed_text(facts: dict[str, Any]) -> str:
+    return f"removed {facts['removed']}" + ("" if facts["version"] is None else f", version {facts['version']}")

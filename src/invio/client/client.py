@@ -7,6 +7,7 @@ with Client("http://127.0.0.1:8480", token="…") as client:
 from __future__ import annotations
 
 import json
+import os
 import time
 from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
@@ -15,27 +16,42 @@ from urllib.parse import quote, urljoin
 
 import httpx
 
-from invio.client.errors import ServiceUnreachable
-from invio.client.fetching import Fetched, Report, fetch, raise_for_refusal
+from invio.client.errors import Refused, ServiceUnreachable
+from invio.client.fetching import Fetched, Report, fetch, raise_for_refusal, stream
+from invio.client.partial import Existing
+from invio.client.patience import USUAL_PATIENCE, Attempts, Patience
 from invio.client.putting import put
-from invio.core.addresses import parse_address, parse_file_address, quoted
+from invio.core.addresses import BadAddress, parse_address, parse_file_address, quoted
 
-TIMEOUT = httpx.Timeout(30.0, connect=10.0)  # seconds
+_AGENT = {"user-agent": "invio-client/1"}
+# A proxy cannot reach what is on this machine.
+_OF_THIS_MACHINE = ("all://localhost", "all://127.0.0.1", "all://[::1]")
 
 
 class Client:
     """Talks to one service, as one recipient or as nobody in particular.
 
     Every call raises `Refused` when the service says no, and `ServiceUnreachable` when none
-    answers. Answers are given as the API's JSON, described at `/api/docs`.
+    answers. Answers are given as the API's JSON, described at `/api/docs`. Proxies and certificates are the
+    environment's: `HTTPS_PROXY`, `NO_PROXY`, `SSL_CERT_FILE`.
     """
 
-    def __init__(self, url: str, token: str | None = None) -> None:
-        headers = {"user-agent": "invio-client/1"}
+    def __init__(self, url: str, token: str | None = None, patience: Patience = USUAL_PATIENCE) -> None:
+        """`patience` says how long to wait for answers, and how often to try again.
+
+        Raises:
+            ValueError: the URL begins with neither http:// nor https://, or the token holds what none can.
+        """
+        if not url.startswith(("http://", "https://")):
+            raise ValueError(f"{url!r} is no URL of a service; it begins with https:// or http://")
+        headers = dict(_AGENT)
         if token:
+            if not token.isascii() or not token.isprintable() or " " in token:
+                raise ValueError("the token holds characters that no token has; copy it again")
             headers["authorization"] = f"Bearer {token}"
         self.url = url.rstrip("/")
-        self._http = httpx.Client(headers=headers, timeout=TIMEOUT, trust_env=False)
+        self._patience = patience
+        self._http = _http(headers, patience)
 
     def __enter__(self) -> Client:
         return self
@@ -66,21 +82,50 @@ class Client:
         self,
         source: str,
         *,
-        target: Path | None = None,
-        folder: Path = Path(),
+        target: str | os.PathLike[str] | None = None,
+        folder: str | os.PathLike[str] = ".",
         report: Report | None = None,
         version: int | None = None,
+        existing: Existing = "refuse",
     ) -> Fetched:
-        """Downloads an address or a URL; resumes what is there of it. See `invio.client.fetching.fetch`.
+        """Downloads an address or a URL to the file `target`, or into `folder`; resumes what is there of it.
 
-        `version` is the one of an address that is wanted, where its store keeps versions; else the newest.
+        `version` is the one of an address that is wanted, where its store keeps versions; else the newest. A file
+        that is there already is refused, replaced (`overwrite`) or left (`skip`), as `existing` says.
+
+        Raises:
+            FileExistsError: there is such a file already, or another download of it is under way.
+            BadAddress, OSError.
         """
-        url = self.url_of(source) + ("" if version is None else f"?version={version}")
-        return fetch(self._http_for(source), url, target, folder, report)
+        named = None if target is None else Path(target)
+        return fetch(
+            self._http_for(source),
+            self._versioned(source, version),
+            named,
+            Path(folder),
+            report=report,
+            existing=existing,
+            patience=self._patience,
+        )
+
+    def stream(
+        self, source: str, file: BinaryIO, *, report: Report | None = None, version: int | None = None
+    ) -> Fetched:
+        """Downloads an address or a URL into an open file, which need not be one on a disk; otherwise as `fetch`.
+
+        Raises:
+            FileChanged: what was written is not the file as it is now.
+            BadAddress, OSError.
+        """
+        url = self._versioned(source, version)
+        return stream(self._http_for(source), url, file, report=report, patience=self._patience)
+
+    def _versioned(self, source: str, version: int | None) -> str:
+        return self.url_of(source) + ("" if version is None else f"?version={version}")
 
     def put(
         self,
-        source: Path | BinaryIO,
+        source: str | os.PathLike[str] | BinaryIO | bytes,
         address: str,
         *,
         media_type: str | None = None,
@@ -90,15 +135,16 @@ class Client:
     ) -> dict[str, Any]:
         """Adds a file, or a new version of it; gives its facts, and in `new` whether there was none before.
 
+        `source` is a path, an open file, or the content itself. Of a file that grows meanwhile, what it held at first
+        is sent.
+
         `only_new`: refused (`precondition`) where there is one. `replaces` is the entity tag of the content
         that it is to take the place of, and of no other.
         """
         given = {"content-type": media_type, "if-none-match": "*" if only_new else None, "if-match": replaces}
         headers = {name: value for name, value in given.items() if value is not None}
-        try:
-            return put(self._http, self.url + _file_path(address), source, headers, report)
-        except httpx.TransportError as error:
-            raise ServiceUnreachable(f"the connection to {self.url} was lost: {error}; nothing was changed") from None
+        url = self.url + _file_path(address)
+        return put(self._http, url, source, headers, report=report, patience=self._patience)
 
     def remove(self, address: str, version: int | None = None) -> None:
         """Removes a file with all its versions, or one of them."""
@@ -117,8 +163,10 @@ class Client:
 
     def url_of(self, source: str) -> str:
         """The URL of an address; a URL stays one. Raises BadAddress."""
-        if "://" in source:
+        if source.startswith(("http://", "https://")):
             return source
+        if "://" in source:
+            raise BadAddress(f"{source!r}: only http:// and https:// can be fetched, or an address as store/path")
         return f"{self.url}/get/{quoted(parse_file_address(source))}"
 
     def bundle(
@@ -271,19 +319,44 @@ class Client:
     def _http_for(self, source: str) -> httpx.Client:
         """A token is for this service alone; another's address gets none."""
         if "://" in source and not source.startswith(self.url + "/"):
-            return httpx.Client(headers={"user-agent": "invio-client/1"}, timeout=TIMEOUT, trust_env=False)
+            return _http(_AGENT, self._patience)
         return self._http
 
     def _json(self, method: str, path: str, **asked: Any) -> dict[str, Any]:
-        try:
-            response = self._http.request(method, self.url + path, **asked)
-        except httpx.TransportError as error:
-            raise ServiceUnreachable(f"no service answers at {self.url}: {error}") from None
-        except httpx.InvalidURL as error:
-            raise ServiceUnreachable(f"{self.url} is no URL of a service: {error}") from None
-        raise_for_refusal(response)
-        answer: dict[str, Any] = response.json() if response.content else {}
-        return answer
+        attempts = Attempts(self._patience, self.url)
+        while True:
+            try:
+                response = self._http.request(method, self.url + path, **asked)
+                raise_for_refusal(response)
+                return _object(response)
+            except httpx.InvalidURL as error:
+                raise ServiceUnreachable(f"{self.url} is no URL of a service: {error}") from None
+            except httpx.TransportError as error:
+                if method != "GET" and not isinstance(error, httpx.ConnectError):
+                    raise ServiceUnreachable(f"the connection to {self.url} was lost: {error}") from None
+                attempts.lost(error, begun=False)
+            except Refused as refused:
+                if method != "GET":  # what was refused may have been done in part
+                    raise
+                attempts.busy(refused)
+
+
+def _http(headers: dict[str, str], patience: Patience) -> httpx.Client:
+    """Connections through the environment's proxies, but to this machine straight."""
+    return httpx.Client(headers=headers, timeout=patience.timeouts(), mounts=dict.fromkeys(_OF_THIS_MACHINE))
+
+
+def _object(response: httpx.Response) -> dict[str, Any]:
+    """The JSON of an answer. Raises Refused, when what answers is no such service."""
+    try:
+        answer = response.json() if response.content else {}
+    except ValueError:
+        answer = None
+    if not isinstance(answer, dict):
+        host = f"{response.url.scheme}://{response.url.netloc.decode()}"
+        said = f"what answers at {host} is not this service; check --url or INVIO_URL"
+        raise Refused(response.status_code, "unknown", said, [])
+    return answer
 
 
 def _lines(response: httpx.Response) -> Iterator[str]:

@@ -16,7 +16,8 @@ class ServiceUnreachable(ClientError):
 class Refused(ClientError):
     """The service said no. `status` and `reason` (the reason's word) are for programs.
 
-    `retry_after` is in how many seconds to ask again, where the service says so.
+    `names` are the addresses that it is about; `retry_after` is in how many seconds to ask again, where the service
+    says so. `text`, `link` and `contact` are the operator's own words for whoever is refused, or empty.
     """
 
     def __init__(
@@ -28,12 +29,16 @@ class Refused(ClientError):
         self.detail = detail
         self.names = names
         self.retry_after = retry_after
+        self.text = self.link = self.contact = ""
 
     @classmethod
     def of(cls, status: int, problem: dict[str, Any], retry_after: float | None = None) -> Refused:
         """From a problem document, or what there is of one."""
         detail = problem.get("detail") or problem.get("title") or f"the service answered {status}"
-        return cls(status, problem.get("reason", "unknown"), detail, problem.get("names", []), retry_after)
+        refused = cls(status, problem.get("reason", "unknown"), detail, problem.get("names", []), retry_after)
+        refused.text, refused.link = problem.get("text") or "", problem.get("link") or ""
+        refused.contact = problem.get("contact") or ""
+        return refused
 
 
 class FileChanged(ClientError):

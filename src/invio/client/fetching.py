@@ -1,20 +1,15 @@
 """Fetching one file: resumed where a download broke off, and under its final name only when whole.
 
-The bytes gather in `<name>.part`, beside it `<name>.part.json` with the address and the entity tag
-that they belong to. A resume asks with `If-Range`, so that a file that has changed is begun anew
-and never mixed.
+The bytes gather in a partial file (`invio.client.partial`), or go straight to somebody's own stream. A resume asks
+with `If-Range`, so that a file that has changed is begun anew, or refused where bytes have left already, and never
+mixed.
 """
 
 from __future__ import annotations
 
 import base64
-import errno
-import fcntl
 import hashlib
-import json
-import os
 import re
-import stat
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -24,7 +19,9 @@ from urllib.parse import unquote
 
 import httpx
 
-from invio.client.errors import FileChanged, Refused, ServiceUnreachable
+from invio.client.errors import FileChanged, Refused
+from invio.client.partial import AlreadyThere, Existing, PartialFile, left_behind
+from invio.client.patience import USUAL_PATIENCE, Attempts, Patience
 from invio.core.http.names import safe_name
 from invio.core.progress import Pace, percent, seconds_left
 
@@ -33,9 +30,7 @@ _PLAIN = re.compile(r'filename\s*=\s*"([^"]*)"', re.IGNORECASE)
 
 _DIGEST = re.compile(r"(?:^|[, \t])sha-256=:([A-Za-z0-9+/=]+):")
 _PIECE = 256 * 1024  # bytes
-TRIES = 5
-_PAUSE = 0.5  # seconds before the second try; doubled each time
-_LONGEST_WAIT = 60.0  # seconds for which a busy service is waited for
+_ASKS = {"accept-encoding": "identity", "want-repr-digest": "sha-256=1"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,7 +55,7 @@ class Progress:
 
 @dataclass(frozen=True, slots=True)
 class Fetched:
-    """A file that has arrived whole.
+    """A file that has arrived whole, or with `skipped` one that was there already and was left as it is.
 
     `resumed` is how many bytes were there before; `verified` says that the service told the
     content's SHA-256, and that the file has it.
@@ -68,9 +63,10 @@ class Fetched:
 
     path: Path
     size: int
-    resumed: int
-    seconds: float
+    resumed: int = 0
+    seconds: float = 0.0
     verified: bool = False
+    skipped: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -80,258 +76,222 @@ class _Begun:
     size: int = 0
     etag: str | None = None
 
+    @property
+    def headers(self) -> dict[str, str]:
+        """What a request asks for: the rest, if the content is still the same."""
+        rest = {"range": f"bytes={self.size}-", "if-range": self.etag} if self.size and self.etag else {}
+        return {**_ASKS, **rest}
+
 
 Report = Callable[[Progress], None]
 
 
+class _Meter:
+    """Tells how far a download is."""
+
+    def __init__(self, report: Report | None) -> None:
+        self._report = report
+        self._pace = Pace()
+
+    def tell(self, name: str, done: int, size: int | None) -> None:
+        self._pace.sample(time.monotonic(), done)
+        if self._report is not None:
+            self._report(Progress(name, done, size, self._pace.rate))
+
+
 def fetch(
-    http: httpx.Client, url: str, target: Path | None = None, folder: Path = Path(), report: Report | None = None
+    http: httpx.Client,
+    url: str,
+    target: Path | None = None,
+    folder: Path = Path(),
+    *,
+    report: Report | None = None,
+    existing: Existing = "refuse",
+    patience: Patience = USUAL_PATIENCE,
 ) -> Fetched:
     """Downloads `url` to `target`, or into `folder` under the name that the service gives.
 
-    A lost connection is taken up again, up to five times without a byte of progress in between; so is an answer that
-    the service is busy, after the time that it names. Nobody else can write to the same partial file meanwhile, and
-    nothing that is there already is replaced.
+    Lost connections and busy services are met with `patience`. Nobody else can write to the same partial file
+    meanwhile. What is there already is refused, replaced once the new content is whole, or skipped: `existing`.
 
     Raises:
         Refused: the service says no.
         ServiceUnreachable: the connection was lost and could not be had again; the partial file stays.
         FileExistsError: there is a file of that name already, or another download of it is under way.
+        OSError: the file cannot be written; what has arrived is kept.
     """
-    if target is not None:
-        _require_absent(target)
-    download = _Download(http, url, target, folder, report)
-    return download.run()
+    try:
+        return _Download(http, url, target, folder, _Meter(report), existing, patience).run()
+    except AlreadyThere as there:
+        return Fetched(there.target, there.target.stat().st_size, skipped=True)
 
 
 class _Download:
-    def __init__(self, http: httpx.Client, url: str, target: Path | None, folder: Path, report: Report | None) -> None:
+    def __init__(  # noqa: PLR0917
+        self,
+        http: httpx.Client,
+        url: str,
+        target: Path | None,
+        folder: Path,
+        meter: _Meter,
+        existing: Existing,
+        patience: Patience,
+    ) -> None:
         self._http = http
         self._url = url
-        self._target = target
         self._folder = folder
-        self._report = report
-        self._pace = Pace()
+        self._existing = existing
+        self._meter = meter
+        self._attempts = Attempts(patience, url)
         self._done = 0
         self._resumed: int | None = None
         self._sha256: bytes | None = None  # what the service says the content's digest is
         self._etag: str | None = None
-        self._file: BinaryIO | None = None  # the partial file, while it is ours
-        self._finished = False
+        target = target or left_behind(folder, url)
+        self._part = None if target is None else PartialFile(target, existing)
 
     def run(self) -> Fetched:
         began = time.monotonic()
-        tries = 0
         while True:
             before = self._done
             try:
                 path = self._attempt()
-                return Fetched(path, self._done, self._resumed or 0, time.monotonic() - began, self._sha256 is not None)
-            except httpx.ConnectError as error:
-                if not self._done:
-                    raise ServiceUnreachable(f"no service answers at {self._url.partition('?')[0]}: {error}") from None
-                tries = self._again(error, tries + 1)
+                seconds = time.monotonic() - began
+                return Fetched(path, self._done, self._resumed or 0, seconds, self._sha256 is not None)
             except httpx.TransportError as error:
-                tries = self._again(error, 1 if self._done > before else tries + 1)
+                kept = f"; what has arrived is kept in {self._part.path}" if self._part and self._done else ""
+                self._attempts.lost(error, begun=self._done > 0, progress=self._done > before, kept=kept)
             except Refused as refused:
-                wait = refused.retry_after if refused.status == 503 else None
-                if wait is None or wait > _LONGEST_WAIT or tries >= TRIES:
-                    raise
-                tries += 1
-                time.sleep(wait)
+                self._attempts.busy(refused)
             finally:
-                self._unlock()
-
-    def _again(self, error: httpx.TransportError, tries: int) -> int:
-        """Waits before a further try. Raises ServiceUnreachable when there were enough."""
-        if tries >= TRIES:
-            kept = f"; what has arrived is kept in {self._part}" if self._target and self._done else ""
-            raise ServiceUnreachable(f"the connection to the service was lost: {error}{kept}") from None
-        time.sleep(_PAUSE * 2 ** (tries - 1))
-        return tries
-
-    @property
-    def _part(self) -> Path:
-        assert self._target is not None
-        return self._target.with_name(self._target.name + ".part")
-
-    @property
-    def _note(self) -> Path:
-        return self._part.with_name(self._part.name + ".json")
+                if self._part is not None:
+                    self._part.unlock()
 
     def _attempt(self) -> Path:
-        if self._target is None:
-            self._target = self._left_behind()
-        if self._target is not None:
-            self._lock()
-        begun = self._begun() if self._target is not None else _Begun()
-        headers = {"accept-encoding": "identity", "want-repr-digest": "sha-256=1"}
-        if begun.size and begun.etag:
-            headers |= {"range": f"bytes={begun.size}-", "if-range": begun.etag}
+        begun = _Begun()
+        if self._part is not None:
+            self._part.lock()
+            etag = self._part.begun(self._url)
+            begun = _Begun() if etag is None else _Begun(self._part.size, etag)
         # A service may send to where the file lies; httpx gives no other host our token.
-        with self._http.stream("GET", self._url, headers=headers, follow_redirects=True) as response:
+        with self._http.stream("GET", self._url, headers=begun.headers, follow_redirects=True) as response:
             if response.status_code == 416 and begun.size:
                 return self._after_416(response, begun)
             raise_for_refusal(response)
-            if self._target is None:
-                self._target = self._folder / name_of(response)
-                _require_absent(self._target)
-            self._lock()
-            return self._receive(response, begun.size if response.status_code == 206 else 0)
-
-    def _lock(self) -> None:
-        """Opens the partial file, for this download alone. Raises FileExistsError."""
-        if self._file is not None:
-            return
-        try:
-            # A link in its place would have another file be written.
-            descriptor = os.open(self._part, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | os.O_NOFOLLOW, 0o666)
-        except OSError as error:
-            if error.errno != errno.ELOOP:
-                raise
-            raise FileExistsError(f"{self._part} is a symbolic link, which is not written to; remove it") from None
-        if not stat.S_ISREG(os.fstat(descriptor).st_mode):
-            os.close(descriptor)
-            raise FileExistsError(f"{self._part} is no regular file; remove it, or name another target with -o")
-        file = os.fdopen(descriptor, "r+b")
-        try:
-            fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except BlockingIOError:
-            file.close()
-            raise FileExistsError(f"{self._part}: another download of it is under way; wait for it to end") from None
-        self._file = file
-
-    def _unlock(self) -> None:
-        """Lets others have the partial file; one in which nothing has arrived is taken away."""
-        file, self._file = self._file, None
-        if file is None:
-            return
-        if not os.fstat(file.fileno()).st_size and not self._finished:
-            self._part.unlink(missing_ok=True)
-            self._note.unlink(missing_ok=True)
-        file.close()
-
-    def _left_behind(self) -> Path | None:
-        """The name under which an earlier download of the same URL was begun in the folder."""
-        for note in sorted(self._folder.glob("*.part.json")):
-            target = note.with_name(note.name.removesuffix(".part.json"))
-            if self._noted(note) is not None and not target.exists():
-                return target
-        return None
-
-    def _noted(self, note: Path) -> str | None:
-        """The entity tag of what was begun, when it was begun from this URL; or from another archive of this name.
-
-        A selection that is bundled again has another address and, unaltered, the same bytes: the tag tells.
-        """
-        try:
-            said = json.loads(note.read_text("utf-8"))
-            url = self._url.partition("?")[0]
-            fits = said["url"] == url or _archive_of(said["url"]) == _archive_of(url) != ""
-            return str(said["etag"]) if fits and said["etag"] else None
-        except (OSError, ValueError, KeyError, TypeError):
-            return None  # no download was begun, or not one that can be gone on with
-
-    def _begun(self) -> _Begun:
-        etag = self._noted(self._note)
-        if etag is None or self._file is None:
-            return _Begun()
-        return _Begun(os.fstat(self._file.fileno()).st_size, etag)
+            if self._part is None:
+                self._part = PartialFile(self._folder / name_of(response), self._existing)
+            self._part.lock()
+            return self._receive(response, self._part, begun.size if response.status_code == 206 else 0)
 
     def _after_416(self, response: httpx.Response, begun: _Begun) -> Path:
         """All of the file may be there already: the connection was lost after its last byte."""
+        part = self._part
+        assert part is not None
         size = response.headers.get("content-range", "").rpartition("/")[2]
         head = self._http.head(self._url, headers={"if-match": begun.etag or "*"})
         if size == str(begun.size) and head.headers.get("etag") == begun.etag:
             self._done = begun.size
             self._resumed = begun.size
-            return self._finish(begun.size)
-        assert self._file is not None
-        self._file.truncate(0)
-        self._note.unlink(missing_ok=True)
+            return self._finish(part, begun.size)
+        part.restart()
         return self._attempt()
 
-    def _receive(self, response: httpx.Response, offset: int) -> Path:
+    def _receive(self, response: httpx.Response, part: PartialFile, offset: int) -> Path:
         if self._resumed is None:
             self._resumed = offset
         self._sha256 = _told_digest(response)
         self._etag = response.headers.get("etag")
-        length = response.headers.get("content-length")
-        size = None if length is None else offset + int(length)
-        if not size and not offset and "x-accel-redirect" in response.headers:
-            raise FileChanged("an order for a front server came instead of the file; ask by the front server's address")
+        size = _whole_size(response, offset)
         if not offset:
-            note = {"url": self._url.partition("?")[0], "etag": response.headers.get("etag")}
-            self._note.unlink(missing_ok=True)
-            with open(self._note, "x", encoding="utf-8") as file:
-                json.dump(note, file)
+            part.begin(self._url, self._etag)
         self._done = offset
-        part = self._file
-        assert part is not None
-        part.seek(offset)
-        part.truncate()
-        self._tell(size)
+        part.cut(offset)
+        self._meter.tell(part.target.name, self._done, size)
         for piece in response.iter_raw(_PIECE):
             part.write(piece)
             self._done += len(piece)
-            self._tell(size)
+            self._meter.tell(part.target.name, self._done, size)
         part.flush()
-        os.fsync(part.fileno())
-        return self._finish(size)
+        return self._finish(part, size)
 
-    def _tell(self, size: int | None) -> None:
-        self._pace.sample(time.monotonic(), self._done)
-        if self._report is not None and self._target is not None:
-            self._report(Progress(self._target.name, self._done, size, self._pace.rate))
-
-    def _finish(self, size: int | None) -> Path:
-        assert self._target is not None
+    def _finish(self, part: PartialFile, size: int | None) -> Path:
         if size is not None and self._done != size:
             raise FileChanged(f"{self._done} bytes arrived where {size} were announced; fetch it again")
         if self._sha256 is None:
-            self._sha256 = self._asked_digest()
-        if self._sha256 is not None and _digest_of(self._part) != self._sha256:
-            # What is there is not the content, whatever it is; it must not be gone on with.
-            self._part.unlink()
-            self._note.unlink(missing_ok=True)
-            raise FileChanged("what arrived has not the SHA-256 that the service tells; fetch it again")
-        self._finished = True
-        _named(self._part, self._target)
-        self._note.unlink(missing_ok=True)
-        return self._target
+            self._sha256 = _asked_digest(self._http, self._url, self._etag)
+        if self._sha256 is not None and part.sha256() != self._sha256:
+            part.discard()
+            raise FileChanged("what arrived does not have the SHA-256 that the service tells; fetch it again")
+        return part.finish()
 
-    def _asked_digest(self) -> bytes | None:
-        """What the service says of the content's digest now: it may have been worked out meanwhile."""
-        etag = self._etag
-        if etag is None or etag.startswith("W/"):
-            return None
+
+def stream(
+    http: httpx.Client,
+    url: str,
+    file: BinaryIO,
+    *,
+    report: Report | None = None,
+    patience: Patience = USUAL_PATIENCE,
+) -> Fetched:
+    """Writes a download to a stream of the caller's, as to standard output; `path` of what is given is `-`.
+
+    A lost connection is taken up again where it ended. What has left cannot be taken back: a digest that is wrong, or
+    a file that changes on the way, is an error at the end.
+
+    Raises:
+        Refused, ServiceUnreachable.
+        FileChanged: what was written is not the file as it is now.
+    """
+    meter, attempts, began = _Meter(report), Attempts(patience, url), time.monotonic()
+    sha256, begun = hashlib.sha256(), _Begun()
+    while True:
+        before = done = begun.size
         try:
-            # Named by a condition, a content keeps the tag that it had when it was asked for.
-            headers = {"want-repr-digest": "sha-256=1", "accept-encoding": "identity", "if-match": etag}
-            head = self._http.head(self._url, headers=headers, follow_redirects=True)
-        except httpx.TransportError:
-            return None
-        return _told_digest(head) if head.is_success and head.headers.get("etag") == etag else None
+            with http.stream("GET", url, headers=begun.headers, follow_redirects=True) as response:
+                raise_for_refusal(response)
+                if done and response.status_code != 206:
+                    raise FileChanged(f"the file changed after {done} bytes of it had been written; fetch it again")
+                size, told, etag = _whole_size(response, done), _told_digest(response), response.headers.get("etag")
+                begun = _Begun(done, etag)
+                for piece in response.iter_raw(_PIECE):
+                    file.write(piece)
+                    sha256.update(piece)
+                    done += len(piece)
+                    begun = _Begun(done, etag)
+                    meter.tell(name_of(response), done, size)
+            break
+        except httpx.TransportError as error:
+            if begun.size and not begun.etag:
+                raise FileChanged(f"the connection was lost after {begun.size} bytes, and cannot be resumed") from None
+            attempts.lost(error, begun=begun.size > 0, progress=begun.size > before)
+        except Refused as refused:
+            attempts.busy(refused)
+    file.flush()
+    told = told or _asked_digest(http, url, etag)
+    if told is not None and sha256.digest() != told:
+        raise FileChanged("what was written does not have the SHA-256 that the service tells; fetch it again")
+    return Fetched(Path("-"), begun.size, seconds=time.monotonic() - began, verified=told is not None)
 
 
-def _require_absent(target: Path) -> None:
-    """Raises FileExistsError, or NotADirectoryError where there is no folder to save to."""
-    if os.path.lexists(target):
-        what = "a folder; name a file in it" if target.is_dir() else "there already; move it away, or name another"
-        raise FileExistsError(f"{target} is {what}")
+def _whole_size(response: httpx.Response, offset: int) -> int | None:
+    """The size of the whole file, by the answer that holds it from `offset` on; None when it is not told."""
+    length = response.headers.get("content-length")
+    size = None if length is None else offset + int(length)
+    if not size and not offset and "x-accel-redirect" in response.headers:
+        raise FileChanged("an order for a front server came instead of the file; ask by the front server's address")
+    return size
 
 
-def _named(part: Path, target: Path) -> None:
-    """Gives what is whole its name, unless there is something of that name by now. Raises FileExistsError."""
+def _asked_digest(http: httpx.Client, url: str, etag: str | None) -> bytes | None:
+    """What the service says of the content's digest now: it may have been worked out meanwhile."""
+    if etag is None or etag.startswith("W/"):
+        return None
     try:
-        os.link(part, target, follow_symlinks=False)
-    except FileExistsError:
-        raise FileExistsError(f"{target} has come to be there meanwhile; what has arrived is in {part}") from None
-    except OSError:  # a file system without links
-        _require_absent(target)
-        part.replace(target)
-    else:
-        part.unlink()
+        # Named by a condition, a content keeps the tag that it had when it was asked for.
+        head = http.head(url, headers={**_ASKS, "if-match": etag}, follow_redirects=True)
+    except httpx.TransportError:
+        return None
+    return _told_digest(head) if head.is_success and head.headers.get("etag") == etag else None
 
 
 def _told_digest(response: httpx.Response) -> bytes | None:
@@ -341,11 +301,6 @@ def _told_digest(response: httpx.Response) -> bytes | None:
         return base64.b64decode(found[1], validate=True) if found else None
     except ValueError:
         return None  # not a byte sequence, so nothing was told
-
-
-def _digest_of(path: Path) -> bytes:
-    with path.open("rb") as file:
-        return hashlib.file_digest(file, "sha256").digest()
 
 
 def name_of(response: httpx.Response) -> str:
@@ -367,13 +322,11 @@ def raise_for_refusal(response: httpx.Response) -> None:
     try:
         problem = response.json()
     except ValueError:
-        problem = {}
+        problem = None
     seconds = response.headers.get("retry-after", "")
     wait = float(seconds) if seconds.isdecimal() else None
-    raise Refused.of(response.status_code, problem if isinstance(problem, dict) else {}, wait)
-
-
-def _archive_of(url: str) -> str:
-    """An archive's URL without what tells one from another of the same name; nothing for other URLs."""
-    service, found, rest = url.partition("/get/bundles/")
-    return f"{service}/{rest.partition('/')[2]}" if found else ""
+    if not isinstance(problem, dict) or "reason" not in problem:
+        host = f"{response.url.scheme}://{response.url.netloc.decode()}"
+        said = f"{host} answered {response.status_code}, and not as this service does; check the address"
+        problem = {"detail": said}
+    raise Refused.of(response.status_code, problem, wait)
