@@ -221,7 +221,7 @@ def test_transfers_lists_what_was_delivered(ann: Invio, bob: Invio) -> None:
         (["fetch", "files/big.bin", "-o", "no/such/folder"], 2, "there is no folder no/such"),
         (["files", "--colour"], 2, "No such option"),
         (["why", "files/x", "--action", "eat"], 2, "is not one of"),
-        (["link", "make", "files/x"], 1, "there is no such key file; 'invio init' creates one"),
+        (["link", "make", "files/x"], 1, "there is no such key file; 'invio keys new' creates one"),
     ],
 )
 def test_the_exit_status_tells_a_no_from_a_wrong_call(ann: Invio, arguments: list[str], status: int, says: str) -> None:

@@ -10,6 +10,8 @@ from pathlib import Path
 
 import pytest
 
+from tests.running import SETTINGS
+
 Invio = Callable[..., subprocess.CompletedProcess[str]]
 VECTORS = json.loads((Path(__file__).parents[1] / "core" / "link-vectors.json").read_text("utf-8"))
 
@@ -51,23 +53,42 @@ def test_make_check_and_narrow_follow_one_another(invio: Invio, keys: str) -> No
     assert invio("link", "check", url, "--keys", keys).stdout.startswith("wrong-network")
     late = str(time.time() + 7300)
     assert invio("link", "check", url, "--keys", keys, "--at", late, "--from", "127.0.0.1").stdout.startswith("expired")
-    narrowed = invio("link", "narrow", url, "--until", "1000", "--via", "deck hand", "--address", "charts/x.pdf")
+    narrowed = invio("link", "narrow", url, "--until", "1h", "--via", "deck hand", "--address", "charts/x.pdf")
     assert "/get/charts/x.pdf?" in narrowed.stdout
     told = json.loads(
-        invio(
-            "link", "check", narrowed.stdout.strip(), "--keys", keys, "--at", "999", "--from", "127.0.0.1", "--json"
-        ).stdout
+        invio("link", "check", narrowed.stdout.strip(), "--keys", keys, "--from", "127.0.0.1", "--json").stdout
     )
-    assert (told["reason"], told["until"]) == ("ok", 1000)
+    assert (told["reason"], abs(told["until"] - time.time() - 3600) < 60) == ("ok", True)
+    for more, says in (
+        (["--until", "1000"], "in the past"),
+        (["--until", "1h", "--after", "2h"], "--after is not before --until"),
+        (["--only", "notices/"], "the link opens charts/, and nothing of it is there"),
+        (["--address", "notices/x.pdf"], "the link opens charts/, and notices/x.pdf is not in it"),
+    ):
+        refused = invio("link", "narrow", url, *more)
+        assert (refused.returncode in (1, 2), says in refused.stderr) == (True, True), refused.stderr
+
+
+def test_a_link_begins_with_the_public_url_of_the_settings(invio: Invio, keys: str, tmp_path: Path) -> None:
+    (tmp_path / "invio.toml").write_text(f'[service]\npublic_url = "https://files.example"\n{SETTINGS}')
+    assert invio("link", "make", "charts/x", "--keys", keys).stdout.startswith("https://files.example/get/charts/x?")
+    refused = invio("link", "make", "charts/x", "--keys", keys, "--base", "files.example")
+    assert (refused.returncode, "has no scheme" in refused.stderr) == (2, True)
+    assert invio("keys", "new", "--keys", "fresh.json").stdout == "k1 seals new links now\n"
+    assert invio("link", "make", "charts/x", "--keys", "fresh.json").returncode == 0
 
 
 @pytest.mark.parametrize(
     ("arguments", "status", "says"),
     [
         (["make", "charts/x", "--uses", "3"], 2, "needs an id"),
-        (["make", "charts/"], 2, "made for a file"),
+        (["make", "charts/"], 2, "charts/ is a folder; name a file in it, and the folder as 'in' (--in)"),
         (["make", "charts/x", "--until", "soon"], 2, "nor a span"),
-        (["make", "charts/x", "--net", "10.0.0.1/8"], 2, "net="),
+        (["make", "charts/x", "--net", "10.0.0.1/8"], 2, "net='10.0.0.1/8' is not possible; expected a network"),
+        (["make", "charts/x", "--id", "a b"], 2, "expected 1 to 64 of A-Z"),
+        (["make", "charts/x", "--rate", "4X"], 2, "'4X' is no number of bytes; expected one as 4000000 or 4M"),
+        (["make", "charts/x", "--until", "2020-01-01"], 2, "is in the past"),
+        (["check", "http://h/get/a/b?in=a/"], 1, "the link ends before its seal; copy all of it"),
         (["narrow", "http://h/get/a/b?key=k1&seal=x", "--via", "x"], 1, "(malformed)"),
         (["narrow", "http://h/get/a/b?key=k1&seal=x"], 2, "name a condition"),
     ],
@@ -75,9 +96,9 @@ def test_make_check_and_narrow_follow_one_another(invio: Invio, keys: str) -> No
 def test_a_link_that_cannot_be_is_refused_in_words(
     invio: Invio, keys: str, arguments: list[str], status: int, says: str
 ) -> None:
-    more = ["--keys", keys] if arguments[0] == "make" else []
+    more = [] if arguments[0] == "narrow" else ["--keys", keys]
     ended = invio("link", *arguments, *more)
-    assert (ended.returncode, says in ended.stderr) == (status, True), ended.stderr
+    assert (ended.returncode, says in ended.stderr + ended.stdout) == (status, True), ended.stderr
 
 
 def test_times_may_be_given_in_three_ways(invio: Invio, keys: str) -> None:

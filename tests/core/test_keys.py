@@ -43,5 +43,5 @@ def test_one_key_alone_is_the_current_one(tmp_path: Path) -> None:
 
 
 def test_a_missing_key_file_says_what_makes_one(tmp_path: Path) -> None:
-    with pytest.raises(BadKeyFile, match="invio init"):
+    with pytest.raises(BadKeyFile, match="invio keys new"):
         read_keys(tmp_path / "none.json")

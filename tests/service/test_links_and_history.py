@@ -55,6 +55,25 @@ def test_links_are_listed_inspected_and_revoked(service: Service) -> None:
     assert json.loads(invio(service, "link", "list", "--json").stdout)["links"][0]["state"] == "revoked"
 
 
+def test_a_link_is_made_through_the_service_from_the_command_line(service: Service) -> None:
+    def make(*more: str) -> Result:
+        given = ["--service", "--base", service.url, "--token", service.tokens["ann"], *more]
+        return CliRunner().invoke(main, ["link", "make", "files/a.txt", *given])
+
+    made = make("--until", "2h", "--id", "for-the-desk", "--net", "127.0.0.0/8", "--agent", "desk/1")
+    assert made.exit_code == 0, made.stderr
+    target = made.stdout.strip().removeprefix(service.url)
+    assert service.get(target, user_agent="desk/1").status_code == 200
+    assert service.get(target, user_agent="other/1").status_code == 403
+    assert "revokes it" in made.stderr
+    assert "can be given once with --service" in make("--via", "a", "--via", "b").stderr
+    with service.client("ann") as client:
+        text = client.post("/api/links", json={"address": "files/a.txt", "until": "2030-01-01T00:00Z"})
+        assert text.json()["until"] == 1_893_456_000
+        wrong = client.post("/api/links", json={"address": "files/a.txt", "until": "tomorrow"})
+        assert "until: 'tomorrow' is no time; expected Unix seconds, or as in 2026-12-24T18:00Z" in wrong.text
+
+
 def test_nobody_revokes_another_s_link_and_those_who_manage_any(own: Service) -> None:
     with own.client("ann") as client:
         made = client.post("/api/links", json={"address": "files/a.txt"}).json()

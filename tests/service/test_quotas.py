@@ -8,6 +8,9 @@ import sqlite3
 import time
 from collections.abc import Callable
 
+import pytest
+
+from invio.client import Client, Refused
 from tests.running import RULES, Service, at_once, get_raw, until
 
 Start = Callable[..., Service]
@@ -166,6 +169,27 @@ def test_of_a_folders_link_each_file_counts_to_the_quotas_that_are_about_it(star
     assert said == [200, 429]
     said = [service.get(f"/get/files/{name}?{query}").status_code for name in ("f1.txt", "f2.txt", "f3.txt")]
     assert said == [200, 200, 429]
+
+
+def test_administrators_see_grant_and_begin_anew_what_somebody_may_have(start: Start) -> None:
+    service = start(files=FILES, rules=rules('{ files = 2, per = "1d" }'))
+
+    def had(*names: str) -> list[int]:
+        return [service.get(f"/get/files/{name}.txt", "bob").status_code for name in names]
+
+    with Client(service.url, service.tokens["ann"]) as client:
+        assert had("f1", "f2", "f3") == [200, 200, 429]
+        [quota] = client.quotas("bob")
+        assert (quota["used_files"], quota["files"]) == (2, 2)
+        [granted] = client.grant_quota("bob", "everyone reads", files=2)
+        assert granted["used_files"] == 0
+        assert had("f4", "f5", "f6") == [200, 200, 429]
+        client.reset_quota("bob", "everyone reads")
+        assert had("f7", "f8", "f9") == [200, 200, 429]
+        with pytest.raises(Refused, match="no rule 'none' with a quota is about bob; theirs are: 'everyone reads'"):
+            client.grant_quota("bob", "none", files=1)
+    with Client(service.url, service.tokens["bob"]) as client, pytest.raises(Refused, match="the right 'administer'"):
+        client.grant_quota("bob", "everyone reads", files=1)
 
 
 def test_a_link_to_a_bundle_counts_all_of_its_files_to_its_maker(start: Start) -> None:

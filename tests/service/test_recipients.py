@@ -12,7 +12,7 @@ import pytest
 from click.testing import CliRunner, Result
 
 from invio.cli.main import main
-from tests.running import Service, at_once
+from tests.running import Service, at_once, until
 
 Start = Callable[..., Service]
 READERS = """
@@ -102,6 +102,84 @@ def test_a_token_ends_when_it_was_said_to(service: Service) -> None:
     assert status(service, made["token"]) == 200
     time.sleep(4.2)
     assert status(service, made["token"]) == 401
+
+
+def test_a_token_that_does_not_hold_says_why_to_whoever_has_it(own: Service) -> None:
+    def detail(token: str) -> str:
+        with own.client() as client:
+            answer = client.get("/api/files", headers={"authorization": f"Bearer {token}"})
+            by_session = str(client.post("/api/sessions", json={"token": token}).json()["detail"])
+        assert (answer.status_code, answer.json()["detail"]) == (401, by_session)
+        return by_session
+
+    with own.client("ann") as client:
+        made = {name: client.post("/api/recipients/bob/tokens", json={"label": name}).json() for name in ("one", "two")}
+        assert client.delete(f"/api/recipients/bob/tokens/{made['one']['id']}").status_code == 204
+        listed = client.get("/api/recipients").json()["recipients"]
+        assert made["one"]["id"] not in [token["id"] for one in listed for token in one["tokens"]]
+        assert "of bob was revoked on 2" in detail(made["one"]["token"])
+        with sqlite3.connect(own.folder / "data" / "records.sqlite") as records:
+            records.execute("UPDATE tokens SET expires = 1000 WHERE label = 'two'")
+        assert detail(made["two"]["token"]).startswith("this access token of bob expired on 1970-01-01 00:16 UTC")
+        assert client.post("/api/recipients/bob/disable").status_code == 200
+        assert detail(own.tokens["bob"]) == "bob is disabled and cannot sign in; ask an administrator"
+    assert "no such access token is known here" in detail("nonsense")
+
+
+def test_somebody_is_removed_with_what_is_personal_and_the_history_keeps_the_id(own: Service) -> None:
+    with own.client("ann") as client:
+        client.put("/api/recipients/gull", json={"name": "Gull", "groups": ["readers"]})
+        own.tokens["gull"] = client.post("/api/recipients/gull/tokens", json={"label": "Gull's laptop"}).json()["token"]
+        assert own.get("/get/files/a.txt", "gull").status_code == 200
+    until(lambda: own.transfers()[0]["state"] == "complete")
+    assert invio(own, "recipients", "remove", "gull").exit_code == 0
+    assert own.get("/api/files", "gull").status_code == 401
+    assert invio(own, "recipients", "remove", "gull").exit_code == 1
+    assert "cannot do this to yourself" in invio(own, "recipients", "remove", "ann").stderr
+    [line] = [json.loads(text) for text in own.get("/api/history?recipient=gull&format=jsonl", "ann").text.splitlines()]
+    assert (line["recipient"], line["network"], line["credential"], line["state"]) == ("gull", None, None, "complete")
+    with sqlite3.connect(own.folder / "data" / "records.sqlite") as records:
+        told = "\n".join(records.iterdump())
+    assert "Gull" not in told
+
+
+def test_a_lost_administrator_gets_in_again_on_the_service_s_machine(own: Service) -> None:
+    def offline(*command: str) -> Result:
+        return CliRunner().invoke(
+            main, ["recipients", *command, "--settings", str(own.folder / "invio.toml"), "--json"]
+        )
+
+    assert json.loads(offline("add", "warden", "--group", "admins").stdout)["groups"] == ["admins"]
+    assert "there is a recipient warden already" in offline("add", "warden").stderr
+    made = json.loads(offline("token", "warden", "--label", "new").stdout)
+    with own.client() as client:
+        answer = client.get("/api/recipients", headers={"authorization": f"Bearer {made['token']}"})
+    assert answer.status_code == 200
+    assert (
+        "there is no recipient nobody in these records, which know ann, bob, warden"
+        in offline("token", "nobody").stderr
+    )
+    lines = json.loads(invio(own, "audit", "--event", "token", "--json").stdout.splitlines()[0])
+    assert (lines["event"], lines["by"], lines["credential"]) == ("token.made", None, "the service's own machine")
+
+
+@pytest.mark.parametrize(
+    ("path", "body", "says"),
+    [
+        ("a%20b", {}, "recipient is 'a b': expected 1 to 64 of the letters"),
+        ("gull", {"grups": []}, "the body has no 'grups' (did you mean 'groups'?); it may hold name, groups"),
+        ("gull", {"name": 5}, "name is 5: input should be a valid string"),
+        ("gull", None, "the body must be a JSON object, sent with Content-Type: application/json"),
+    ],
+)
+def test_a_request_that_is_not_as_described_is_refused_in_words(
+    service: Service, path: str, body: object, says: str
+) -> None:
+    with service.client("ann") as client:
+        given = {"content": b"name=gull"} if body is None else {"json": body}
+        refused = client.put(f"/api/recipients/{path}", **given)
+    assert (refused.status_code, refused.json()["detail"]) == (400, refused.json()["detail"])
+    assert says in refused.json()["detail"]
 
 
 def test_only_those_who_manage_may(service: Service) -> None:

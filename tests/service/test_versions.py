@@ -287,10 +287,11 @@ def test_what_cannot_be_put_is_refused_with_what_to_do(service: Service) -> None
 
 def test_rules_say_who_may_put_what(service: Service) -> None:
     assert put(service, "/api/files/models/handed-in/a.bin", b"x" * 1000, "bob").status_code == 201
-    assert put(service, "/api/files/models/handed-in/b.bin", b"x" * 1001, "bob").status_code == 403
+    assert put(service, "/api/files/models/handed-in/b.bin", b"x" * 1001, "bob").status_code == 413
     with service.client("bob") as client:  # of which nobody says beforehand how long it is
         chunked = client.put("/api/files/models/handed-in/b.bin", content=(b"x" * 600 for _ in range(2)))
-        assert chunked.status_code == 403
+        assert (chunked.status_code, chunked.json()["reason"]) == (413, "file-too-large")
+        assert "none of 1200 bytes" in chunked.json()["detail"]
         assert client.delete("/api/files/models/handed-in/a.bin").status_code == 403
     assert put(service, "/api/files/drop/x", b"x", "bob").status_code == 404
     with service.client() as client:

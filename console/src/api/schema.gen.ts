@@ -292,7 +292,13 @@ export interface paths {
          */
         put: operations["put_recipient_api_recipients__recipient__put"];
         post?: never;
-        delete?: never;
+        /**
+         * Remove somebody
+         * @description Removes their name, groups, password, tokens and sessions, and their network addresses from the history.
+         *
+         *     What they obtained stays in the history, by the id. Links that they had made are revoked.
+         */
+        delete: operations["delete_recipient_api_recipients__recipient__delete"];
         options?: never;
         head?: never;
         /**
@@ -414,12 +420,52 @@ export interface paths {
         };
         /**
          * What may still be obtained
-         * @description The quotas of the rules that name the caller.
+         * @description The quotas of the rules that name the caller or, for administrators, another recipient.
          */
         get: operations["get_quotas_api_quotas_get"];
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/quotas/{recipient}/grants": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Let somebody have more than a quota allows
+         * @description So many files and bytes more under the quota of one rule, for as long as one of its periods.
+         */
+        post: operations["post_grant_api_quotas__recipient__grants_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/quotas/{recipient}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Begin somebody's quota anew
+         * @description Nothing that they obtained so far counts to the quota of this rule any more.
+         */
+        delete: operations["delete_quota_api_quotas__recipient__delete"];
         options?: never;
         head?: never;
         patch?: never;
@@ -882,14 +928,14 @@ export interface components {
             /** Only */
             only?: string[];
             /** Until */
-            until?: number | null;
+            until?: (number | string) | null;
             /**
              * Seconds
              * @description instead of until: from now on
              */
             seconds?: number | null;
             /** After */
-            after?: number | null;
+            after?: (number | string) | null;
             /** Who */
             who?: string | null;
             /** Net */
@@ -1053,6 +1099,27 @@ export interface components {
             reasons?: components["schemas"]["ReasonShape"][] | null;
         };
         /**
+         * QuotaGrant
+         * @description How many files and bytes more somebody may have under the quota of a rule.
+         */
+        QuotaGrant: {
+            /**
+             * Rule
+             * @description the rule's name
+             */
+            rule: string;
+            /**
+             * Files
+             * @default 0
+             */
+            files: number;
+            /**
+             * Bytes
+             * @default 0
+             */
+            bytes: number;
+        };
+        /**
          * QuotaList
          * @description Quotas, and what of each is used.
          */
@@ -1062,7 +1129,7 @@ export interface components {
         };
         /**
          * QuotaShape
-         * @description A quota of one rule, and what of it is used; bytes that are on their way count as used.
+         * @description A quota of one rule, and what of it is used; bytes that are on their way count as used, a grant as unused.
          */
         QuotaShape: {
             /** Rule */
@@ -2304,6 +2371,36 @@ export interface operations {
             };
         };
     };
+    delete_recipient_api_recipients__recipient__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the recipient */
+                recipient: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
     patch_recipient_api_recipients__recipient__patch: {
         parameters: {
             query?: never;
@@ -2507,7 +2604,10 @@ export interface operations {
     };
     get_quotas_api_quotas_get: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description somebody else, for administrators */
+                recipient?: string | null;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -2521,6 +2621,83 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["QuotaList"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    post_grant_api_quotas__recipient__grants_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                recipient: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["QuotaGrant"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["QuotaList"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    delete_quota_api_quotas__recipient__delete: {
+        parameters: {
+            query: {
+                rule: string;
+            };
+            header?: never;
+            path: {
+                recipient: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["QuotaList"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
                 };
             };
         };

@@ -1,7 +1,8 @@
-"""`invio link make / check / narrow`, offline with the key file; `list` and `revoke`, by a service."""
+"""`invio link make / check / narrow`, offline with the key file; `make --service`, `list`, `revoke` by a service."""
 
 from __future__ import annotations
 
+import os
 import re
 import time
 from collections.abc import Callable, Sequence
@@ -13,7 +14,7 @@ import click
 from rich.text import Text
 
 from invio.cli.commands import CommandFailed
-from invio.cli.options import gives_json, print_json, talks_to_service
+from invio.cli.options import gives_json, print_json, refusal_text, talks_to_service
 from invio.cli.output import console, print_table, say
 from invio.client import Client
 from invio.core.addresses import parse_address
@@ -29,6 +30,8 @@ from invio.core.links.terms import CONDITION_NAMES, ROOT, Asked, LinkRefused, ag
 from invio.service.configuration import read_keys
 
 _SPAN = re.compile(r"([0-9]+)(s|m|h|d|w)\Z")
+_AMOUNT = re.compile(r"([0-9]{1,15})(k|M|G|)\Z", re.ASCII)
+_TIMES = {"": 1, "k": 10**3, "M": 10**6, "G": 10**9}
 _SECONDS = {"s": 1, "m": 60, "h": 3600, "d": 86400, "w": 604800}
 
 
@@ -60,7 +63,20 @@ class PastMoment(Moment):
         return 2 * now - moment if _SPAN.match(str(value)) else moment
 
 
+class Amount(click.ParamType[int]):
+    """Bytes, or bytes a second: a whole number, or one with k, M or G for thousands, millions, milliards."""
+
+    name = "bytes"
+
+    def convert(self, value: Any, param: click.Parameter | None, context: click.Context | None) -> int:  # noqa: ARG002
+        found = _AMOUNT.match(str(value))
+        if found is None or not int(found[1]):
+            self.fail(f"{value!r} is no number of bytes; expected one as 4000000 or 4M")
+        return int(found[1]) * _TIMES[found[2]]
+
+
 WHEN = Moment()
+SPEED = AMOUNT = Amount()
 PAST = PastMoment()
 KEYS = click.option(
     "--keys", type=click.Path(path_type=Path), envvar="INVIO_KEYS", default=Path("keys.json"), show_default=True,
@@ -77,7 +93,8 @@ _CONDITION_OPTIONS: list[Callable[[Any], Any]] = [
     click.option("--net", multiple=True, metavar="CIDR", help="Only from this network."),
     click.option("--agent", multiple=True, metavar="TEXT", help="Only for this User-Agent, exactly."),
     click.option("--uses", multiple=True, type=click.IntRange(min=1), help="Allow this many downloads; needs an id."),
-    click.option("--rate", multiple=True, type=click.IntRange(min=1), help="Limit the speed, in bytes a second."),
+    click.option("--rate", multiple=True, type=SPEED, metavar="BYTES",
+                 help="Limit the speed, in bytes a second: 4000000, or 4M for four million."),
     click.option("--via", multiple=True, metavar="TEXT", help="A label for the history: who passes it on."),
     click.option("--tag", multiple=True, metavar="ID", help="Names one transfer, to follow its progress."),
 ]  # fmt: skip
@@ -102,11 +119,32 @@ def link() -> None:
     """Make, check and narrow sealed links, without asking a service; list and revoke those that one knows."""
 
 
+def _base(context: click.Context, parameter: click.Parameter, value: str | None) -> str:  # noqa: ARG001
+    """What links begin with: what was given, else the settings' public URL, else the service on this machine."""
+    if value is None:
+        value = _public_url() or "http://127.0.0.1:8480"
+    if not value.startswith(("http://", "https://")):
+        raise click.BadParameter(f"{value!r} has no scheme; expected a URL as https://files.example.org")
+    return value
+
+
+def _public_url() -> str | None:
+    from invio.service.settings import BadSettings, read_settings
+
+    try:
+        return read_settings(os.environ.get("INVIO_SETTINGS") or "invio.toml").service.public_url
+    except BadSettings:
+        return None
+
+
 @link.command()
 @click.argument("address")
 @KEYS
-@click.option("--base", envvar="INVIO_URL", default="http://127.0.0.1:8480", show_default=True, show_envvar=True,
-              help="The URL that the link starts with.")  # fmt: skip
+@click.option("--service", "by_service", is_flag=True,
+              help="Have the service of --base make it, by your rights there; takes no key file.")  # fmt: skip
+@click.option("--token", envvar="INVIO_TOKEN", show_envvar=True, help="Your access token, for --service.")
+@click.option("--base", envvar="INVIO_URL", callback=_base, show_envvar=True, metavar="URL",
+              help="What the link starts with; without it, public_url of the settings in this folder.")  # fmt: skip
 @click.option("--in", "within", metavar="FOLDER", help="Open everything below this folder (store/folder/).")
 @click.option("--version", type=click.IntRange(min=1), help="This version of the file.")
 @click.option("--as", "disposition", type=click.Choice(["attachment", "inline"]), help="Save it, or show it.")
@@ -115,16 +153,76 @@ def link() -> None:
 @click.option("--to", metavar="ID", help="The recipient it is made for.")
 @_takes_conditions
 @gives_json
-def make(*, address: str, keys: Path, base: str, as_json: bool, **given: Any) -> None:
-    """Seal a link for ADDRESS, with the current key of the key file."""
-    ring = read_keys(keys)
+def make(
+    *, address: str, keys: Path, by_service: bool, token: str | None, base: str, as_json: bool, **given: Any
+) -> None:
+    """Seal a link for ADDRESS, with the current key of the key file; or with --service, have the service seal it.
+
+    Without --until it has no end, unless the service's rules give it one.
+    """
     said = {**given, "in": given["within"], "as": given["disposition"], "id": given["link_id"]}
     root = [(name, str(said[name])) for name in ROOT if said[name] is not None]
+    _require_future(given)
+    if by_service:
+        _print_made(_made_by_service(base, token, address, root, given), as_json=as_json)
+        return
+    ring = read_keys(keys)
     try:
         made = make_link(parse_address(address), ring.current, ring.keys[ring.current], root, _conditions(given))
     except LinkRefused as refused:
         raise click.UsageError(refused.detail) from None
     _print_link(made, base, as_json=as_json)
+
+
+def _require_future(given: dict[str, Sequence[Any]]) -> None:
+    """Refuses times between which a link would never work."""
+    until, now = min(given["until"], default=None), time.time()
+    if until is not None and until <= now:
+        raise click.UsageError(f"--until {until} is in the past, so the link would never work; name a later end")
+    after = max(given["after"], default=None)
+    if until is not None and after is not None and after >= until:
+        raise click.UsageError("--after is not before --until, so the link would never work; name an earlier beginning")
+
+
+def _require_common(link: SealedLink, given: dict[str, Sequence[Any]]) -> None:
+    """Refuses files of which the link opens none. Raises UsageError."""
+    scope = parse_address(link.scope)
+    for text in given["only"]:
+        only = parse_address(text)
+        if not scope.within(only) and not only.within(scope):
+            raise click.UsageError(f"--only {text}: the link opens {link.scope}, and nothing of it is there")
+
+
+def _made_by_service(
+    base: str, token: str | None, address: str, root: list[tuple[str, str]], given: dict[str, Sequence[Any]]
+) -> dict[str, Any]:
+    from invio.client import Client, ClientError, Refused
+
+    says: dict[str, Any] = dict(root)
+    for name in CONDITION_NAMES:
+        values = list(given.get(name, ()))
+        if name in ("only", "net"):
+            says[name] = values
+        elif len(values) > 1:
+            raise click.UsageError(f"--{name} can be given once with --service")
+        elif values:
+            says[name] = agent_mark(values[0]) if name == "agent" else values[0]
+    try:
+        with Client(base, token) as client:
+            return client.make_link(str(parse_address(address)), **says)
+    except Refused as refused:
+        raise CommandFailed(refusal_text(refused)) from None
+    except (ClientError, ValueError) as error:
+        raise CommandFailed(str(error)) from None
+
+
+def _print_made(made: dict[str, Any], *, as_json: bool) -> None:
+    if as_json:
+        print_json(made)
+        return
+    say(made["url"])
+    end = "no end" if made["until"] is None else f"until {_in_words('until', str(made['until']))}"
+    say(f"id {made['id']}, {end}; 'invio link revoke {made['id']}' revokes it", err=True)
 
 
 @link.command()
@@ -137,7 +235,9 @@ def narrow(*, url: str, address: str | None, as_json: bool, **given: Any) -> Non
     conditions = _conditions(given)
     if not conditions and address is None:
         raise click.UsageError("name a condition to add, as in --until 2h")
+    _require_future(given)
     try:
+        _require_common(parse_url(url), given)
         narrowed = narrow_link(parse_url(url), conditions, None if address is None else parse_address(address))
     except LinkRefused as refused:
         raise CommandFailed(f"{refused.detail} ({refused.reason.word})") from None
@@ -216,11 +316,15 @@ _LINK_STATES = {"holds": "green", "expired": "dim", "used-up": "yellow", "revoke
 
 
 @link.command(name="list")
+@click.option("--made-by", "maker", metavar="RECIPIENT", help="Only links that RECIPIENT had made.")
 @gives_json
 @talks_to_service
-def list_links(*, client: Client, as_json: bool) -> None:
-    """List the links that a service made or has seen: your own, or those that you manage."""
-    listed = list(client.links())
+def list_links(*, client: Client, maker: str | None, as_json: bool) -> None:
+    """List the links that a service made or has seen: your own, or for administrators everybody's.
+
+    Of links that were made offline, those with an id are listed once they were used.
+    """
+    listed = list(client.links(maker))
     if as_json:
         print_json({"links": listed})
         return

@@ -24,6 +24,7 @@ from invio.cli.commands import Commands
         "why": "invio.cli.looking",
         "rules": "invio.cli.rules",
         "recipients": "invio.cli.managing",
+        "quotas": "invio.cli.quotas",
         "keys": "invio.cli.managing",
         "transfers": "invio.cli.looking",
         "history": "invio.cli.history",

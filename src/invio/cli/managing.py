@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import time
 from pathlib import Path
 from typing import Any
@@ -23,14 +24,45 @@ def recipients() -> None:
     """Add, list and disable recipients, and manage their tokens and passwords. For administrators."""
 
 
+def _recipient_id(context: click.Context, parameter: click.Parameter, value: str) -> str:  # noqa: ARG001
+    if not re.fullmatch(r"[A-Za-z0-9._@-]{1,64}", value):
+        raise click.BadParameter(f"{value!r} is no id of a recipient; it is 1 to 64 of A-Z a-z 0-9 . _ @ -")
+    return value
+
+
+_RECIPIENT = click.argument("recipient", callback=_recipient_id)
+_OFFLINE = click.option(
+    "--settings", type=click.Path(path_type=Path), metavar="FILE",
+    help="Work on the records of the service with these settings, on this machine, without asking it.",
+)  # fmt: skip
+
+
 @recipients.command(name="add")
-@click.argument("recipient")
+@_RECIPIENT
 @click.option("--name", help="The display name; the id when not given.")
 @click.option("--group", "groups", multiple=True, help="A group that they are in; may be given several times.")
+@_OFFLINE
 @gives_json
 @talks_to_service
-def add_recipient(*, client: Client, recipient: str, name: str | None, groups: tuple[str, ...], as_json: bool) -> None:
-    """Add RECIPIENT. For a token: 'invio recipients token'; for a change: 'invio recipients change'."""
+def add_recipient(
+    *,
+    client: Client,
+    recipient: str,
+    name: str | None,
+    groups: tuple[str, ...],
+    settings: Path | None,
+    as_json: bool,
+) -> None:
+    """Add RECIPIENT. For a token: 'invio recipients token'; for a change: 'invio recipients change'.
+
+    With --settings, on the service's own machine, it needs neither a running service nor a token: so a first
+    administrator is made.
+    """
+    if settings is not None:
+        from invio.service import offline
+
+        _say_recipient(offline.add_recipient(settings, recipient, name, groups), as_json=as_json)
+        return
     try:
         made = client.save_recipient(recipient, name, groups, only_new=True)
     except Refused as refused:
@@ -44,7 +76,7 @@ def add_recipient(*, client: Client, recipient: str, name: str | None, groups: t
 
 
 @recipients.command(name="change")
-@click.argument("recipient")
+@_RECIPIENT
 @click.option("--name", help="The new display name.")
 @click.option("--add-group", "added", multiple=True, metavar="GROUP", help="Add to this group; others stay.")
 @click.option("--remove-group", "removed", multiple=True, metavar="GROUP", help="Take out of this group; others stay.")
@@ -98,27 +130,57 @@ def list_recipients(*, client: Client, as_json: bool) -> None:
     print_table([(column, "left") for column in columns], rows)
 
 
+@recipients.command(name="remove")
+@_RECIPIENT
+@gives_json
+@talks_to_service
+def remove_recipient(*, client: Client, recipient: str, as_json: bool) -> None:
+    """Remove RECIPIENT with their personal data; the history of what they obtained stays, by the id."""
+    client.remove_recipient(recipient)
+    if as_json:
+        print_json({"removed": recipient})
+        return
+    say(f"{recipient} is removed; links that they had made are revoked, and the history names only the id")
+
+
 @recipients.command(name="token")
-@click.argument("recipient")
+@_RECIPIENT
 @click.option("--label", default="", help="What it is for.")
 @click.option(
     "--until", type=WHEN, metavar="WHEN", help="When it expires: Unix seconds, 2026-12-24T18:00Z, or a span as 90d."
 )
 @click.option("--end", metavar="TOKEN", help="End the token of this id instead of making one.")
+@_OFFLINE
 @gives_json
 @talks_to_service
 def make_token(
-    *, client: Client, recipient: str, label: str, until: int | None, end: str | None, as_json: bool
+    *,
+    client: Client,
+    recipient: str,
+    label: str,
+    until: int | None,
+    end: str | None,
+    settings: Path | None,
+    as_json: bool,
 ) -> None:
-    """Create a token for RECIPIENT and show it, once."""
+    """Create a token for RECIPIENT and show it, once.
+
+    With --settings, on the service's own machine, it needs neither a running service nor a token: so an administrator
+    who lost theirs gets another.
+    """
     if end is not None:
         client.end_token(recipient, end)
         print_json({"id": end}) if as_json else say(f"the token {end} of {recipient} is revoked")
         return
     seconds = None if until is None else until - int(time.time())
     if seconds is not None and seconds < 1:
-        raise click.UsageError("--until lies in the past")
-    made = client.add_token(recipient, label, seconds)
+        raise click.UsageError("--until is in the past, so the token would never hold; name a later end")
+    if settings is not None:
+        from invio.service import offline
+
+        made = offline.make_token(settings, recipient, label, until)
+    else:
+        made = client.add_token(recipient, label, seconds)
     if as_json:
         print_json(made)
         return
@@ -126,7 +188,7 @@ def make_token(
 
 
 @recipients.command(name="password")
-@click.argument("recipient")
+@_RECIPIENT
 @click.option("--none", "without", is_flag=True, help="Remove the password.")
 @click.option("--own", "known", is_flag=True, help="Change your own: the password that you have now is asked for, too.")
 @gives_json
@@ -146,7 +208,7 @@ def set_password(*, client: Client, recipient: str, without: bool, known: bool, 
 
 
 @recipients.command(name="disable")
-@click.argument("recipient")
+@_RECIPIENT
 @click.option("--undo", is_flag=True, help="Enable the recipient again.")
 @gives_json
 @talks_to_service
@@ -187,8 +249,11 @@ def list_keys(*, keys: Path, as_json: bool) -> None:
 @KEYS
 @gives_json
 def new_key(*, name: str | None, keys: Path, as_json: bool) -> None:
-    """Make a key, called NAME, that seals new links; links sealed with the other keys stay valid."""
-    ring = read_keys(keys)
+    """Make a key, called NAME, that seals new links; links sealed with the other keys stay valid.
+
+    A key file that is not there is created.
+    """
+    ring = read_keys(keys) if keys.exists() else KeyRing({}, "")
     if name is not None and not is_key_id(name):
         raise CommandFailed(f"key id {name!r} must be 1 to 32 characters of A-Z a-z 0-9 _ -; nothing was changed")
     if name is None:
@@ -199,7 +264,7 @@ def new_key(*, name: str | None, keys: Path, as_json: bool) -> None:
     read_keys(keys)
     _say(
         {"id": name, "current": True},
-        f"{name} seals new links now; links of {', '.join(ring.keys)} still open",
+        f"{name} seals new links now" + (f"; links of {', '.join(ring.keys)} still open" if ring.keys else ""),
         as_json=as_json,
     )
 

@@ -208,11 +208,12 @@ class Client:
         """Has the service seal a link; `says` are the format's names (`in` and `as` by way of `**{}`)."""
         return self._json("POST", "/api/links", json={"address": address, **says})
 
-    def links(self) -> Iterator[dict[str, Any]]:
-        """Links that one made, or of everybody for those who manage; the newest first."""
+    def links(self, maker: str | None = None) -> Iterator[dict[str, Any]]:
+        """Links that one made, or for administrators those of everybody or of `maker`; the newest first."""
         before: float | None = None
         while True:
-            page = self._json("GET", "/api/links", params={} if before is None else {"before": before})
+            asked: dict[str, Any] = {"before": before, "maker": maker}
+            page = self._json("GET", "/api/links", params={k: v for k, v in asked.items() if v is not None})
             yield from page["links"]
             before = page["next"]
             if before is None:
@@ -273,6 +274,29 @@ class Client:
         """Changes a recipient's name, or single groups; what is not named stays. Raises Refused (`missing`)."""
         asked = {"name": name, "add_groups": list(add_groups), "remove_groups": list(remove_groups)}
         return self._json("PATCH", _path(recipient), json=asked)
+
+    def remove_recipient(self, recipient: str) -> None:
+        """Removes a recipient with their personal data; what they obtained stays in the history, by the id."""
+        self._json("DELETE", _path(recipient))
+
+    def quotas(self, recipient: str | None = None) -> list[dict[str, Any]]:
+        """Quotas and what of each is used: one's own, or for administrators those of `recipient`."""
+        asked = {} if recipient is None else {"recipient": recipient}
+        listed: list[dict[str, Any]] = self._json("GET", "/api/quotas", params=asked)["quotas"]
+        return listed
+
+    def grant_quota(self, recipient: str, rule: str, *, files: int = 0, size: int = 0) -> list[dict[str, Any]]:
+        """Lets a recipient have so many files and bytes more under a rule's quota, for one of its periods."""
+        asked = {"rule": rule, "files": files, "bytes": size}
+        path = f"/api/quotas/{quote(recipient, safe='')}/grants"
+        listed: list[dict[str, Any]] = self._json("POST", path, json=asked)["quotas"]
+        return listed
+
+    def reset_quota(self, recipient: str, rule: str) -> list[dict[str, Any]]:
+        """Begins a recipient's quota of a rule anew."""
+        path = f"/api/quotas/{quote(recipient, safe='')}"
+        listed: list[dict[str, Any]] = self._json("DELETE", path, params={"rule": rule})["quotas"]
+        return listed
 
     def add_token(self, recipient: str, label: str = "", seconds: int | None = None) -> dict[str, Any]:
         """Makes a token, which the answer tells for the only time. It holds for `seconds`, or without an end."""

@@ -7,6 +7,7 @@ death of one, counts anything twice or not at all.
 from __future__ import annotations
 
 import hashlib
+import secrets
 import time
 from collections.abc import Sequence
 from dataclasses import replace
@@ -84,7 +85,8 @@ def _merge(connection: sa.Connection, who: str, quota: Quota, now: float) -> Non
     It counts from the last of them on: what is merged frees a two-hundredth of the period later at most.
     """
     held, width = quota_uses.c, quota.period / _PARTS
-    ended = sa.and_(held.who == who, held.quota == quota.name, held.reserved == 0, held.at <= now)
+    own = held.transfer.not_like("+%")  # what was granted is not merged
+    ended = sa.and_(held.who == who, held.quota == quota.name, held.reserved == 0, held.at <= now, own)
     rows = connection.execute(sa.select(held.transfer, held.at, held.files, held.taken).where(ended)).all()
     parts: dict[int, list[Any]] = {}
     for row in rows:
@@ -121,6 +123,21 @@ def used(connection: sa.Connection, who: str, quota: Quota) -> tuple[int, int]:
     """Files and bytes that count at present, those included that are on their way."""
     uses = _uses(connection, who, quota, time.time())
     return sum(use.files for use in uses), sum(use.bytes for use in uses)
+
+
+def grant(connection: sa.Connection, who: str, quota: Quota, files: int, size: int) -> None:
+    """Lets somebody have more than a quota allows: so many files and bytes, for as long as one of its periods."""
+    called = f"+{secrets.token_hex(11)}"
+    values = {"quota": quota.name, "transfer": called, "who": who, "at": time.time()}
+    connection.execute(sa.insert(quota_uses).values(**values, files=-files, taken=-size, reserved=0))
+
+
+def reset(connection: sa.Connection, who: str, quota: Quota) -> None:
+    """Begins somebody's quota anew; what is on its way still counts once it has arrived."""
+    held = quota_uses.c
+    its = sa.and_(held.who == who, held.quota == quota.name)
+    connection.execute(sa.update(quota_uses).where(its).values(files=0, taken=0))
+    connection.execute(sa.delete(quota_uses).where(its, held.reserved == 0))
 
 
 def take_orphans(connection: sa.Connection, held_by: int | None = None, since: float = 0.0) -> None:

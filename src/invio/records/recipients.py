@@ -11,7 +11,8 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from invio.records.tables import recipients, sessions, tokens
+from invio.core.moments import timestamp
+from invio.records.tables import audit_lines, known_devices, recipients, sessions, tokens, transfers
 
 BY_PASSWORD = "password"  # what the history says of a session that was opened with one
 _SESSION_LIFE = 12 * 3600  # seconds
@@ -82,7 +83,9 @@ def token_id(token: str) -> str:
 def tokens_of(connection: sa.Connection, recipient_id: str) -> list[TokenFacts]:
     """A recipient's tokens, the newest first."""
     rows = connection.execute(
-        sa.select(tokens).where(tokens.c.recipient == recipient_id).order_by(tokens.c.created.desc())
+        sa.select(tokens)
+        .where(tokens.c.recipient == recipient_id, tokens.c.ended.is_(None))
+        .order_by(tokens.c.created.desc())
     )
     return [
         TokenFacts(row.hash[:_TOKEN_ID], row.recipient, row.label, row.created, row.expires, row.used) for row in rows
@@ -93,9 +96,8 @@ def end_token(connection: sa.Connection, recipient_id: str, called: str) -> bool
     """Ends a token by its id, and the sessions that were opened with it; whether there was one."""
     if len(called) != _TOKEN_ID or not called.isalnum():
         return False
-    ended = connection.execute(
-        sa.delete(tokens).where(tokens.c.recipient == recipient_id, tokens.c.hash.startswith(called))
-    )
+    its = sa.and_(tokens.c.recipient == recipient_id, tokens.c.hash.startswith(called), tokens.c.ended.is_(None))
+    ended = connection.execute(sa.update(tokens).where(its).values(ended=time.time()))
     held = sessions.c
     opened = sa.or_(held.opened_by == _token_said(called, ""), held.opened_by.startswith(_token_said(called, "") + " "))
     connection.execute(sa.delete(sessions).where(held.recipient == recipient_id, opened))
@@ -115,6 +117,20 @@ def disable(connection: sa.Connection, recipient_id: str, *, disabled: bool) -> 
     if disabled:  # a session that was open then is not to go on when they may sign in again
         connection.execute(sa.delete(sessions).where(sessions.c.recipient == recipient_id))
     return bool(changed.rowcount)
+
+
+def remove(connection: sa.Connection, recipient_id: str) -> bool:
+    """Removes a recipient with what is personal of them; whether there was one.
+
+    That are the name, groups, password, tokens, sessions and devices, and in the history the network addresses and the
+    names of tokens. What they obtained stays in the history, by the id; links that they had made are revoked.
+    """
+    for table in (tokens, sessions, known_devices):
+        connection.execute(sa.delete(table).where(table.c.recipient == recipient_id))
+    theirs = sa.update(transfers).where(transfers.c.recipient == recipient_id)
+    connection.execute(theirs.values(network=None, credential=None))
+    connection.execute(sa.update(audit_lines).where(audit_lines.c.by == recipient_id).values(network=None))
+    return bool(connection.execute(sa.delete(recipients).where(recipients.c.id == recipient_id)).rowcount)
 
 
 def set_password(connection: sa.Connection, recipient_id: str, kept: str | None) -> bool:
@@ -148,10 +164,33 @@ def recipient_of_token(connection: sa.Connection, token: str) -> Recipient | Non
         .where(
             tokens.c.hash == hashed(token),
             recipients.c.disabled.is_(None),
+            tokens.c.ended.is_(None),
             sa.or_(tokens.c.expires.is_(None), tokens.c.expires > time.time()),
         )
     ).first()
     return None if found is None else replace(_read(found), credential=_token_said(found.hash[:_TOKEN_ID], found.label))
+
+
+def why_refused(connection: sa.Connection, token: str) -> str:
+    """What is wrong with a token that does not hold, in words for whoever has it."""
+    found = connection.execute(
+        sa.select(tokens.c.expires, tokens.c.ended, recipients.c.id, recipients.c.disabled)
+        .join(recipients, tokens.c.recipient == recipients.c.id)
+        .where(tokens.c.hash == hashed(token))
+    ).first()
+    if found is None:
+        return "no such access token is known here; check that all of it was copied"
+    if found.disabled is not None:
+        return f"{found.id} is disabled and cannot sign in; ask an administrator"
+    if found.ended is not None:
+        return f"this access token of {found.id} was revoked on {_day(found.ended)}; ask an administrator for another"
+    if found.expires is not None and found.expires <= time.time():
+        return f"this access token of {found.id} expired on {_day(found.expires)}; ask an administrator for another"
+    return "the access token holds by now; send it again"
+
+
+def _day(moment: float) -> str:
+    return f"{timestamp(moment)[:16].replace('T', ' ')} UTC"
 
 
 def note_use(connection: sa.Connection, token: str) -> None:
@@ -181,7 +220,8 @@ def open_session(connection: sa.Connection, recipient_id: str, token: str | None
     now = time.time()
     expires, opened_by = now + _SESSION_LIFE, BY_PASSWORD
     if token is not None:
-        facts = connection.execute(sa.select(tokens).where(tokens.c.hash == hashed(token))).first()
+        held = sa.and_(tokens.c.hash == hashed(token), tokens.c.ended.is_(None))
+        facts = connection.execute(sa.select(tokens).where(held)).first()
         if facts is None:
             return None
         expires, opened_by = min(expires, facts.expires or expires), _token_said(facts.hash[:_TOKEN_ID], facts.label)

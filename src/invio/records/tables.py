@@ -28,6 +28,7 @@ tokens = sa.Table(
     sa.Column("created", sa.Float, nullable=False),
     sa.Column("expires", sa.Float),
     sa.Column("used", sa.Float),  # last, to the minute
+    sa.Column("ended", sa.Float),  # by somebody, before it expired; it is kept to tell whoever has it
 )
 
 sessions = sa.Table(

@@ -44,6 +44,7 @@ from invio.service.assembly import Parts
 from invio.service.description import described
 from invio.service.guard import Guard, allowed_methods
 from invio.service.running import running
+from invio.service.validation import explained
 from invio.stores.store import StoreFault
 from invio.workers.pool import DeadlinePassed, PoolBusy
 
@@ -117,6 +118,7 @@ def make_api(parts: Parts | None, modules: Sequence[ModuleType] = _ROUTERS) -> F
         redoc_url=None,
         openapi_url="/api/openapi.json",
         lifespan=lifespan,
+        redirect_slashes=False,  # an empty name in a path is no name, and not another path
     )
     api.state.parts = parts
     api.state.every_route = [route for module in modules for route in module.router.routes]
@@ -171,8 +173,11 @@ async def _store_failed(request: Request, error: Exception) -> Response:
 
 async def _not_valid(request: Request, error: Exception) -> Response:
     assert isinstance(error, RequestValidationError)
-    said = "; ".join(f"{'.'.join(str(part) for part in item['loc'])}: {item['msg']}" for item in error.errors())
-    return await _refused(request, Refusal("bad-request", said))
+    route = request.scope.get("route")
+    body = getattr(getattr(route, "body_field", None), "field_info", None)
+    fields = getattr(getattr(body, "annotation", None), "model_fields", {})
+    names = [field.alias or name for name, field in fields.items()]
+    return await _refused(request, Refusal("bad-request", explained(error.errors(), names)))
 
 
 async def _http_error(request: Request, error: Exception) -> Response:

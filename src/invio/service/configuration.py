@@ -21,7 +21,7 @@ def read_keys(path: str | Path) -> KeyRing:
     try:
         text = Path(path).read_text("utf-8")
     except FileNotFoundError:
-        raise BadKeyFile(f"{path}: there is no such key file; 'invio init' creates one") from None
+        raise BadKeyFile(f"{path}: there is no such key file; 'invio keys new' creates one") from None
     except (OSError, ValueError) as error:
         raise BadKeyFile(f"{path}: the key file cannot be read: {error}") from None
     return parse_keys(text, str(path))

@@ -50,8 +50,8 @@ class Provider:
         """Whether it has the form of such a token; those of our own records have no dots."""
         return token.count(".") == 2
 
-    def recipient_of(self, token: str) -> Recipient | None:
-        """Who bears the token, with the groups that it tells; None when it is not good. The log says why."""
+    def recipient_of(self, token: str) -> Recipient | str:
+        """Who bears the token, with the groups that it tells; or what is wrong with it. The log has the details."""
         import jwt  # with its cryptography it takes memory, which only those need who have a provider
 
         given = self._given
@@ -71,7 +71,9 @@ class Provider:
             return self._recipient(claims)
         except (jwt.PyJWTError, _Unknown) as error:
             log.info("token.refused", extra={"fields": {"issuer": given.issuer, "because": str(error)}})
-            return None
+            if isinstance(error, jwt.ExpiredSignatureError):
+                return "the identity provider's token has expired; sign in there again"
+            return "the identity provider's token does not hold here; the operator's log says why"
 
     def _recipient(self, claims: dict[str, Any]) -> Recipient:
         given = self._given

@@ -139,9 +139,13 @@ def _store(parts: Parts, address: Address) -> WritableStore:
 
 def _require(parts: Parts, caller: Caller, address: Address, media_type: str | None, size: int | None) -> None:
     """Raises Refusal, unless the caller may put what is known of it so far."""
-    parts.catalogue.require(caller, "put", address)
+    facts = FileFacts(address, size or 0, None, None, media_type)
+    if size and parts.rules.looks_at_files and not parts.rules.allows(caller, "put", address, facts):
+        # Whoever may put a smaller one may know why this one is refused.
+        parts.catalogue.require(caller, "put", address, FileFacts(address, 1, None, None, media_type))
+        raise Refusal("file-too-large", f"the rules let you put a file here, but none of {size} bytes")
+    parts.catalogue.require(caller, "put", address, facts)
     if size is not None:
-        parts.catalogue.require(caller, "put", address, FileFacts(address, size, None, None, media_type))
         _require_room(parts, size)
 
 

@@ -1,36 +1,116 @@
-"""Quotas: which hold for somebody, and what of them is used."""
+"""Quotas: which apply to somebody, what of them is used, and what administrators grant or begin anew."""
 
 from __future__ import annotations
 
-from fastapi import APIRouter
+from collections.abc import Callable
+from typing import Annotated
 
+import sqlalchemy as sa
+from fastapi import APIRouter, Query
+
+from invio.core.files import Caller
+from invio.core.reasons import Refusal
 from invio.core.rules.decisions import RuleSet
-from invio.records.quotas import used
-from invio.service.dependencies import TheCaller, TheParts
-from invio.service.schemas import QuotaList, QuotaShape
+from invio.core.rules.quotas import Quota
+from invio.records import quotas as records
+from invio.records.recipients import recipient_named
+from invio.service.assembly import Parts
+from invio.service.dependencies import TheCaller, TheParts, require_administrator
+from invio.service.schemas import QuotaGrant, QuotaList, QuotaShape
 
 router = APIRouter(tags=["quotas"])
 
 
 @router.get("/api/quotas", summary="What may still be obtained")
-def get_quotas(caller: TheCaller, parts: TheParts) -> QuotaList:
-    """The quotas of the rules that name the caller."""
+async def get_quotas(
+    caller: TheCaller,
+    parts: TheParts,
+    recipient: Annotated[str | None, Query(max_length=64, description="somebody else, for administrators")] = None,
+) -> QuotaList:
+    """The quotas of the rules that name the caller or, for administrators, another recipient."""
+    if recipient is None or recipient == caller.recipient:
+        who = f"recipient:{caller.recipient}" if caller.recipient else f"network:{caller.network}"
+        return await parts.journal.call(lambda connection: _shown(connection, _quotas_of(parts, caller), who))
+    await require_administrator(parts, caller)
+
+    def work(connection: sa.Connection) -> QuotaList:
+        return _shown(connection, _quotas_of(parts, _named(connection, recipient)), f"recipient:{recipient}")
+
+    return await parts.journal.call(work)
+
+
+@router.post("/api/quotas/{recipient}/grants", summary="Let somebody have more than a quota allows")
+async def post_grant(asked: QuotaGrant, caller: TheCaller, parts: TheParts, recipient: str) -> QuotaList:
+    """So many files and bytes more under the quota of one rule, for as long as one of its periods."""
+    files, size = asked.files, asked.bytes
+
+    def work(connection: sa.Connection, quota: Quota) -> None:
+        records.grant(connection, f"recipient:{recipient}", quota, files, size)
+
+    shown = await _changed(parts, caller, recipient, asked.rule, work)
+    parts.audit("quota.granted", caller, recipient=recipient, rule=asked.rule, files=files, bytes=size)
+    return shown
+
+
+@router.delete("/api/quotas/{recipient}", summary="Begin somebody's quota anew")
+async def delete_quota(
+    caller: TheCaller, parts: TheParts, recipient: str, rule: Annotated[str, Query(max_length=200)]
+) -> QuotaList:
+    """Nothing that they obtained so far counts to the quota of this rule any more."""
+
+    def work(connection: sa.Connection, quota: Quota) -> None:
+        records.reset(connection, f"recipient:{recipient}", quota)
+
+    shown = await _changed(parts, caller, recipient, rule, work)
+    parts.audit("quota.reset", caller, recipient=recipient, rule=rule)
+    return shown
+
+
+async def _changed(
+    parts: Parts, caller: Caller, recipient: str, rule: str, work: Callable[[sa.Connection, Quota], None]
+) -> QuotaList:
+    """Does it for one quota of a recipient; gives all of theirs. Raises Refusal."""
+    await require_administrator(parts, caller)
+
+    def change(connection: sa.Connection) -> QuotaList:
+        quotas = _quotas_of(parts, _named(connection, recipient))
+        quota = next((one for one in quotas if one.name == rule), None)
+        if quota is None:
+            names = ", ".join(repr(one.name) for one in quotas) or "none"
+            said = f"no rule {rule[:80]!r} with a quota is about {recipient}; theirs are: {names}"
+            raise Refusal("missing", said)
+        work(connection, quota)
+        return _shown(connection, quotas, f"recipient:{recipient}")
+
+    return await parts.journal.call(change)
+
+
+def _named(connection: sa.Connection, recipient: str) -> Caller:
+    found = recipient_named(connection, recipient)
+    if found is None:
+        raise Refusal("missing", f"there is no recipient {recipient[:64]!r}")
+    return Caller(found.id, found.groups)
+
+
+def _quotas_of(parts: Parts, caller: Caller) -> list[Quota]:
+    """The quotas of all rules that name somebody, each once."""
     rules = parts.rules
     assert isinstance(rules, RuleSet)
-    who = f"recipient:{caller.recipient}" if caller.recipient else f"network:{caller.network}"
+    return list(dict.fromkeys(quota for rule in rules.rules if rule.concerns(caller) for quota in rule.terms.quotas))
+
+
+def _shown(connection: sa.Connection, quotas: list[Quota], who: str) -> QuotaList:
     shown = []
-    quotas = dict.fromkeys(quota for rule in rules.rules if rule.concerns(caller) for quota in rule.terms.quotas)
-    with parts.engine.connect() as connection:
-        for quota in quotas:
-            files, size = used(connection, who, quota)
-            shown.append(
-                QuotaShape(
-                    rule=quota.name,
-                    seconds=quota.period,
-                    files=quota.files,
-                    bytes=quota.bytes,
-                    used_files=files,
-                    used_bytes=size,
-                )
+    for quota in quotas:
+        files, size = records.used(connection, who, quota)
+        shown.append(
+            QuotaShape(
+                rule=quota.name,
+                seconds=quota.period,
+                files=quota.files,
+                bytes=quota.bytes,
+                used_files=files,
+                used_bytes=size,
             )
+        )
     return QuotaList(quotas=shown)

@@ -15,6 +15,7 @@ from invio.core.reasons import Refusal
 from invio.core.sign_ins import password_counters
 from invio.delivery.access.authentication import session_secret
 from invio.records import recipients as records
+from invio.records.links import revoke_all
 from invio.records.recipients import Recipient, TokenFacts
 from invio.records.sign_ins import forget_devices, succeeded
 from invio.service.assembly import Parts
@@ -93,6 +94,25 @@ async def patch_recipient(
     changed = await _changed(parts, work)
     parts.audit("recipient.saved", caller, recipient=recipient, groups=changed.groups)
     return changed
+
+
+@router.delete("/api/recipients/{recipient}", status_code=204, summary="Remove somebody")
+async def delete_recipient(caller: TheCaller, parts: TheParts, recipient: str = _Id) -> None:
+    """Removes their name, groups, password, tokens and sessions, and their network addresses from the history.
+
+    What they obtained stays in the history, by the id. Links that they had made are revoked.
+    """
+    await require_administrator(parts, caller)
+    if recipient == caller.recipient:
+        raise Refusal("bad-request", "you cannot do this to yourself; ask another administrator")
+
+    def work(connection: sa.Connection) -> bool:
+        revoke_all(connection, recipient)
+        return records.remove(connection, recipient)
+
+    if not await _changed(parts, work):
+        raise Refusal("missing", f"there is no recipient {recipient!r}")
+    parts.audit("recipient.removed", caller, recipient=recipient)
 
 
 @router.post("/api/recipients/{recipient}/tokens", status_code=201, summary="Make a token")

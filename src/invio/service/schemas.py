@@ -2,16 +2,39 @@
 
 from __future__ import annotations
 
+from datetime import UTC, datetime
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, WithJsonSchema, model_validator
 
 from invio.core.moments import LAST_MOMENT, LONGEST_SPAN
 from invio.service.passwords import SHORTEST
 
 # Whole numbers of 15 digits at most: the link format's limit, which a database's integers hold as well.
 Version = Annotated[int, Field(ge=1, le=10**15 - 1)]
-Moment = Annotated[int, Field(ge=0, le=LAST_MOMENT, description="Unix seconds")]
+
+
+def _unix_seconds(value: object) -> object:
+    """A time as text becomes Unix seconds; without an offset it is UTC."""
+    if not isinstance(value, str) or value.isdigit():
+        return value
+    try:
+        moment = datetime.fromisoformat(value)
+    except ValueError:
+        raise ValueError(f"{value[:40]!r} is no time; expected Unix seconds, or as in 2026-12-24T18:00Z") from None
+    return int((moment if moment.tzinfo else moment.replace(tzinfo=UTC)).timestamp())
+
+
+_MOMENT_FORMS: list[dict[str, Any]] = [
+    {"type": "integer", "minimum": 0, "maximum": LAST_MOMENT},
+    {"type": "string", "format": "date-time"},
+]
+Moment = Annotated[
+    int,
+    Field(ge=0, le=LAST_MOMENT),
+    BeforeValidator(_unix_seconds),
+    WithJsonSchema({"anyOf": _MOMENT_FORMS, "description": "Unix seconds, or a time as in 2026-12-24T18:00Z"}),
+]
 Action = Literal["list", "read", "bundle", "link", "put", "manage"]
 
 
@@ -392,8 +415,23 @@ class LinkList(BaseModel):
     next: float | None
 
 
+class QuotaGrant(BaseModel):
+    """How many files and bytes more somebody may have under the quota of a rule."""
+
+    model_config = ConfigDict(extra="forbid")
+    rule: str = Field(max_length=200, description="the rule's name")
+    files: int = Field(0, ge=0, le=10**9)
+    bytes: int = Field(0, ge=0, le=10**15)
+
+    @model_validator(mode="after")
+    def _something(self) -> QuotaGrant:
+        if not self.files and not self.bytes:
+            raise ValueError("give files or bytes, 1 or more")
+        return self
+
+
 class QuotaShape(BaseModel):
-    """A quota of one rule, and what of it is used; bytes that are on their way count as used."""
+    """A quota of one rule, and what of it is used; bytes that are on their way count as used, a grant as unused."""
 
     rule: str
     seconds: int

@@ -21,6 +21,7 @@ from invio.records.recipients import (
     password_of,
     recipient_named,
     recipient_of_token,
+    why_refused,
 )
 from invio.records.sign_ins import DEVICE_LIFE, MustWait, attempt, device_of, know_device, succeeded
 from invio.service.assembly import Parts
@@ -49,7 +50,7 @@ async def sign_in(asked: SignIn, request: Request, response: Response, parts: Th
     session = await parts.journal.call(lambda connection: open_session(connection, recipient.id, token))
     caller = Caller(recipient.id, recipient.groups, network, credential=recipient.credential)
     if session is None:
-        raise Refusal("bad-token", "this is not a valid token")
+        raise Refusal("bad-token", "the access token was revoked just now")
     parts.audit("sign-in.done", caller)
     secure = is_secure(request, parts)
     response.set_cookie(
@@ -67,15 +68,15 @@ async def _by_token(asked: SignIn, parts: Parts, network: str | None) -> Recipie
     """Whose token it is; a good one is always looked at. Raises Refusal."""
     token = str(asked.token).strip()
 
-    def look_up() -> Recipient | None:
+    def look_up() -> Recipient | str:
         with parts.engine.connect() as connection:
-            return recipient_of_token(connection, token)
+            return recipient_of_token(connection, token) or why_refused(connection, token)
 
     recipient = await parts.pools.identification.run(look_up)
-    if recipient is not None:
+    if isinstance(recipient, Recipient):
         return recipient
     await count_attempt(parts, token_counters(network), network, None)
-    raise Refusal("bad-token", "this is not a valid token")
+    raise Refusal("bad-token", recipient)
 
 
 async def _by_password(asked: SignIn, head: RequestHead, parts: Parts, network: str | None) -> Recipient:

@@ -175,7 +175,8 @@ class LinkSummary(NamedTuple):
 # One text for each name that a link can have, whatever number of links has it.
 _KNOWN = {name: name for name in (*ROOT, "key", *CONDITIONS, "seal")}
 _PLAIN = re.compile(r"[A-Za-z0-9._~-]*\Z")
-_MARKS = re.compile(r"(?:^|&)(?:key|seal)(?:=|&|$)")
+# A shell cuts what is not quoted at its first `&`: of a link is left one pair then, which stands in nothing else.
+_MARKS = re.compile(r"(?:^|&)(?:key|seal)(?:=|&|$)|^(?:in|id|to)=[^&]*$")
 
 
 def is_sealed(query: str) -> bool:
@@ -231,6 +232,8 @@ def _read_link(target: str) -> SealedLink:
         raise malformed(str(error)) from None
     pairs = parse_query(query)
     names = [name for name, _ in pairs]
+    if "seal" not in names:
+        raise malformed("the link ends before its seal; copy all of it, and on a command line put it in quotes")
     if names.count("key") != 1:
         raise malformed("a link has exactly one key")
     if names.count("seal") != 1 or names[-1] != "seal":
@@ -338,7 +341,7 @@ def make_link(
             address is outside the folder that `in` names: such a link opens other files than the one it is for.
     """
     if address.folder:
-        raise malformed("a link is made for a file; use in= to open a folder with it")
+        raise malformed(f"{address} is a folder; name a file in it, and the folder as 'in' (--in) to open all of it")
     ordered = list(root)
     if len(ordered) > 1:
         ordered.sort(key=lambda pair: ROOT_ORDER.index(pair[0]) if pair[0] in ROOT else -1)
@@ -387,10 +390,11 @@ def narrow_link(link: SealedLink, conditions: Iterable[tuple[str, str]], address
     if address is not None and not address.within(parse_address(link.scope)):
         raise malformed(f"the link opens {link.scope}, and {address} is not in it")
     added = tuple(conditions)
+    opens = address or link.address
     whole = link.conditions + added
     check_terms(link.root, link.key, whole)
     seal = base64url(chained(_from_base64url(link.seal), added))
-    return _within_limits(SealedLink(address or link.address, link.root, link.key, whole, seal))
+    return _within_limits(SealedLink(opens, link.root, link.key, whole, seal))
 
 
 def _within_limits(link: SealedLink) -> SealedLink:

@@ -169,13 +169,33 @@ SAYS = {
 }
 
 
+_IDENT_TEXT = "1 to 64 of A-Z a-z 0-9 . _ @ -"
+# What each value is, for whoever gave another.
+_EXPECTED = {
+    "in": "a folder, as in charts/approach/",
+    "version": "a whole number of 1 or more",
+    "as": "attachment or inline",
+    "id": _IDENT_TEXT,
+    "to": f"the id of a recipient, {_IDENT_TEXT}",
+    "only": "a file or a folder, as in charts/approach/",
+    "after": "Unix seconds",
+    "until": "Unix seconds",
+    "who": f"the id of a recipient, {_IDENT_TEXT}",
+    "net": "a network without host bits, as in 10.20.0.0/16, and one address as in 10.20.0.7/32",
+    "agent": "22 characters of base64url, made of a User-Agent",
+    "uses": "a whole number of 1 or more",
+    "rate": "bytes a second, a whole number of 1 or more",
+    "tag": _IDENT_TEXT,
+}
+
+
 def _check_value(name: str, value: str, formed: Formed) -> None:
     if not 1 <= len(value) <= VALUE_LIMIT:
         raise malformed(f"{name} has a value of 1 to {VALUE_LIMIT} characters")
     if not value.isprintable() and _CONTROL.search(value):
         raise malformed(f"{name} holds a control character")
     if not formed(value):
-        raise malformed(f"{name}={value!r} is not a value that {name} can have")
+        raise malformed(f"{name}={value[:80]!r} is not possible; expected {_EXPECTED[name]}")
 
 
 def check_terms(root: Sequence[tuple[str, str]], key: str, conditions: Sequence[tuple[str, str]]) -> None:

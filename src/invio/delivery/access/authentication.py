@@ -25,6 +25,7 @@ from invio.records.recipients import (
     recipient_named,
     recipient_of_session,
     recipient_of_token,
+    why_refused,
 )
 from invio.workers.pool import DeadlinePassed, Pool, PoolBusy
 
@@ -67,8 +68,8 @@ class ReadsTokens(Protocol):
         """Whether a token is of theirs, good or not."""
         ...
 
-    def recipient_of(self, token: str) -> Recipient | None:
-        """Whom a good token names; asked in a worker thread."""
+    def recipient_of(self, token: str) -> Recipient | str:
+        """Whom a good token names, or what is wrong with it in words; asked in a worker thread."""
         ...
 
 
@@ -79,30 +80,31 @@ class Identifier:
         self._engine = engine
         self._pool = pool or Pool("identification", 4, waiting=2000, deadline=30.0)
         self._provider = provider
-        self._known: ExpiringMemory[tuple[str, str], Recipient | None] = ExpiringMemory(_KNOWN, _GOOD_FOR)
+        # A text says what is wrong with a token.
+        self._known: ExpiringMemory[tuple[str, str], Recipient | str | None] = ExpiringMemory(_KNOWN, _GOOD_FOR)
         self._noted: ExpiringMemory[str, bool] = ExpiringMemory(_KNOWN, _NOTED)  # tokens whose use was written down
 
     async def identify(self, head: RequestHead, network: str | None, scope: Any = None) -> Caller:  # noqa: ARG002
         """The caller of a request; `network` is the address it came from.
 
         Raises:
-            Refusal: `bad-token`, when a token was sent that is none. A session that is over
-                makes its holder anonymous.
+            Refusal: `bad-token`, with what is wrong with it, when a token was sent that does not hold. A session
+                that is over makes its holder anonymous.
         """
         agent = head.get(b"user-agent") or ""
         authorization = head.get(b"authorization")
         if authorization is not None:
             scheme, _, token = authorization.partition(" ")
-            token, recipient = token.strip(), None
-            if scheme.lower() == "bearer" and len(token) <= _LONGEST_TOKEN:
-                recipient = await self._look_up("token", token, self._of_token)
-            if recipient is None:
-                raise Refusal("bad-token", "the Authorization header holds no valid bearer token")
-            return _bearer(recipient, head, network)
+            if scheme.lower() != "bearer" or len(token) > _LONGEST_TOKEN:
+                raise Refusal("bad-token", "the Authorization header is not 'Bearer' and an access token")
+            held = await self._look_up("token", token.strip(), self._of_token)
+            if not isinstance(held, Recipient):
+                raise Refusal("bad-token", held or "this is no access token")
+            return _bearer(held, head, network)
         secret = session_secret(head)
         if secret is not None:
             recipient = await self._look_up("session", secret, recipient_of_session)
-            if recipient is not None:
+            if isinstance(recipient, Recipient):
                 return Caller(recipient.id, recipient.groups, network, agent, True, recipient.credential)
         return _anonymous(network, agent)
 
@@ -113,7 +115,9 @@ class Identifier:
             return None if b"cookie" in head else _anonymous(network, head.get(b"user-agent") or "")
         scheme, _, token = authorization.partition(" ")
         recipient = self._known.fresh(("token", _key_of(token.strip())), time.monotonic(), None)
-        return None if recipient is None or scheme.lower() != "bearer" else _bearer(recipient, head, network)
+        return (
+            _bearer(recipient, head, network) if type(recipient) is Recipient and scheme.lower() == "bearer" else None
+        )
 
     def forget(self, secret: str) -> None:
         """Drops what is remembered of a session that ended here."""
@@ -124,12 +128,12 @@ class Identifier:
         self._known.clear()
 
     async def _look_up(
-        self, kind: str, secret: str, query: Callable[[sa.Connection, str], Recipient | None]
-    ) -> Recipient | None:
+        self, kind: str, secret: str, query: Callable[[sa.Connection, str], Recipient | str | None]
+    ) -> Recipient | str | None:
         now, key = time.monotonic(), (kind, _key_of(secret))
         known = self._known.fresh(key, now, _UNKNOWN)
         if known is not _UNKNOWN:
-            return cast(Recipient | None, known)
+            return cast(Recipient | str | None, known)
         await ensure_task()
         try:
             recipient = await self._pool.run(self._read, query, secret)
@@ -137,22 +141,29 @@ class Identifier:
             raise Refusal("busy", "too many sign-ins are being checked; try again in a moment", retry_after=1) from None
         return self._known.keep_at(key, recipient, now)
 
-    def _read(self, query: Callable[[sa.Connection, str], Recipient | None], secret: str) -> Recipient | None:
+    def _read(
+        self, query: Callable[[sa.Connection, str], Recipient | str | None], secret: str
+    ) -> Recipient | str | None:
         with self._engine.connect() as connection:
             return query(connection, secret)
 
-    def _of_token(self, connection: sa.Connection, token: str) -> Recipient | None:
+    def _of_token(self, connection: sa.Connection, token: str) -> Recipient | str:
         if self._provider is None or not self._provider.recognises(token):
             recipient = recipient_of_token(connection, token)
-            if recipient is not None:
-                self._note_use(token)
+            if recipient is None:
+                return why_refused(connection, token)
+            self._note_use(token)
             return recipient
         named = self._provider.recipient_of(token)
-        known = None if named is None else recipient_named(connection, named.id)
-        if named is None or known is None:
+        if isinstance(named, str):
             return named
         # Somebody may be known here as well: to be in further groups, or to be disabled.
-        return None if known.disabled else replace(named, groups=named.groups | known.groups)
+        known = recipient_named(connection, named.id)
+        if known is None:
+            return named
+        if known.disabled:
+            return f"{known.id} is disabled and cannot sign in; ask an administrator"
+        return replace(named, groups=named.groups | known.groups)
 
     def _note_use(self, token: str) -> None:
         now = time.monotonic()
