@@ -11,6 +11,7 @@ from invio.core.addresses import Address, parse_address
 from invio.core.files import ANYONE, Caller, FileFacts
 from invio.core.reasons import Refusal
 from invio.core.rules.file import parse_rules
+from invio.delivery.access import catalogue as catalogue_module
 from invio.delivery.access.catalogue import Catalogue
 from invio.stores.sources import Made
 from invio.stores.store import Found, Missing
@@ -126,6 +127,34 @@ who = ["anyone"]
 what = ["files/c"]
 actions = ["list"]
 """
+
+
+def test_a_listing_goes_on_after_a_place_and_reads_a_long_folder_once(monkeypatch: pytest.MonkeyPatch) -> None:
+    store = Listing()
+    monkeypatch.setattr(catalogue_module, "_LONG", 3)
+    reads: list[Address] = []
+    listed = store.list
+
+    def read(folder: Address) -> list[Address]:
+        reads.append(folder)
+        return listed(folder)
+
+    monkeypatch.setattr(store, "list", read)
+    catalogue = Catalogue([store], parse_rules(EVERYTHING))
+    first = catalogue.page(BOB, parse_address("files/"), None, 4)
+    assert first.after == "files/b"
+    # The file that the page ended with is gone by now, and so is one that never was.
+    store.gone = "b"
+    for after in ("files/b", "files/bb"):
+        assert [str(one.address) for one in catalogue.page(BOB, parse_address("files/"), after, 4).files] == [
+            "files/c",
+            "files/d",
+        ]
+    assert len(reads) == 1
+    catalogue.page(BOB, parse_address("files/"), None, 4)
+    assert len(reads) == 2, "a first page is of the folder as it is"
+    with pytest.raises(Refusal, match="is none of a listing's addresses"):
+        catalogue.page(BOB, parse_address("files/"), "\x00", 4)
 
 
 def test_a_listing_comes_in_pages_of_what_may_be_seen() -> None:

@@ -10,6 +10,7 @@ import os
 import signal
 import socket
 import sqlite3
+import threading
 import time
 import zipfile
 from collections.abc import Callable, Iterator
@@ -21,7 +22,7 @@ import pytest
 from click.testing import CliRunner, Result
 
 from invio.cli.main import main
-from invio.client import Client, Refused
+from invio.client import Client, FileChanged, Progress, Refused
 from tests.running import RULES, SETTINGS, Service, at_once, make_folder, until
 
 Start = Callable[..., Service]
@@ -451,6 +452,32 @@ def test_files_are_put_listed_and_removed_from_a_terminal(service: Service, tmp_
     gone = invio(service, "files", "--versions", "models/bay/floor.grid")
     assert (gone.exit_code, "missing" in gone.stderr) == (1, True)
     assert invio(service, "files", "--versions").exit_code == 2
+
+
+def test_a_file_that_grows_a_pipe_and_bytes_can_be_put(service: Service, tmp_path: Path) -> None:
+    log, pipe = tmp_path / "growing.log", tmp_path / "pipe"
+    log.write_bytes(b"line\n" * 100_000)
+    os.mkfifo(pipe)
+    with Client(service.url, service.tokens["ann"]) as client, log.open("ab") as more:
+
+        def grow(_: Progress) -> None:
+            more.write(b"line\n" * 1000)
+            more.flush()
+
+        assert client.put(str(log), "models/growing.log", report=grow)["size"] == 500_000
+        assert log.stat().st_size > 500_000
+        writer = threading.Thread(target=pipe.write_bytes, args=(b"from a command",))
+        writer.start()
+        assert client.put(pipe, "models/pipe.txt")["size"] == 14
+        writer.join()
+        assert client.put(b"by hand", "models/hand.txt")["size"] == 7
+        with pytest.raises(FileChanged, match="became shorter"):
+            client.put(log, "models/cut.log", report=lambda _: os.truncate(log, 0))
+        assert service.get("/get/models/cut.log", "ann").status_code == 404
+    removed = invio(service, "remove", "models/hand.txt", "models/none.txt", "models/pipe.txt")
+    assert removed.exit_code == 1
+    assert removed.stdout == "removed models/hand.txt\nremoved models/pipe.txt\n"
+    assert "models/none.txt" in removed.stderr
 
 
 def test_who_may_not_put_a_large_file_is_told_before_sending_it(service: Service, tmp_path: Path) -> None:

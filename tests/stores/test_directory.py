@@ -173,7 +173,7 @@ def test_a_folder_that_is_none_is_missing(store: DirectoryStore, text: str) -> N
 
 
 def test_a_root_that_is_missing_is_said_with_what_to_do(tmp_path: Path) -> None:
-    with pytest.raises(StoreFault, match="make it, or correct 'root'"):
+    with pytest.raises(StoreFault, match="create it, or correct 'root'"):
         DirectoryStore("files", tmp_path / "none")
 
 

@@ -11,7 +11,8 @@ import re
 import threading
 import time
 from collections.abc import Callable, Mapping
-from datetime import datetime
+from datetime import UTC, datetime
+from types import SimpleNamespace
 from typing import Any, TypeVar
 
 import fsspec
@@ -29,12 +30,17 @@ from invio.workers.pool import DeadlinePassed, Pool, PoolBusy
 _FRESH = 2.0  # seconds
 _SEEN = 4096
 _AT_ONCE = 8  # calls of one store, and as many that wait
+_TYPE = re.compile(r"[a-z0-9!#$&^_.+-]+/[a-z0-9!#$&^_.+-]+\Z")
+# What systems say of a file whose type nobody told them.
+_SAYS_NOTHING = ("application/octet-stream", "binary/octet-stream", "application/x-www-form-urlencoded")
 _PASSWORD = re.compile(r"(://[^/@:]*):[^/@]*@")
 T = TypeVar("T")
 # What the kinds of file systems call the time of the last change.
-_TIMES = ("mtime", "LastModified", "last_modified", "modified", "updated", "created")
-# No lists of an hour ago, and no connection shared with whoever else uses the library.
-_OPTIONS = {"use_listings_cache": False, "skip_instance_cache": True}
+_TIMES = ("mtime", "LastModified", "last_modified", "modified", "modify", "updated", "created")
+_TYPES = ("ContentType", "content_type", "mimetype", "contentType")
+# A connection of these is one conversation, which two threads must not lead at once.
+_CONVERSATIONS = ("ftp", "sftp", "ssh")
+_GONE = (FileNotFoundError, NotADirectoryError, IsADirectoryError, PermissionError)
 
 
 class RemoteStore:
@@ -55,15 +61,15 @@ class RemoteStore:
             StoreFault: nothing reaches such a URL, or it cannot make addresses and is to.
         """
         self.name = name
-        self._url, self._options = url, options
-        self._reached: tuple[Any, str] | None = None
+        self._url, self._options, self._timeout = url, options, timeout
+        self._held = threading.local() if scheme_of(url) in _CONVERSATIONS else SimpleNamespace()
         self._failed_at, self._failed = -_FRESH, ""
         self._lock = threading.Lock()
         # Threads of its own: what hangs there stands in nobody else's way, and more than a few are refused at once.
         self._calls = Pool(f"store-{name}", _AT_ONCE, waiting=_AT_ONCE, deadline=timeout)
-        scheme = url.partition("://")[0] if "://" in url else "file"
+        scheme = scheme_of(url)
         try:
-            kind = fsspec.get_filesystem_class(scheme.partition("::")[0])
+            kind = fsspec.get_filesystem_class(scheme)
         except (ValueError, ImportError) as error:
             raise StoreFault(f"store {name!r}: {without_password(url)!r} cannot be reached: {error}") from None
         if redirect is not None and kind.sign is AbstractFileSystem.sign:
@@ -72,21 +78,50 @@ class RemoteStore:
         self._seen: Memory[str, tuple[float, Found]] = Memory(_SEEN)
 
     def _connected(self) -> tuple[Any, str]:
-        """The file system and the path of the root in it, reached now if it was not. Raises StoreFault."""
+        """The file system and the path of the root in it, reached now if it was not. Raises StoreFault.
+
+        One for the store or, where a connection is one conversation, one for each of its threads.
+        """
+        reached: tuple[Any, str] | None = getattr(self._held, "reached", None)
+        if reached is not None:
+            return reached
         with self._lock:
-            if self._reached is not None:
-                return self._reached
             if time.monotonic() - self._failed_at < _FRESH:
                 raise StoreFault(self._failed)
             try:
-                files, root = fsspec.url_to_fs(self._url, **{**_OPTIONS, **self._options})
+                # Not shared with whoever else uses the library.
+                usual: dict[str, Any] = {"skip_instance_cache": True}
+                if scheme_of(self._url) in _CONVERSATIONS:
+                    usual["timeout"] = self._timeout
+                files, root = fsspec.url_to_fs(self._url, **{**usual, **self._options})
+                if scheme_of(self._url) in ("sftp", "ssh"):  # which would wait for ever for one that went silent
+                    files.ftp.get_channel().settimeout(self._timeout)
             except Exception as error:  # each kind of file system has errors of its own
                 said = f"{type(error).__name__}: {error}".replace(self._url, without_password(self._url))
                 self._failed_at = time.monotonic()
                 self._failed = f"store {self.name!r}: {without_password(self._url)!r} cannot be reached: {said}"
                 raise StoreFault(self._failed) from None
-            self._reached = files, root.rstrip("/")
-            return self._reached
+        # No lists of an hour ago. Not as an option: some hand on those that they do not know to the connection.
+        files.use_listings_cache = files.dircache.use_listings_cache = False
+        self._held.reached = files, root.rstrip("/")
+        return files, root.rstrip("/")
+
+    def _spoken(self, work: Callable[[Any], T]) -> T:
+        """What the file system says. A conversation that broke off is begun anew, once: the other side may be back.
+
+        Raises:
+            StoreFault, and what `work` raises.
+        """
+        held = getattr(self._held, "reached", None) is not None
+        try:
+            return work(self._connected()[0])
+        except (*_GONE, StoreFault, ContentChanged):
+            raise
+        except Exception:
+            self._held.reached = None
+            if not held:
+                raise
+        return work(self._connected()[0])
 
     def _call(self, work: Callable[[], T]) -> T:
         """Calls the other system by a thread of the store's own. Raises StoreFault, and what `work` raises."""
@@ -141,11 +176,11 @@ class RemoteStore:
         """What the other system says. Raises Missing, or StoreFault when it does not answer."""
 
         def work() -> T:
-            return ask(self._connected()[0], self._path(address))
+            return self._spoken(lambda files: ask(files, self._path(address)))
 
         try:
             return self._call(work)
-        except (FileNotFoundError, NotADirectoryError, IsADirectoryError, PermissionError) as error:
+        except _GONE as error:
             if _is_of_the_network(error.__cause__) or _is_of_the_network(error.__context__):
                 # Some say of a system that does not answer that there is no such file.
                 raise StoreFault(f"store {self.name!r}: {error.__cause__ or error.__context__}") from error
@@ -159,7 +194,7 @@ class RemoteStore:
         mark = _mark(info)
         tag = hashlib.blake2b(f"{self.name}/{address.path} {mark}".encode(), digest_size=12).hexdigest()
         source = RemoteFile(self, self._path(address), int(info["size"]), mark)
-        return Found(FileFacts(address, source.size, _changed(info), tag, info.get("media_type")), source)
+        return Found(FileFacts(address, source.size, _changed(info), tag, _media_type(info)), source)
 
     def read(self, source: RemoteFile, offset: int, count: int) -> bytes:
         """`count` bytes of a file that was found. Raises ContentChanged, StoreFault."""
@@ -173,7 +208,7 @@ class RemoteStore:
         if not count:
             return b""
         try:
-            data: bytes = self._connected()[0].cat_file(source.path, start=offset, end=offset + count)
+            data: bytes = self._spoken(lambda files: files.cat_file(source.path, start=offset, end=offset + count))
         except FileNotFoundError:
             raise ContentChanged("the remote file is no longer there") from None
         except StoreFault:
@@ -194,7 +229,7 @@ class RemoteStore:
 
     def _is_unaltered(self, source: RemoteFile) -> bool:
         try:
-            return _mark(self._connected()[0].info(source.path)) == source.mark
+            return _mark(self._spoken(lambda files: files.info(source.path))) == source.mark
         except FileNotFoundError:
             return False
         except StoreFault:
@@ -207,7 +242,9 @@ class RemoteStore:
         if self._redirect is None:
             return None
         try:
-            made: str = self._call(lambda: self._connected()[0].sign(source.path, expiration=self._redirect))
+            made: str = self._call(
+                lambda: self._spoken(lambda files: files.sign(source.path, expiration=self._redirect))
+            )
         except StoreFault:
             raise
         except Exception as error:  # each kind of file system has errors of its own
@@ -215,9 +252,21 @@ class RemoteStore:
         return made
 
 
+def scheme_of(url: str) -> str:
+    """The kind of file system that a URL names; a path is a `file`."""
+    return url.partition("://")[0].partition("::")[0] if "://" in url else "file"
+
+
 def without_password(url: str) -> str:
     """A URL as it may be shown and logged."""
     return _PASSWORD.sub(r"\1:***@", url)
+
+
+def _media_type(info: Mapping[str, Any]) -> str | None:
+    """What the other system says that the file is, unless it says nothing by it."""
+    said = info.get("media_type") or next((info[name] for name in _TYPES if info.get(name)), None)
+    said = str(said or "").partition(";")[0].strip().lower()
+    return said if _TYPE.match(said) and said not in _SAYS_NOTHING else None
 
 
 def _is_of_the_network(error: BaseException | None) -> bool:
@@ -243,7 +292,10 @@ def _changed(info: Mapping[str, Any]) -> float | None:
             return float(value)
         if isinstance(value, str):
             try:
-                return datetime.fromisoformat(value).timestamp()
+                # RFC 3659 §2.3 (`20261127101112`, UTC) is a form of ISO 8601 without its `T`.
+                text = f"{value[:8]}T{value[8:]}Z" if value.isdigit() and len(value) == 14 else value
+                moment = datetime.fromisoformat(text)
             except ValueError:
                 continue
+            return (moment if moment.tzinfo else moment.replace(tzinfo=UTC)).timestamp()
     return None

@@ -2,18 +2,25 @@
 
 from __future__ import annotations
 
+import time
+from bisect import bisect_right
 from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass
 from typing import Protocol
 
-from invio.core.addresses import Address
+from invio.core.addresses import Address, BadAddress, parse_address
 from invio.core.files import Caller, FileFacts
+from invio.core.memory import ExpiringMemory
 from invio.core.reasons import Refusal
 from invio.core.rules.decisions import Decision, Reason
 from invio.core.rules.quotas import Quota
 from invio.core.rules.terms import Terms
 from invio.stores.store import Found, Missing, Store, VersionedStore, WalkableStore
 from invio.workers.pool import Pool
+
+_LISTINGS = 16  # folders whose listing is kept for the next page
+_LISTED_FOR = 10.0  # seconds
+_LONG = 200  # files and folders; shorter ones are read anew
 
 
 class AccessPolicy(Protocol):
@@ -102,6 +109,18 @@ class Page:
     after: str | None
 
 
+def _place(address: Address) -> tuple[bool, str]:
+    """What listings are in the order of: folders first, then by name."""
+    return not address.folder, str(address)
+
+
+def _read(after: str) -> Address:
+    try:
+        return parse_address(after)
+    except BadAddress as error:
+        raise Refusal("bad-request", f"after={after[:200]!r} is none of a listing's addresses: {error}") from None
+
+
 def no_file(address: Address) -> str:
     """What is said of a file that is not there, and of one that the caller may not know of: the same."""
     return f"there is no file {address} that you have access to"
@@ -113,6 +132,8 @@ class Catalogue:
     def __init__(self, stores: Iterable[Store], rules: AccessPolicy) -> None:
         self.stores = {store.name: store for store in stores}
         self.rules = rules
+        # Long folders that were read for a page and are wanted for the next one.
+        self._listings: ExpiringMemory[Address, list[Address]] = ExpiringMemory(_LISTINGS, _LISTED_FOR)
         # What lists and finds has threads of its own, and each store that may keep them waiting has others.
         self._pool = Pool("listing", 8, waiting=200)
         self._pools = {
@@ -203,12 +224,11 @@ class Catalogue:
             Refusal: `missing` or `sign-in`.
         """
         listed: list[Listed] = []
-        begun = after is None
-        for address in self._addresses(caller, folder):
-            if not begun:
-                begun = str(address) == after
-                continue
-            line = self._line(caller, address)
+        addresses = self._addresses(caller, folder, goes_on=after is not None)
+        # By the place in the order, for the file that the last page ended with may be gone.
+        begin = 0 if after is None else bisect_right(addresses, _place(_read(after)), key=_place)
+        for number in range(begin, len(addresses)):
+            line = self._line(caller, addresses[number])
             if line is None:
                 continue
             if len(listed) == limit:
@@ -216,14 +236,22 @@ class Catalogue:
             listed.append(line)
         return Page(listed, None)
 
-    def _addresses(self, caller: Caller, folder: Address | None) -> list[Address]:
+    def _addresses(self, caller: Caller, folder: Address | None, *, goes_on: bool = False) -> list[Address]:
+        """What is in a folder, in the order of `_place`; `goes_on`: as it was a moment ago will do. Raises Refusal."""
         if folder is None:
             return [Address(name, "") for name in sorted(self.stores)]
         self._require_entry(caller, folder)
+        now = time.monotonic()
+        known = self._listings.fresh(folder, now, None) if goes_on else None
+        if known is not None:
+            return known
         try:
-            return self.stores[folder.store].list(folder)
+            addresses = self.stores[folder.store].list(folder)
         except Missing:
             raise Refusal("missing", f"there is no folder {folder} that you have access to") from None
+        if len(addresses) > _LONG:
+            self._listings.keep_at(folder, addresses, now)
+        return addresses
 
     def _require_entry(self, caller: Caller, folder: Address) -> None:
         """Raises Refusal, unless the caller may list a folder of a store that there is."""
