@@ -14,7 +14,9 @@ __version__ = "0.2.0"
 
 if TYPE_CHECKING:
     from invio.core.rules.external_checks import CheckRequest, CheckResult
-    from invio.delivery.route_replies import BundleReply, FileReply, StreamReply
+    from invio.delivery.replies.bundle import BundleReply
+    from invio.delivery.replies.file import FileReply
+    from invio.delivery.replies.stream import StreamReply
     from invio.delivery.sending.uvicorn.protocol import ZeroCopyProtocol
     from invio.service.mounting import Allowed, mount
 
@@ -35,9 +37,9 @@ _PLACES = {
     "Allowed": "invio.service.mounting",
     "CheckResult": "invio.core.rules.external_checks",
     "CheckRequest": "invio.core.rules.external_checks",
-    "BundleReply": "invio.delivery.route_replies",
-    "FileReply": "invio.delivery.route_replies",
-    "StreamReply": "invio.delivery.route_replies",
+    "BundleReply": "invio.delivery.replies.bundle",
+    "FileReply": "invio.delivery.replies.file",
+    "StreamReply": "invio.delivery.replies.stream",
     "ZeroCopyProtocol": "invio.delivery.sending.uvicorn.expected",
     "mount": "invio.service.mounting",
 }

@@ -3,5 +3,5 @@
 - `endpoint`: the way, as an ASGI application. `planner`: from a request to its reply, without changing anything.
 - `access`, `representation`, `archives`, `transfers`, `sending`: the stages, a package each.
 - `offload`: a front server sends. `problem_details`: refusals as answers.
-- `route_replies`: responses for one's own routes.
+- `replies`: responses for one's own routes.
 """

@@ -81,7 +81,8 @@ class DirectoryStore:
         if address.folder:
             raise Missing(str(address))
         seen = self._seen.get(address.path)
-        if seen is not None and unchanged(seen.source):
+        # By the path as it was given: a link on the way to the root may lead elsewhere by now.
+        if seen is not None and is_at(f"{self._given}/{address.path}", seen.source):
             return seen
         where, status, root_path = self._reached(address)
         if not stat.S_ISREG(status.st_mode):
@@ -272,10 +273,15 @@ def _segment(name: str) -> str | None:
 
 def unchanged(source: object) -> bool:
     """Whether a path still leads to the file that was found there."""
+    return isinstance(source, DiskFile) and is_at(source.path, source)
+
+
+def is_at(path: str | bytes, source: object) -> bool:
+    """Whether a path leads to a file that was found, unaltered."""
     if not isinstance(source, DiskFile):
         return False
     try:
-        return source.fits(os.stat(source.path))
+        return source.fits(os.stat(path))
     except OSError:
         return False
 

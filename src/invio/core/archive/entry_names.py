@@ -11,6 +11,10 @@ from collections.abc import Callable
 
 from invio.core.http.names import safe_name
 
+# What an archive itself adds: the digests of its files, and what was left out of it.
+SUMS = "SHA256SUMS"
+LEFT_OUT = "LEFT-OUT.txt"
+
 
 class EntryNames:
     """Gives names to paths, one after the other."""

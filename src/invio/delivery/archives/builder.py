@@ -17,7 +17,7 @@ from itertools import islice
 import sqlalchemy as sa
 
 from invio.core.addresses import Address
-from invio.core.archive.entry_names import EntryNames
+from invio.core.archive.entry_names import LEFT_OUT, SUMS, EntryNames
 from invio.core.archive.plan import Layout
 from invio.core.archive.tar_layout import TarLayout
 from invio.core.archive.zip_layout import Entry, ZipLayout
@@ -49,8 +49,6 @@ from invio.stores.store import Found, StoreFault
 
 log = logging.getLogger("invio.delivery")
 
-SUMS = "SHA256SUMS"
-LEFT_OUT = "LEFT-OUT.txt"
 _AT_ONCE = 500  # files whose contents are looked up together
 _LEAST = 512  # bytes of a content that is worth deflating
 _READ = 1024 * 1024  # bytes

@@ -31,7 +31,7 @@ log = logging.getLogger("invio.delivery")
 CODER = "deflate-1"  # to be another as soon as the same content may be deflated to other bytes
 _PIECE = 1024 * 1024  # bytes of content deflated at a time
 _LEVEL = 2  # of the library's four: some hundredths more than a general one makes of logs, at fourteen times its speed
-_WORTH = 0.97  # of its length, at most, for a content to be kept deflated
+WORTH = 0.97  # of its length, at most, for a content to be kept deflated
 _PART = ".part"
 
 
@@ -112,7 +112,7 @@ class DeflateCache:
                         on_read(len(piece))
                 length = kept.tell()
                 os.fsync(kept.fileno())  # what has its name is whole, come what may
-            if length > source.size * _WORTH:
+            if length > source.size * WORTH:
                 return Packed(digest.hexdigest(), crc, source.size, None)
             file = self._keep(part, digest.hexdigest(), length)
         finally:
@@ -132,7 +132,7 @@ class DeflateCache:
             on_read(len(piece))
         deflated, file = _deflated_whole(piece), None
         name = hashlib.blake2b(_digest(piece), digest_size=32).hexdigest()
-        if len(deflated) <= source.size * _WORTH:
+        if len(deflated) <= source.size * WORTH:
             self._folder.mkdir(parents=True, exist_ok=True, mode=0o700)
             part = self._part()
             try:
@@ -253,7 +253,7 @@ def _is_content(path: Path, name: str) -> bool:
 
 def _worked(piece: bytes, *, is_last: bool) -> tuple[bytes, bytes]:
     """All that is to be done with a piece; what libraries do of it runs beside other pieces."""
-    return _deflated(piece, is_last=is_last), _digest(piece)
+    return deflated_piece(piece, is_last=is_last), _digest(piece)
 
 
 def _digest(piece: bytes) -> bytes:
@@ -268,7 +268,7 @@ def _deflated_whole(content: bytes) -> bytes:
     return isal_zlib.compress(content, _LEVEL, -15)
 
 
-def _deflated(piece: bytes, *, is_last: bool) -> bytes:
+def deflated_piece(piece: bytes, *, is_last: bool) -> bytes:
     """A piece as raw deflate (RFC 1951) that ends at a whole byte, so that the next one may follow."""
     from isal import isal_zlib
 

@@ -41,7 +41,7 @@ class Chosen:
     facts: FileFacts
     source: Readable
     entry: Entry
-    packed: DiskFile | None = None
+    packed: Readable | None = None
 
 
 class Plan:
@@ -62,7 +62,7 @@ class Plan:
         self._modified, self._size = array("q"), array("Q")
         self._crc = array("I")
         self._others: dict[int, tuple[FileFacts | None, Readable]] = {}
-        self._packed: dict[int, DiskFile] = {}
+        self._packed: dict[int, Readable] = {}
 
     def __len__(self) -> int:
         return len(self.content)
@@ -215,7 +215,8 @@ class Plan:
             if file is not None and number not in packed and not _is_there(file):
                 return False
         self.looked = time.monotonic()
-        return all(_is_there(source) for source in packed.values())
+        files = (on_disk(source) for source in packed.values())
+        return all(file is None or _is_there(file) for file in files)
 
 
 def _is_there(source: DiskFile) -> bool:

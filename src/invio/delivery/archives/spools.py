@@ -40,7 +40,7 @@ class Spools:
             if kept is not None:
                 self._kept.move_to_end(key)
                 return kept
-        spool = _spooled(made)
+        spool = spooled(made)
         with self._lock:
             # Another request of the same bundle may have been quicker: all must get one content.
             kept = self._kept.setdefault(key, spool)
@@ -53,7 +53,7 @@ class Spools:
             self._kept.clear()
 
 
-def _spooled(made: Made) -> Spool:
+def spooled(made: Made) -> Spool:
     """Makes the content into a file that has no name and ends with its descriptor."""
     size = crc = 0
     with tempfile.TemporaryFile(prefix="invio-") as file:

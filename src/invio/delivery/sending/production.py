@@ -34,12 +34,12 @@ async def made_pieces(source: object, gone: Callable[[], bool]) -> AsyncIterator
     await ensure_task()
     pieces: Any = None
     try:
-        pieces = await _waited(pool, gone, None, source.chunks)  # type: ignore[attr-defined]
+        pieces = await waited(pool, gone, None, source.chunks)  # type: ignore[attr-defined]
         if isinstance(pieces, AsyncIterator):
             async for piece in pieces:
                 yield piece
             return
-        while (piece := await _waited(pool, gone, pieces, next, pieces, _END)) is not _END:
+        while (piece := await waited(pool, gone, pieces, next, pieces, _END)) is not _END:
             yield piece
     except (ClientGone, ReplyBroken, asyncio.CancelledError, GeneratorExit):
         raise
@@ -53,9 +53,15 @@ async def made_pieces(source: object, gone: Callable[[], bool]) -> AsyncIterator
             _close(pool, pieces)
 
 
-async def _waited(pool: Pool, gone: Callable[[], bool], pieces: Any, work: Callable[..., Any], *given: Any) -> Any:
-    """What `work` gives, called by a thread of the pool. Raises ClientGone, and what `work` raises."""
-    future = asyncio.wrap_future(pool.submit(work, *given))
+async def waited(
+    pool: Pool | None, gone: Callable[[], bool], pieces: Any, work: Callable[..., Any], *given: Any
+) -> Any:
+    """What `work` gives, called by a thread of the pool, or of those for whatever has none.
+
+    Raises:
+        ClientGone, and what `work` raises.
+    """
+    future = asyncio.wrap_future((pool or _POOL).submit(work, *given))
     while not future.done():
         await asyncio.wait({future}, timeout=_LOOKED_EVERY)
         if not future.done() and gone():

@@ -1,0 +1,111 @@
+"""What the responses have in common: a plan that is made when the request is known, and sent.
+
+Ranges, conditions, names, codings and breaking off altered files are as everywhere. Under `invio.ZeroCopyProtocol`
+files leave without being read. A method other than GET and HEAD, as of a form that asks for an export, gets the whole
+content: ranges and conditions are of those two alone (RFC 9110 §13.1, §14.2).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from starlette.background import BackgroundTask
+from starlette.responses import Response
+
+from invio.core.http.caching import read_cache_control
+from invio.core.http.replies import Reply, Representation, plan
+from invio.core.http.request_head import RequestHead
+from invio.core.reasons import Refusal
+from invio.core.rules.terms import Terms
+from invio.core.throttle import Throttle
+from invio.delivery.problem_details import Pages, refusal_reply
+from invio.delivery.sending.errors import ClientGone, ProducerFailed, ReplyBroken
+from invio.delivery.sending.senders import Sender
+
+_PAGES = Pages(sign_in=None)  # a route's application has its own
+_IDLE = 60.0  # seconds for which a reader may take nothing
+_NOT_OF_OTHER_METHODS = (
+    b"range",
+    b"if-range",
+    b"if-match",
+    b"if-none-match",
+    b"if-modified-since",
+    b"if-unmodified-since",
+)
+
+
+class RouteReply(Response):
+    """A response whose body is planned for the request it answers."""
+
+    def __init__(  # noqa: PLR0917
+        self,
+        disposition: str,
+        cache: str | None,
+        speed: int | None,
+        headers: Mapping[str, str] | None,
+        background: BackgroundTask | None,
+        status_code: int,
+    ) -> None:
+        if disposition not in ("attachment", "inline"):
+            raise ValueError(f"disposition is {disposition!r}; expected 'attachment' or 'inline'")
+        if speed is not None and (type(speed) is not int or speed < 1):
+            raise ValueError(f"speed is {speed!r}; expected bytes a second, a whole number of 1 or more")
+        super().__init__(status_code=status_code, headers=headers, background=background)
+        self._terms = Terms(speed, disposition, None if cache is None else read_cache_control(cache))
+
+    async def represent(self, head: RequestHead) -> Representation:
+        """What is to be delivered. Raises Refusal."""
+        raise NotImplementedError
+
+    async def begin(self) -> None:
+        """Does what has to be done before a body is sent. What it raises is the application's to answer."""
+
+    async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
+        head = self._head(scope)
+        sender = Sender(scope, receive, send, _IDLE)
+        try:
+            reply = plan(head, await self.represent(head))
+            if self._terms.speed is not None:
+                sender.limit([Throttle(self._terms.speed)])
+        except Refusal as refusal:
+            reply = refusal_reply(refusal, head.method, head.get(b"accept"), pages=_PAGES)
+        else:
+            if reply.parts:
+                await self.begin()
+        try:
+            await sender.send(self._with_own_fields(reply))
+        except ClientGone:
+            pass
+        except ReplyBroken as error:
+            if not sender.untouched:
+                raise
+            said = Refusal("changed", str(error))
+            if isinstance(error, ProducerFailed):
+                said = Refusal("not-made", "the content could not be produced; the log says why")
+            await sender.send(refusal_reply(said, head.method, head.get(b"accept"), pages=_PAGES))
+        if self.background is not None:
+            await self.background()
+
+    def _head(self, scope: Any) -> RequestHead:
+        """The request's head; where ranges and conditions do not apply, as that of a plain GET."""
+        if scope["method"] in ("GET", "HEAD") and self.status_code == 200:
+            return RequestHead(scope["method"], scope["headers"])
+        method = "HEAD" if scope["method"] == "HEAD" else "GET"
+        return RequestHead(method, [field for field in scope["headers"] if field[0] not in _NOT_OF_OTHER_METHODS])
+
+    def _with_own_fields(self, reply: Reply) -> Reply:
+        """The reply with what the route, or its dependencies, set on this response."""
+        status = self.status_code if reply.status == 200 else reply.status
+        own = [field for field in self.raw_headers if field[0] not in (b"content-length", b"content-type")]
+        if not own and status == reply.status:
+            return reply
+        names = {name for name, _ in own if name != b"set-cookie"}
+        kept = [field for field in reply.headers if field[0] not in names]
+        return Reply(status, [*kept, *own], reply.parts, reply.length, reply.spans)
+
+
+def require_text(name: str, value: object) -> None:
+    """Raises TypeError, unless an argument is a text or was not given."""
+    if value is not None and not isinstance(value, str):
+        raise TypeError(f"{name} is {type(value).__name__}; expected a text")

@@ -1,0 +1,89 @@
+"""`invio.StreamReply`: what a route makes while it is sent."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from starlette.background import BackgroundTask
+
+from invio.core.http.caching import USUAL
+from invio.core.http.codings import choose_coding, encoded_tag
+from invio.core.http.media_types import compresses, media_type_of
+from invio.core.http.replies import Content as Contents
+from invio.core.http.replies import Representation, Streamed
+from invio.core.http.request_head import RequestHead
+from invio.delivery.replies.base import RouteReply, require_text
+from invio.delivery.replies.making import Content, Making, require_makes
+from invio.delivery.representation.codings import CODINGS, Compressed
+from invio.producers.csv_rows import Header
+from invio.stores.sources import Made
+
+
+class StreamReply(RouteReply):
+    """What is made while it is sent: `return invio.StreamReply(rows, name="tides.csv")`.
+
+    Text types are compressed for clients that take it. What fails before the first piece is raised, for the
+    application to answer; what fails later breaks the connection, so that nobody takes a half for the whole.
+    """
+
+    media_type = "application/octet-stream"
+
+    def __init__(
+        self,
+        make: Making,
+        *,
+        name: str = "download",
+        media_type: str | None = None,
+        disposition: str = "attachment",
+        tag: str | None = None,
+        header: Header = True,
+        cache: str | None = None,
+        speed: int | None = None,
+        status_code: int = 200,
+        headers: Mapping[str, str] | None = None,
+        background: BackgroundTask | None = None,
+    ) -> None:
+        """`make` is a function without arguments, called once when there is a body to send, or what one would give.
+
+        That is bytes or a text; or pieces of them; or rows (lists, tuples, dicts), which become CSV (RFC 4180): as a
+        list, a generator or any iterable, plain or asynchronous, or a coroutine of one. `header` says of dicts whether
+        their keys are written first, or names the columns.
+
+        `tag` names the content: with it, a repeated request is answered 304 and makes nothing. `name` is what it is
+        saved as, and tells its `media_type` where that is not given; `disposition`, `cache`, `speed` and
+        `status_code` are as of `FileReply`.
+
+        Raises:
+            TypeError, ValueError: an argument is not of its kind.
+        """
+        super().__init__(disposition, cache, speed, headers, background, status_code)
+        if tag is not None and not (isinstance(tag, str) and tag.isascii() and tag.isprintable() and '"' not in tag):
+            raise ValueError(f"tag is {tag!r}; expected printable ASCII without quotes")
+        require_makes(make)
+        for called, value in (("name", name), ("media_type", media_type)):
+            require_text(called, value)
+        self._content = Content(make, header)
+        self._made = Made(self._content.chunks)
+        self._name = name
+        self._media_type = media_type or media_type_of(name)
+        self._tag = tag
+
+    async def begin(self) -> None:
+        await self._content.begin()
+
+    async def represent(self, head: RequestHead) -> Representation:
+        varies = compresses(self._media_type)
+        coding = choose_coding(head.get(b"accept-encoding"), CODINGS) if varies else None
+        source = self._made if coding is None else Compressed(self._made, coding)
+        return Representation(
+            content=Contents([Streamed(source)]),
+            size=None,
+            tag=self._tag if coding is None or self._tag is None else encoded_tag(self._tag, coding),
+            modified=None,
+            media_type=self._media_type,
+            name=self._name,
+            disposition=self._terms.disposition,
+            cache=self._terms.cache or USUAL,
+            coding=coding,
+            vary="accept-encoding" if varies else "",
+        )

@@ -1,0 +1,278 @@
+"""What replies take: everything that practitioners give them is right, or an error where it is written."""
+
+from __future__ import annotations
+
+import asyncio
+import io
+import os
+import tarfile
+import zipfile
+from collections.abc import AsyncIterator, Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import httpx
+import pytest
+from fastapi import FastAPI, HTTPException, Request
+from starlette.responses import JSONResponse
+
+import invio
+from invio.delivery.replies import contents
+
+Row = dict[str, object]
+ROWS: list[Row] = [{"station": "S1", "metres": 4.2}, {"metres": 5, "station": "S, 2"}]
+AS_CSV = 'station,metres\r\nS1,4.2\r\n"S, 2",5\r\n'
+
+
+def rows() -> Iterator[Row]:
+    yield from ROWS
+
+
+async def async_rows() -> AsyncIterator[Row]:
+    for row in ROWS:
+        yield row
+
+
+async def coroutine() -> list[Row]:
+    return ROWS
+
+
+def answer(reply: Callable[[], Any], method: str = "GET", **headers: str) -> httpx.Response:
+    """What a route that gives this reply answers."""
+    app = FastAPI()
+    app.api_route("/", methods=["GET", "HEAD", "POST"])(reply)
+    return asked(app, "/", method, **headers)
+
+
+def asked(app: FastAPI, path: str, method: str = "GET", **headers: str) -> httpx.Response:
+    """What an application answers, without a server."""
+
+    async def ask() -> httpx.Response:
+        transport = httpx.ASGITransport(app, raise_app_exceptions=False)
+        async with httpx.AsyncClient(transport=transport, base_url="http://app") as client:
+            fields = {name.replace("_", "-"): value for name, value in headers.items()}
+            return await client.request(method, path, headers=fields)
+
+    return asyncio.run(ask())
+
+
+@pytest.mark.parametrize(
+    "make",
+    [rows, rows(), ROWS, lambda: ROWS, async_rows, async_rows(), coroutine, lambda: coroutine(), lambda: iter(ROWS)],
+    ids=["generator function", "generator", "list", "function", "async generator function", "async generator",
+         "coroutine function", "coroutine", "iterator"],
+)  # fmt: skip
+def test_rows_are_sent_as_csv_however_they_are_given(make: Any) -> None:
+    assert answer(lambda: invio.StreamReply(make, name="depths.csv")).text == AS_CSV
+
+
+def test_the_header_of_rows_is_a_choice() -> None:
+    def text(make: Any, header: Any) -> str:
+        return answer(lambda: invio.StreamReply(make, name="a.csv", header=header)).text
+
+    assert text(ROWS, False) == 'S1,4.2\r\n"S, 2",5\r\n'
+    assert text(ROWS, ["metres", "station", "time"]) == 'metres,station,time\r\n4.2,S1,\r\n5,"S, 2",\r\n'
+    assert text([("S1", 4.2)], ["station", "metres"]) == "station,metres\r\nS1,4.2\r\n"
+    assert text([("S1", 4.2)], True) == "S1,4.2\r\n"
+    assert text([], ["station"]) == "station\r\n"
+
+
+@pytest.mark.parametrize("make", ["über", "über".encode(), lambda: "über", lambda: ["ü", "ber"], [b"\xc3\xbc", "ber"]])
+def test_texts_and_bytes_are_sent_as_they_are(make: Any) -> None:
+    assert answer(lambda: invio.StreamReply(make, name="a.txt")).content == "über".encode()
+
+
+def test_an_sqlalchemy_result_is_taken_as_it_is() -> None:
+    import sqlalchemy as sa
+
+    engine = sa.create_engine("sqlite://", poolclass=sa.StaticPool, connect_args={"check_same_thread": False})
+    with engine.connect() as connection:
+        query = sa.text("SELECT 1 AS number, 'a' AS letter UNION SELECT 2, 'b'")
+        told = answer(lambda: invio.StreamReply(lambda: connection.execute(query).mappings(), name="a.csv"))
+    assert told.text == "number,letter\r\n1,a\r\n2,b\r\n"
+
+
+ANY: Any = invio  # what is given is wrong on purpose
+
+
+@pytest.mark.parametrize(
+    ("wrong", "says"),
+    [
+        (lambda: ANY.StreamReply(7), "make is int; expected a function"),
+        (lambda: ANY.StreamReply({"a": 1}), "make is a mapping"),
+        (lambda: ANY.StreamReply(lambda station: [station]), "make takes the argument 'station'"),
+        (lambda: ANY.StreamReply(ROWS, name=7), "name is int; expected a text"),
+        (lambda: ANY.FileReply(b"a.txt"), "path is bytes; expected a path"),
+        (lambda: ANY.FileReply(7), "path is int"),
+        (lambda: ANY.FileReply("a", within=7), "within is int"),
+        (lambda: ANY.BundleReply("a.txt"), "files is one path, 'a.txt'; expected a list"),
+        (lambda: ANY.BundleReply(Path("a.txt")), "files is one path"),
+        (lambda: ANY.BundleReply([b"a"]), "files holds bytes; expected paths"),
+        (lambda: ANY.BundleReply({"a.csv": async_rows}), "'a.csv' is made asynchronously"),
+        (lambda: ANY.BundleReply({"": "a"}), "files has the name ''"),
+        (lambda: ANY.BundleReply({"a": 7}), "make is int"),
+        (lambda: ANY.BundleReply(7), "files is int"),
+    ],
+)
+def test_what_is_not_of_its_kind_is_an_error_where_it_is_written(wrong: Callable[[], object], says: str) -> None:
+    with pytest.raises(TypeError) as raised:
+        wrong()
+    assert says in str(raised.value)
+
+
+def test_wrong_choices_are_errors_where_they_are_written() -> None:
+    for wrong in ({"format": "rar"}, {"on_problem": "ignore"}, {"speed": 1.5}):
+        with pytest.raises(ValueError, match="expected"):
+            ANY.BundleReply([], **wrong)
+
+
+def test_any_method_of_the_route_gets_the_whole(tmp_path: Path) -> None:
+    (tmp_path / "a.txt").write_bytes(b"0123456789")
+
+    def file() -> invio.FileReply:
+        return invio.FileReply(tmp_path / "a.txt")
+
+    assert answer(file, range="bytes=0-3").status_code == 206
+    for reply in (file, lambda: invio.StreamReply(ROWS, tag="t"), lambda: invio.BundleReply([tmp_path])):
+        posted = answer(reply, "POST", range="bytes=0-3", if_none_match="*", if_match='"x"')
+        assert (posted.status_code, bool(posted.content)) == (200, True)
+        assert "content-range" not in posted.headers
+
+
+def test_the_status_is_the_route_s(tmp_path: Path) -> None:
+    (tmp_path / "a.txt").write_bytes(b"content")
+    made = answer(lambda: invio.FileReply(tmp_path / "a.txt", status_code=201), range="bytes=0-3")
+    assert (made.status_code, made.content) == (201, b"content")
+
+    def later() -> invio.StreamReply:
+        reply = invio.StreamReply("x")
+        reply.status_code = 202
+        return reply
+
+    assert answer(later).status_code == 202
+    assert answer(lambda: invio.FileReply(tmp_path / "none", status_code=201)).status_code == 404
+
+
+def test_they_are_response_classes_and_described_in_openapi(tmp_path: Path) -> None:
+    (tmp_path / "a.txt").write_bytes(b"content")
+    app = FastAPI()
+    app.get("/file", response_class=invio.FileReply)(lambda: str(tmp_path / "a.txt"))
+    app.get("/rows", response_class=invio.StreamReply, status_code=203)(lambda: [["a", 1]])
+    app.get("/all", response_class=invio.BundleReply)(lambda: [str(tmp_path / "a.txt")])
+    described = asked(app, "/openapi.json").json()["paths"]
+    assert asked(app, "/file").content == b"content"
+    made = asked(app, "/rows")
+    assert (made.status_code, made.text) == (203, "a,1\r\n")
+    assert zipfile.ZipFile(io.BytesIO(asked(app, "/all").content)).namelist() == ["a.txt"]
+    assert list(described["/all"]["get"]["responses"]["200"]["content"]) == ["application/zip"]
+    assert list(described["/file"]["get"]["responses"]["200"]["content"]) == ["application/octet-stream"]
+
+
+def test_what_fails_before_the_first_byte_is_the_application_s_to_answer() -> None:
+    class NoSuchStation(Exception):
+        pass
+
+    def fails(error: Exception) -> Iterator[Row]:
+        raise error
+        yield {}
+
+    async def fails_async() -> AsyncIterator[Row]:
+        raise NoSuchStation
+        yield {}
+
+    app = FastAPI()
+    app.add_exception_handler(NoSuchStation, lambda _, __: JSONResponse({"said": "no such station"}, 422))
+
+    @app.get("/{what}")
+    def route(what: str, request: Request) -> invio.StreamReply:
+        if what == "async":
+            return invio.StreamReply(fails_async)
+        error = NoSuchStation() if what == "own" else HTTPException(409, "try later") if what == "http" else OSError()
+        return invio.StreamReply(lambda: fails(error) if what != "none" else None)
+
+    assert (asked(app, "/own").status_code, asked(app, "/async").json()) == (422, {"said": "no such station"})
+    assert asked(app, "/http").json() == {"detail": "try later"}
+    assert [asked(app, f"/{what}").status_code for what in ("other", "none")] == [500, 500]
+    assert asked(app, "/own", "HEAD").status_code == 405
+
+
+def test_an_archive_has_all_that_archives_have(tmp_path: Path) -> None:
+    (tmp_path / "log.txt").write_bytes(b"depth 4.2 metres\n" * 5000)
+    (tmp_path / "photo.jpg").write_bytes(os.urandom(5000))
+    given: dict[str, Any] = {
+        "logs/log.txt": tmp_path / "log.txt",
+        "photo.jpg": str(tmp_path / "photo.jpg"),
+        "table.csv": rows,
+        "note.txt": b"made by hand",
+        "gone.txt": tmp_path / "gone.txt",
+    }
+    refused = answer(lambda: invio.BundleReply(given))
+    assert (refused.status_code, refused.json()["detail"]) == (404, "there is no file 'gone.txt'")
+    made = answer(lambda: invio.BundleReply(given, sums=True, on_problem="leave-out"))
+    archive = zipfile.ZipFile(io.BytesIO(made.content))
+    assert archive.testzip() is None
+    assert archive.namelist() == [
+        "logs/log.txt", "photo.jpg", "table.csv", "note.txt", "SHA256SUMS", "LEFT-OUT.txt"
+    ]  # fmt: skip
+    assert (archive.read("table.csv").decode(), archive.read("note.txt")) == (AS_CSV, b"made by hand")
+    assert archive.read("LEFT-OUT.txt") == b"gone.txt\n"
+    assert len(archive.read("SHA256SUMS").splitlines()) == 4
+    by_name = {one.filename: one for one in archive.infolist()}
+    assert by_name["logs/log.txt"].compress_size < 5000 < by_name["photo.jpg"].compress_size + 1
+    assert answer(lambda: invio.BundleReply(given, on_problem="leave-out", compress=False)).status_code == 200
+    tar = answer(lambda: invio.BundleReply([tmp_path / "log.txt"], format="tar", name="x"))
+    with tarfile.open(fileobj=io.BytesIO(tar.content)) as opened:
+        assert opened.getnames() == ["log.txt"]
+    assert 'filename="x.tar"' in tar.headers["content-disposition"]
+    for more in ({"most_files": 1}, {"most_bytes": 100}):
+        many = answer(lambda more=more: invio.BundleReply([tmp_path], **more))  # type: ignore[misc]
+        assert (many.status_code, many.json()["reason"]) == (413, "too-large")
+
+
+def test_what_was_learnt_of_a_content_is_kept_until_it_changes(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    (tmp_path / "log.txt").write_bytes(b"depth 4.2 metres\n" * 5000)
+    read: list[str] = []
+
+    def noting(what: str) -> None:
+        work: Any = getattr(contents, what)
+
+        def noted(*given: object) -> object:
+            read.append(what)
+            return work(*given)
+
+        monkeypatch.setattr(contents, what, noted)
+
+    noting("crc_of")
+    noting("_deflate")
+
+    def reply() -> invio.BundleReply:
+        return invio.BundleReply([tmp_path / "log.txt"])
+
+    first = answer(reply)
+    rest = answer(reply, range="bytes=100-", if_range=first.headers["etag"])
+    assert (rest.status_code, first.content[100:] == rest.content) == (206, True)
+    assert sorted(read) == ["_deflate", "crc_of"]
+    (tmp_path / "log.txt").write_bytes(b"another log\n" * 5000)
+    assert answer(reply).headers["etag"] != first.headers["etag"]
+    assert len(read) == 4
+
+
+def test_a_link_to_a_folder_is_followed_anew(tmp_path: Path) -> None:
+    for release in ("one", "two"):
+        (tmp_path / release).mkdir()
+        (tmp_path / release / "a.txt").write_text(release)
+    current = tmp_path / "current"
+    current.symlink_to("one")
+
+    def within() -> invio.FileReply:
+        return invio.FileReply("a.txt", within=current)
+
+    assert answer(within).text == "one"
+    (tmp_path / "next").symlink_to("two")
+    (tmp_path / "next").rename(current)
+    assert answer(within).text == "two"
+    assert answer(lambda: invio.FileReply(current / "a.txt")).text == "two"
+    assert (
+        zipfile.ZipFile(io.BytesIO(answer(lambda: invio.BundleReply([current])).content)).read("current/a.txt")
+        == b"two"
+    )
