@@ -10,7 +10,7 @@ from invio.core.addresses import Address, parse_address
 from invio.core.files import ANYONE, Caller, FileFacts
 from invio.core.rules.decisions import ACTIONS, Rule, RuleSet
 from invio.core.rules.file import BadRules, parse_rules
-from invio.core.rules.proofs import check, compare
+from invio.core.rules.proofs import check, compare, groups_without_members
 from tests.core.test_conditions import rules
 
 RULES = """
@@ -182,3 +182,36 @@ def test_rules_that_ask_are_compared_as_if_they_applied() -> None:
     facts = [FileFacts(parse_address("charts/a.pdf"), 1, None, None)]
     changes = list(compare(before, after, [("recipient:a", Caller("a"))], facts, 0))
     assert [(change.action, change.allowed, change.rule) for change in changes] == [("read", True, "asks")]
+
+
+@pytest.mark.parametrize(
+    ("before", "after", "action", "says"),
+    [
+        ("speed = 2_000_000", "speed = 1", "read", "speed 2000000 → 1"),
+        ("", 'disposition = "inline"', "read", "disposition none → inline"),
+        ('cache = "private"', 'cache = "no-store"', "read", "cache private → no-store"),
+        (
+            "quota = { files = 3, per = '1d' }",
+            "quota = { files = 300, per = '1d' }",
+            "read",
+            "quota 3 files per 1 day → 300 files per 1 day",
+        ),
+        ("quota = { bytes = 9, per = '1h' }", "", "bundle", "quota 9 bytes per 1 hour → none"),
+        ('link_longest = "7d"', 'link_longest = "300d"', "link", "link_longest 604800 → 25920000"),
+    ],
+)
+def test_a_comparison_tells_what_changes_of_how_files_are_delivered(
+    before: str, after: str, action: str, says: str
+) -> None:
+    rule = '[[rule]]\nname = "r"\neffect = "allow"\nwho = ["anyone"]\nwhat = ["s/**"]\nactions = ["read", "bundle", "link"]\n'
+    old, new = parse_rules(rule + before), parse_rules(rule + after)
+    changes = list(compare(old, new, [("anyone", ANYONE)], FILES[:1], NOON))
+    assert says in {one.terms for one in changes if one.action == action}
+    assert all(one.allowed and one.rule == "r" for one in changes)
+    assert list(compare(old, old, [("anyone", ANYONE)], FILES[:1], NOON)) == []
+
+
+def test_a_group_that_nobody_is_in_is_doubted() -> None:
+    [doubt] = groups_without_members(parse_rules(RULES.replace("group:pilots", "group:pilotts")), {"pilots", "office"})
+    assert doubt == "line 2: nobody is in the group 'pilotts' (did you mean 'pilots'?)"
+    assert groups_without_members(parse_rules(RULES), {"pilots"}) == []

@@ -20,7 +20,7 @@ from invio.core.files import FileFacts
 from invio.core.rules.proofs import Change, Checked, check, compare
 
 _TABLE_ROWS = 500  # of a comparison; --csv and --json give all
-_COLUMNS = ("who", "address", "action", "would_be", "rule", "line")
+_COLUMNS = ("who", "address", "action", "would_be", "rule", "line", "terms")
 
 _SETTINGS = click.option(
     "--settings", type=click.Path(path_type=Path), default=Path("invio.toml"), show_default=True,
@@ -57,6 +57,8 @@ def check_rules(*, file: Path | None, settings: Path, as_json: bool) -> None:
             columns = [("", "left"), ("line", "right"), ("who", "left"), ("action", "left"), ("address", "left")]
             print_table([*columns, ("expected", "left"), ("because", "left")], [_row(one) for one in checked])
         say(f"{_from_here(path)}: {len(read.rules)} rules, {len(checked)} expectations, {len(failed)} not met")
+    for said in proving.doubts(read):
+        say(f"{_from_here(path)}: {said}", err=True)
     if failed:
         raise click.exceptions.Exit(1)
 
@@ -104,6 +106,8 @@ def _because(one: Checked) -> str:
 @gives_json
 def compare_rules(*, new: Path, settings: Path, as_csv: bool, as_json: bool) -> None:
     """Tell what would change if NEW were the rules: for whom, which file, which action, by which rule.
+
+    That is who may do what, and of what they may have the speed, quotas, disposition, caching and link times.
 
     Asked for are anyone, everybody in the records, and somebody of each group that the rules name; for every
     file that the stores hold, as of now. Exit status 1 when anything would change, 0 when nothing would.
@@ -157,9 +161,9 @@ def _watched(changes: Iterator[Change], counted: _Counted, *, quiet: bool = Fals
         yield from changes
 
 
-def _line(change: Change) -> tuple[str, str, str, str, str, int]:
+def _line(change: Change) -> tuple[str, str, str, str, str, int, str]:
     would_be = "allowed" if change.allowed else "refused"
-    return change.who, str(change.address), change.action, would_be, change.rule, change.line
+    return change.who, str(change.address), change.action, would_be, change.rule, change.line, change.terms
 
 
 def _print_csv(changes: Iterable[Change]) -> int:
@@ -189,8 +193,10 @@ def _rows_of(changes: Iterable[Change]) -> tuple[list[tuple[str | Text, ...]], i
     count = 0
     for count, change in enumerate(changes, 1):
         if count <= _TABLE_ROWS:
-            who, address, action, would_be, rule, line = _line(change)
+            who, address, action, would_be, rule, line, terms = _line(change)
             outcome = Text(("+ " if change.allowed else "− ") + would_be, "green" if change.allowed else "red")
+            if terms:
+                outcome = Text(f"~ {terms}", "yellow")
             rows.append((who, address, action, outcome, f"{rule} (line {line})"))
     return rows, count
 

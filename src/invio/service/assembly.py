@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import os
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
@@ -15,6 +16,7 @@ from invio.core.http.cors import CrossOrigin
 from invio.core.http.forwarded import read_networks
 from invio.core.links.keys import KeyRing
 from invio.core.rules.decisions import RuleSet
+from invio.core.rules.proofs import groups_without_members
 from invio.delivery.access.authentication import Authenticator, Identifier
 from invio.delivery.access.catalogue import AccessPolicy, Catalogue
 from invio.delivery.access.link_issuers import Makers
@@ -29,6 +31,7 @@ from invio.delivery.transfers.limits import BundleLimits, Limits
 from invio.delivery.transfers.transfers import Transfers
 from invio.producers.producer import ProducerFault, Rows, function_rows, query_rows
 from invio.records import quotas as quota_records
+from invio.records import recipients as recipient_records
 from invio.records import transfers as transfer_records
 from invio.records.database import open_database, write
 from invio.records.digests import RecordedDigests
@@ -56,6 +59,8 @@ from invio.workers.pool import Pool
 if TYPE_CHECKING:
     from invio.service.external_checks import Outside
 
+
+log = logging.getLogger("invio.service")
 
 _DELIVERY_LIMITS = ("rate", "recipient_rate", "requests", "recipient_transfers", "idle")
 
@@ -150,6 +155,8 @@ def assemble(settings: Settings, decider: AccessPolicy | None = None, identifier
         company.close()
         raise
     company.joined()
+    if isinstance(rules, RuleSet):
+        _tell_doubts(settings, rules, engine)
     journal = Journal(engine, company.number)
     catalogue = Catalogue(stores, rules)
     provider = None
@@ -232,6 +239,17 @@ def _check_roots(settings: Settings) -> None:
                 said = f"{root} is where this store keeps versions, and store {other!r} has its files in {its_root}"
                 place = ("stores", name, "root")
                 raise settings.fault(place, f"{said}; a managed store's folder is its own, so give one another")
+
+
+def _tell_doubts(settings: Settings, rules: RuleSet, engine: sa.Engine) -> None:
+    """Writes into the log which groups of the rules nobody is in; a provider may put somebody in any."""
+    if settings.identity is not None and settings.identity.groups_claim is not None:
+        return
+    with engine.connect() as connection:
+        known = {group for one in recipient_records.all_recipients(connection) for group in one.groups}
+    for said in groups_without_members(rules, known):
+        file = str(settings.path(settings.service.rules))
+        log.warning("rules.group-without-members", extra={"fields": {"file": file, "doubt": said}})
 
 
 def _require_key_set(settings: Settings) -> None:

@@ -9,6 +9,7 @@ from pathlib import Path
 from invio.core.addresses import Address
 from invio.core.files import ANYONE, Caller, FileFacts
 from invio.core.rules.decisions import RuleSet
+from invio.core.rules.proofs import groups_without_members
 from invio.records.database import open_database
 from invio.records.recipients import Recipient, all_recipients
 from invio.service.assembly import open_stores
@@ -38,6 +39,13 @@ class Proving:
         """The groups of a recipient in the records; none for whoever is not there."""
         known = self.recipients.get(recipient)
         return frozenset() if known is None else known.groups
+
+    def doubts(self, rules: RuleSet) -> list[str]:
+        """What is odd about rules, though they can be used: groups that nobody is in, where all groups are known."""
+        if self.settings.identity is not None and self.settings.identity.groups_claim is not None:
+            return []
+        known = {group for one in self.recipients.values() for group in one.groups}
+        return groups_without_members(rules, known)
 
     def facts_of(self, address: Address) -> FileFacts | None:
         """What is known of a file; None when it is not there, or its store does not answer."""

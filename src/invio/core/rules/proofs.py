@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
 from invio.core.addresses import Address
@@ -10,6 +10,9 @@ from invio.core.files import Caller, FileFacts
 from invio.core.memory import Memory
 from invio.core.rules.decisions import ACTIONS, Decision, Expectation, Rule, RuleSet
 from invio.core.rules.external_checks import NO_POLICY, CheckResult, FixedPolicy
+from invio.core.rules.quotas import amount_text, period_text
+from invio.core.rules.terms import strictest_terms
+from invio.core.toml import did_you_mean
 
 _KNOWN = 10_000  # sets of rules whose outcomes are kept
 
@@ -66,7 +69,11 @@ def _expected_facts(expected: Expectation) -> FileFacts:
 
 @dataclass(frozen=True, slots=True)
 class Change:
-    """An outcome that would be another, and the rule that makes it so: one that comes, or one that goes."""
+    """An outcome that would be another, and the rule that makes it so: one that comes, or one that goes.
+
+    `terms` says what would be other of how the file is delivered, where it may be had before and after; else it is
+    empty.
+    """
 
     who: str
     address: Address
@@ -74,6 +81,7 @@ class Change:
     allowed: bool  # as it would be
     rule: str
     line: int
+    terms: str = ""
 
 
 def compare(
@@ -103,7 +111,7 @@ class _Change:
 class _Difference:
     who: str
     action: str
-    outcome: tuple[bool, str, int]  # whether it would be allowed, and by which rule of which line
+    outcome: tuple[bool, str, int, str]  # whether it would be allowed, by which rule of which line, and the terms
 
 
 class _Comparison:
@@ -164,7 +172,10 @@ class _Comparison:
                 after = _outcome(change.rule for change in speaking if change.new)
                 if before is not after:
                     cause = _cause(speaking, allowed=after)
-                    yield _Difference(who, action, (after, cause.name, cause.line))
+                    yield _Difference(who, action, (after, cause.name, cause.line, ""))
+                elif after and (terms := _terms_changed(speaking, action)):
+                    cause = _cause_of_terms(speaking)
+                    yield _Difference(who, action, (True, cause.name, cause.line, terms))
 
 
 def _outcome(speaking: Iterable[Rule]) -> bool:
@@ -180,10 +191,55 @@ def _cause(speaking: list[_Change], *, allowed: bool) -> Rule:
     return (sorted(came, key=_line) + sorted(went, key=_line))[0]
 
 
+# What terms say of an action: of having a file, or of handing it on.
+_SAID_OF = {
+    "read": ("speed", "disposition", "cache", "quotas"),
+    "bundle": ("speed", "quotas"),
+    "link": ("link_default", "link_longest"),
+}
+
+
+def _terms_changed(speaking: list[_Change], action: str) -> str:
+    """What would be other of how a file is delivered, in words; empty when nothing would."""
+    names = _SAID_OF.get(action, ())
+    if not names or all(change.old and change.new for change in speaking):
+        return ""
+    before = strictest_terms(change.rule.terms for change in speaking if change.old)
+    after = strictest_terms(change.rule.terms for change in speaking if change.new)
+    differing = [name for name in names if getattr(before, name) != getattr(after, name)]
+    return "; ".join(
+        f"{name.removesuffix('s')} {_in_words(getattr(before, name))} → {_in_words(getattr(after, name))}"
+        for name in differing
+    )
+
+
+def _in_words(value: object) -> str:
+    if isinstance(value, tuple):
+        said = [f"{amount_text(quota)} per {period_text(quota.period)}" for quota in value]
+        return " and ".join(said) or "none"
+    return "none" if value is None else str(value)
+
+
+def _cause_of_terms(speaking: list[_Change]) -> Rule:
+    came = [change.rule for change in speaking if change.new and not change.old]
+    went = [change.rule for change in speaking if change.old and not change.new]
+    return (sorted(came, key=_line) + sorted(went, key=_line))[0]
+
+
+def groups_without_members(rules: RuleSet, known: Collection[str]) -> list[str]:
+    """A sentence for each group that rules name and nobody is in; `known` are the groups that somebody is in."""
+    named: dict[str, int] = {}
+    for rule in rules.rules:
+        for who in rule.who:
+            if who.kind == "group" and who.id not in known:
+                named.setdefault(who.id, rule.line)
+    return [f"line {line}: nobody is in the group {name!r}{did_you_mean(name, known)}" for name, line in named.items()]
+
+
 def _line(rule: Rule) -> int:
     return rule.line
 
 
 def _meaning(rule: Rule) -> object:
     """What a rule says, wherever it stands and whatever it is called."""
-    return (rule.effect, rule.who, rule.what, rule.actions, rule.conditions)
+    return (rule.effect, rule.who, rule.what, rule.actions, rule.conditions, rule.terms)
