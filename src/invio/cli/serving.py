@@ -95,15 +95,26 @@ def init(*, folder: Path, admin: str, as_json: bool) -> None:
               show_default=True, show_envvar=True, help="The settings file.")  # fmt: skip
 @click.option("--host", help="Instead of the settings' host.")
 @click.option("--port", type=click.IntRange(0, 65535), help="Instead of the settings' port.")
-def serve(settings: Path, host: str | None, port: int | None) -> None:
+@click.option("--socket", "path", type=click.Path(path_type=Path), metavar="PATH",
+              help="Listen on a Unix socket instead, for a front server on this machine.")  # fmt: skip
+def serve(*, settings: Path, host: str | None, port: int | None, path: Path | None) -> None:
     """Run the service, until Ctrl-C or SIGTERM."""
-    from invio.service.run import listening_socket, run
+    from invio.service.run import listening_socket, run, unix_socket
     from invio.service.settings import read_settings
 
+    if path is not None and (host is not None or port is not None):
+        raise click.UsageError("give --socket, or --host and --port, not both")
     read = read_settings(settings)
-    listener = listening_socket(host or read.service.host, read.service.port if port is None else port)
-    with listener:
-        run(read, listener, _announce)
+    if path is None:
+        listener = listening_socket(host or read.service.host, read.service.port if port is None else port)
+    else:
+        listener = unix_socket(path)
+    try:
+        with listener:
+            run(read, listener, _announce)
+    finally:
+        if path is not None:
+            path.unlink(missing_ok=True)
 
 
 @click.command()

@@ -12,7 +12,7 @@ import time
 from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
 from typing import Any, BinaryIO
-from urllib.parse import quote, urljoin
+from urllib.parse import quote
 
 import httpx
 
@@ -191,7 +191,7 @@ class Client:
             time.sleep(pause)
             pause = min(0.25, 2 * pause)
             made = self._json("GET", f"/api/bundles/{made['id']}")
-        made["url"] = urljoin(self.url + "/", made["url"])
+        made["url"] = self.url_of(made["address"])  # whatever path the service is offered below
         return made
 
     def bundle_entries(self, bundle_id: str, limit: int = 10_000) -> list[dict[str, Any]]:

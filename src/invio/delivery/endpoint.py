@@ -91,7 +91,8 @@ class Delivery:
         head = request.head
         if request.caller is not None and head.method == "GET":
             self._way.transfers.refused.note(request.caller, _said_address(request.path), request.link, refusal)
-        return refusal_reply(refusal, head.method, head.get(b"accept"), request.root + request.target, self._way.pages)
+        pages = self._way.pages.below(request.root)
+        return refusal_reply(refusal, head.method, head.get(b"accept"), request.root + request.target, pages)
 
     def _options(self, head: RequestHead) -> Reply:
         """What may be asked of any file (RFC 9110 §9.3.7), and to a browser's preflight the rest."""

@@ -13,7 +13,15 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from urllib.parse import quote
 
-from invio.core.http.forwarded import Network, is_among, original_network
+from invio.core.http.forwarded import (
+    Network,
+    is_among,
+    last_told,
+    original_network,
+    told_address,
+    told_host,
+    told_prefix,
+)
 from invio.core.http.replies import Reply, Representation
 from invio.core.http.request_head import RequestHead
 from invio.core.throttle import Throttle
@@ -28,30 +36,53 @@ _ITS_OWN_FIELDS = (b"content-length", b"content-range", b"accept-ranges")
 class Front:
     """`trusted` are the networks of front servers.
 
+    `unix`: so is whoever connects by a Unix socket, which has no network address.
     `header` orders it to send a file, `rate_header` (if it has one) at how many bytes a second;
     `prefixes` is by store what its paths begin with there. `secret` in `secret_header` tells it from whatever else
     connects from the same place.
     """
 
     trusted: tuple[Network, ...] = ()
+    unix: bool = False
     header: str | None = None
     rate_header: str | None = None
     prefixes: Mapping[str, str] = field(default_factory=dict)
     secret_header: str | None = None
     secret: str = field(default="", repr=False)
+    plain_paths: bool = False  # whether the header takes a path as it is, and not percent-encoded
+
+    @property
+    def trusts_any(self) -> bool:
+        """Whether there is a front server at all."""
+        return self.unix or bool(self.trusted)
+
+    def is_front(self, peer: str | None) -> bool:
+        """Whether the other side of a connection is a front server; `peer` is None for a Unix socket."""
+        return self.unix if peer is None else is_among(peer, self.trusted)
 
     def network(self, peer: str | None, head: RequestHead) -> str | None:
         """The address of the client, which a trusted front server tells."""
+        if peer is None and self.unix:
+            before, _, told = (head.get(b"x-forwarded-for") or "").rpartition(",")
+            return original_network(told_address(told), before, self.trusted)
         return original_network(peer, head.get(b"x-forwarded-for"), self.trusted) if self.trusted else peer
 
     def scheme(self, peer: str | None, head: RequestHead) -> str | None:
         """By what scheme the client came to a trusted front server, as that tells; None without one."""
-        schemes = head.get(b"x-forwarded-proto") if is_among(peer, self.trusted) else None
-        return None if schemes is None else schemes.rpartition(",")[2].strip().lower()
+        told = last_told(head.get(b"x-forwarded-proto")) if self.is_front(peer) else None
+        return None if told is None else told.lower()
+
+    def host(self, peer: str | None, head: RequestHead) -> str | None:
+        """By what host the client came to a trusted front server, as that tells; None without one."""
+        return told_host(head.get(b"x-forwarded-host")) if self.is_front(peer) else None
+
+    def prefix(self, peer: str | None, head: RequestHead) -> str:
+        """The path below which a trusted front server offers the service; empty without one."""
+        return told_prefix(head.get(b"x-forwarded-prefix")) if self.is_front(peer) else ""
 
     def sends_from(self, store: str, peer: str | None, head: RequestHead) -> bool:
         """Whether the other side of the connection sends this store's files by itself, and proves to be who does."""
-        if self.header is None or store not in self.prefixes or not is_among(peer, self.trusted):
+        if self.header is None or store not in self.prefixes or not self.is_front(peer):
             return False
         given = head.get(self.secret_header.lower().encode()) if self.secret_header else None
         return given is not None and hmac.compare_digest(given.encode("latin-1"), self.secret.encode())
@@ -80,7 +111,7 @@ class Front:
             slowest = min(throttle.rate for throttle in throttles)
             fields.append((self.rate_header.lower().encode(), b"%d" % slowest))
         address = found.facts.address
-        place = self.prefixes[address.store] + quote(address.path)
+        place = self.prefixes[address.store] + (address.path if self.plain_paths else quote(address.path))
         fields += [(self.header.lower().encode(), place.encode()), (b"content-length", b"0")]
         return replace(reply, status=200, headers=fields, parts=[], length=0)
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import logging
 from collections.abc import Iterable
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from functools import cache
 from typing import Any
 from urllib.parse import quote
@@ -36,6 +36,10 @@ class Pages:
     sign_in: str | None = SIGN_IN_PAGE
     contact: str = ""
     contact_link: str = ""
+
+    def below(self, root: str) -> Pages:
+        """The same for a service that is offered below a path."""
+        return self if not root or self.sign_in is None else replace(self, sign_in=root + self.sign_in)
 
 
 USUAL_PAGES = Pages()

@@ -84,10 +84,13 @@ class Service:
         self._delivery = parts.delivery
         self._console = None if mounted else console.Console()
         self._guard = Guard(self.api, parts.way.cross_origin, parts.settings.limits)
+        self._behind = parts.behind if not mounted and parts.behind.may_be_below else None
 
     def __call__(self, scope: Any, receive: Any, send: Any) -> Awaitable[None]:
         if scope["type"] != "http":
             return self.api(scope, receive, send)
+        if self._behind is not None:
+            scope = self._behind.placed(scope)
         path: str = scope["path"].removeprefix(scope.get("root_path", ""))
         if path.startswith(FILES):
             return self._delivery(scope, receive, send)
@@ -140,8 +143,8 @@ def make_api(parts: Parts | None, modules: Sequence[ModuleType] = _ROUTERS) -> F
     return api
 
 
-async def _to_console() -> Response:
-    return Response(status_code=303, headers={"Location": console.PREFIX})
+async def _to_console(request: Request) -> Response:
+    return Response(status_code=303, headers={"Location": request.scope.get("root_path", "") + console.PREFIX})
 
 
 async def _refused(request: Request, error: Exception) -> Response:
@@ -149,7 +152,7 @@ async def _refused(request: Request, error: Exception) -> Response:
     # A page sends the browser to sign in and back; what was posted would not come back with it.
     target = request.url.path if request.method == "GET" else ""
     parts: Parts | None = request.app.state.parts
-    pages = USUAL_PAGES if parts is None else parts.way.pages
+    pages = (USUAL_PAGES if parts is None else parts.way.pages).below(request.scope.get("root_path", ""))
     reply = refusal_reply(error, request.method, request.headers.get("accept"), target, pages)
     body = b"".join(part for part in reply.parts if isinstance(part, bytes))
     response = Response(body, reply.status)

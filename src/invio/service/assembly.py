@@ -38,11 +38,13 @@ from invio.records.digests import RecordedDigests
 from invio.records.journal import Journal
 from invio.records.serving_lock import ServingLock
 from invio.service.audit import Audit
+from invio.service.behind import Behind
 from invio.service.configuration import read_keys, read_rules
 from invio.service.health import Health
 from invio.service.planners import Planners
 from invio.service.reloading import Watched
 from invio.service.settings import (
+    UNIX,
     DirectorySettings,
     ManagedSettings,
     RemoteSettings,
@@ -99,6 +101,7 @@ class Parts:
     streams: Streams
     records_identity: tuple[int, int]
     audit: Audit
+    behind: Behind
     health: Health = field(default_factory=Health)
     planners: Planners = field(default_factory=Planners)
     pools: Pools = field(default_factory=Pools)
@@ -174,6 +177,7 @@ def assemble(settings: Settings, decider: AccessPolicy | None = None, identifier
     cross_origin = _cross_origin(settings)
     offering = Negotiator(catalogue.locate, digests, cross_origin, always_digest=settings.service.digests == "always")
     grace = settings.service.link_grace
+    front = _front(settings)
     way = DeliveryServices(
         catalogue,
         identifier,
@@ -185,7 +189,7 @@ def assemble(settings: Settings, decider: AccessPolicy | None = None, identifier
         grace,
         limits,
         cross_origin,
-        _front(settings),
+        front,
     )
     way.pages = Pages(contact=settings.service.contact, contact_link=settings.service.contact_link)
     if decider is not None:
@@ -210,6 +214,7 @@ def assemble(settings: Settings, decider: AccessPolicy | None = None, identifier
         Streams(settings.limits.streams, settings.limits.recipient_streams),
         (status.st_dev, status.st_ino),
         audit,
+        Behind(settings, front),
         pools=pools,
     )
 
@@ -339,12 +344,14 @@ def _front(settings: Settings) -> Front:
     }
     secret = "" if given.secret is None else given.secret.get_secret_value()
     return Front(
-        read_networks(given.networks),
+        read_networks([text for text in given.networks if text != UNIX]),
+        UNIX in given.networks,
         given.redirect_header,
         given.rate_header,
         prefixes,
         given.secret_header,
         secret,
+        given.redirect_paths == "plain",
     )
 
 

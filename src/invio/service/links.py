@@ -61,8 +61,7 @@ def post_link(asked: LinkAsk, request: Request, response: Response, caller: TheC
     if opened.record is not None and link.expires is not None:
         parts.bundles.extend(opened.record.id, link.expires)
     target = link_target(link)
-    base = parts.settings.service.public_url or str(request.base_url)
-    url = base.rstrip("/") + target
+    url = parts.behind.base_of(request) + target
     response.headers["Location"] = url
     return LinkShape(
         url=url, target=target, address=str(opened.address), key=link.key, id=link.says("id"), until=link.expires

@@ -19,6 +19,7 @@ import sys
 import threading
 import time
 from collections.abc import Callable, Iterator
+from pathlib import Path
 
 import uvicorn
 import uvloop
@@ -141,8 +142,37 @@ def listening_socket(host: str, port: int) -> socket.socket:
     return listener
 
 
+def unix_socket(path: Path) -> socket.socket:
+    """A Unix socket that listens at `path`, for its owner and group; one that nobody listens at any more is replaced.
+
+    Raises:
+        CannotListen: something else is there, somebody listens already, or it cannot be made.
+    """
+    listener = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
+    try:
+        if path.is_socket():
+            with socket.socket(socket.AF_UNIX, socket.SOCK_STREAM) as probe:
+                if probe.connect_ex(os.fspath(path)) == 0:
+                    raise CannotListen(f"{path} is in use; stop the program that uses it, or choose another path")
+            path.unlink()
+        earlier = os.umask(0o117)
+        try:
+            listener.bind(os.fspath(path))
+        finally:
+            os.umask(earlier)
+        listener.listen(2048)
+    except (OSError, CannotListen) as error:
+        listener.close()
+        if isinstance(error, CannotListen):
+            raise
+        raise CannotListen(f"cannot listen at {path}: {error.strerror or error}") from None
+    return listener
+
+
 def url_of(listener: socket.socket) -> str:
-    """The URL of what a socket listens on; IPv6 addresses in brackets."""
+    """The URL of what a socket listens on; IPv6 addresses in brackets, and a Unix socket as `unix:` and its path."""
+    if listener.family == socket.AF_UNIX:
+        return f"unix:{listener.getsockname()}"
     host, port = listener.getsockname()[:2]
     return f"http://[{host}]:{port}" if ":" in host else f"http://{host}:{port}"
 

@@ -19,6 +19,7 @@ from invio.core.toml import Document, did_you_mean, parse_toml
 
 # What an address may not have as a store, because it means something else.
 RESERVED = ("bundles",)
+UNIX = "unix"  # among networks: whoever connects by a Unix socket
 _ORIGIN = re.compile(r"https?://[^/?#\s@*]+\Z")
 _URL = r"^https?://[^/?#\s]+(/[^?#\s]*)?$"
 _FIELD_NAME = r"^[!#$%&'*+.^_`|~0-9A-Za-z-]+$"
@@ -113,12 +114,17 @@ class CorsSettings(_Strict):
 class FrontSettings(_Strict):
     """A server in front of this one."""
 
-    networks: list[str] = Field(default_factory=list, description="where it connects from, as in 127.0.0.1/32")
+    networks: list[str] = Field(
+        default_factory=list, description="where it connects from, as in 127.0.0.1/32; unix for a Unix socket"
+    )
     redirect_header: str | None = Field(
         None, pattern=_FIELD_NAME, description="what orders it to send a file", examples=["X-Accel-Redirect"]
     )
     rate_header: str | None = Field(
         None, pattern=_FIELD_NAME, description="what tells it a speed", examples=["X-Accel-Limit-Rate"]
+    )
+    redirect_paths: Literal["encoded", "plain"] = Field(
+        "encoded", description="how that header holds a path: percent-encoded, or as it is"
     )
     secret_header: str | None = Field(
         None, pattern=_FIELD_NAME, description="what it proves itself with", examples=["X-Front-Secret"]
@@ -127,7 +133,7 @@ class FrontSettings(_Strict):
 
     @model_validator(mode="after")
     def _networks(self) -> FrontSettings:
-        read_networks(self.networks)
+        read_networks([text for text in self.networks if text != UNIX])
         if self.redirect_header and not (self.secret_header and self.secret):
             raise ValueError(
                 "redirect_header needs secret_header and secret: other programs connect from where the front server "

@@ -1,4 +1,4 @@
-"""Who is asking when a front server passes requests on: `X-Forwarded-For`, and only from those trusted.
+"""Who is asking, and for what, when a front server passes requests on: `X-Forwarded-*`, and only from those trusted.
 
 The field is a list to which each server on the way appends whom it heard from. So it is read from
 its end, for as long as the one who wrote an entry is a trusted one; whatever a client put in
@@ -8,10 +8,13 @@ front of that is hearsay.
 from __future__ import annotations
 
 import ipaddress
+import re
 from collections.abc import Sequence
 from functools import lru_cache
 
 _LONGEST = 60  # characters of an address with its port
+_PREFIX = re.compile(r"(?:/[A-Za-z0-9._~-]{1,64}){1,8}/?\Z", re.ASCII)
+_HOST = re.compile(r"(?:[A-Za-z0-9.-]{1,253}|\[[0-9A-Fa-f:.]{2,45}\])(?::[0-9]{1,5})?\Z", re.ASCII)
 
 Network = ipaddress.IPv4Network | ipaddress.IPv6Network
 
@@ -41,7 +44,7 @@ def original_network(peer: str | None, field: str | None, trusted: tuple[Network
     for entry in reversed(field.split(",")):
         if not is_among(network, trusted):
             break
-        hop = _address(entry.strip(" \t"))
+        hop = told_address(entry)
         if hop is None:
             # A trusted server says something that is no address: it is from nowhere that is known, and above all
             # not from that server's own network.
@@ -50,8 +53,26 @@ def original_network(peer: str | None, field: str | None, trusted: tuple[Network
     return network
 
 
-def _address(entry: str) -> str | None:
+def last_told(field: str | None) -> str | None:
+    """What the nearest server says in a field to which each on the way may have added."""
+    return None if field is None else field.rpartition(",")[2].strip(" \t")
+
+
+def told_prefix(field: str | None) -> str:
+    """The path below which a front server offers the service, without a slash at its end; empty for none."""
+    told = last_told(field) or ""
+    return told.rstrip("/") if _PREFIX.match(told) and "." not in told.split("/") and ".." not in told else ""
+
+
+def told_host(field: str | None) -> str | None:
+    """The host by which the client asked the front server; None where it is not told, or is none."""
+    told = last_told(field)
+    return told if told is not None and _HOST.match(told) else None
+
+
+def told_address(entry: str) -> str | None:
     """The address of an entry, without the port that some servers add: `192.0.2.1:80`, `[2001:db8::1]:443`."""
+    entry = entry.strip(" \t")
     if len(entry) > _LONGEST or "%" in entry:
         return None
     if entry.startswith("["):
