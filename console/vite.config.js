@@ -1,9 +1,9 @@
 import react from '@vitejs/plugin-react'
 import { defineConfig } from 'vite'
 
-// The service serves what is built here, below /console/.
+// The service serves what is built here, below /console/ of wherever it is offered itself.
 export default defineConfig({
-  base: '/console/',
+  base: './',
   plugins: [react()],
   build: { outDir: '../src/invio/service/web', emptyOutDir: true, chunkSizeWarningLimit: 900 },
   server: { proxy: { '/api': 'http://127.0.0.1:8480', '/get': 'http://127.0.0.1:8480' } },

@@ -12,7 +12,7 @@ for (const name of ['swagger-ui.css', 'swagger-ui-bundle.js']) copyFileSync(join
 
 writeFileSync(
   join(to, 'start.js'),
-  `SwaggerUIBundle({ url: '/api/openapi.json', dom_id: '#description', deepLinking: true, validatorUrl: null })\n`,
+  `SwaggerUIBundle({ url: 'openapi.json', dom_id: '#description', deepLinking: true, validatorUrl: null })\n`,
 )
 writeFileSync(
   join(to, 'index.html'),
@@ -22,12 +22,12 @@ writeFileSync(
 <meta charset="utf-8">
 <meta name="viewport" content="width=device-width, initial-scale=1">
 <title>Invio: the API</title>
-<link rel="stylesheet" href="/console/api-docs/swagger-ui.css">
+<link rel="stylesheet" href="./api-docs/swagger-ui.css">
 </head>
 <body>
 <div id="description"></div>
-<script src="/console/api-docs/swagger-ui-bundle.js"></script>
-<script src="/console/api-docs/start.js"></script>
+<script src="./api-docs/swagger-ui-bundle.js"></script>
+<script src="./api-docs/start.js"></script>
 </body>
 </html>
 `,

@@ -2,15 +2,23 @@ import { QueryClient, QueryClientProvider } from '@tanstack/react-query'
 import { createRootRoute, createRoute, createRouter, redirect, RouterProvider } from '@tanstack/react-router'
 import { StrictMode } from 'react'
 import { createRoot } from 'react-dom/client'
-import { Refused } from './api/client'
+import { Refused, Unreachable } from './api/problems'
+import { root as below } from './api/root'
 import { placeHere } from './data/place'
+import { watchSession } from './data/session'
 import { Files } from './pages/Files'
 import { SignIn } from './pages/SignIn'
 import { Transfers } from './pages/Transfers'
+import { Notice } from './components/Notice'
+import { NotFound } from './pages/NotFound'
 import { Shell } from './components/Shell'
 import { GlobalStyle } from './theme'
 
-const root = createRootRoute({ component: Shell })
+const root = createRootRoute({
+  component: Shell,
+  errorComponent: ({ error }) => <Notice error={error as Error} />,
+  notFoundComponent: NotFound,
+})
 const routes = [
   createRoute({
     getParentRoute: () => root,
@@ -30,7 +38,7 @@ const routes = [
   }),
 ] as const
 
-const router = createRouter({ routeTree: root.addChildren([...routes]), basepath: '/console' })
+const router = createRouter({ routeTree: root.addChildren([...routes]), basepath: below + '/console' })
 
 declare module '@tanstack/react-router' {
   interface Register {
@@ -40,10 +48,18 @@ declare module '@tanstack/react-router' {
 
 const queries = new QueryClient({
   defaultOptions: {
-    // A refusal is an answer; only a lost connection is worth another try.
-    queries: { retry: (count, error) => !(error instanceof Refused) && count < 2 },
+    queries: {
+      // A refusal is an answer; only a lost connection is worth another try, for as long as it takes.
+      retry: (count, error) => !(error instanceof Refused) && count < 1,
+      refetchInterval: (query) => (query.state.error instanceof Unreachable ? 3000 : false),
+      // A browser that takes itself to be offline may well reach the service.
+      networkMode: 'always',
+    },
+    mutations: { networkMode: 'always' },
   },
 })
+
+watchSession(queries)
 
 const place = document.getElementById('root')
 if (place)

@@ -36,7 +36,9 @@ export const GlobalStyle = createGlobalStyle`
   }
   *, *::before, *::after { box-sizing: border-box; }
   html { background: ${token.ground}; }
-  body { margin: 0; color: ${token.ink}; background: ${token.ground}; font: 15px/1.5 ${token.sans}; }
+  body { margin: 0; color: ${token.ink}; background: ${token.ground}; font: 0.9375rem/1.5 ${token.sans}; }
+  h1:focus { outline: none; }
+  a { color: ${token.accent}; }
   h1 { margin: 0; font: 600 1.55rem/1.25 ${token.serif}; }
   :focus-visible, [data-focus-visible] { outline: 2px solid ${token.accent}; outline-offset: 2px; }
   @media (prefers-reduced-motion: reduce) { * { transition: none !important; animation: none !important; } }

@@ -1,4 +1,6 @@
 // Calls of the service's API, typed by its own description; a refusal becomes a Refused.
+import { refusalOf, Unreachable } from './problems'
+import { root } from './root'
 import type { components } from './schema.gen'
 
 type Schemas = components['schemas']
@@ -12,35 +14,25 @@ export type Bundle = Schemas['BundleShape']
 export type Transfer = Schemas['TransferShape']
 type Rules = Schemas['RulesShape']
 type TransferList = Schemas['TransferList']
-type Problem = Schemas['Problem']
 
-export class Refused extends Error {
-  constructor(
-    readonly status: number,
-    readonly reason: string,
-    detail: string,
-    readonly names: string[],
-  ) {
-    super(detail)
-  }
-}
+/** How many transfers are shown. */
+export const SHOWN = 200
 
 async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
   const headers = new Headers({ accept: 'application/json' })
   if (body !== undefined) headers.set('content-type', 'application/json')
-  const response = await fetch(path, {
+  const response = await fetch(root + path, {
     method,
     headers,
     body: body === undefined ? null : JSON.stringify(body),
+  }).catch(() => {
+    throw new Unreachable('The service does not answer. It is asked again.')
   })
-  if (!response.ok) throw await refusal(response)
-  return (response.status === 204 ? undefined : await response.json()) as T
-}
-
-async function refusal(response: Response): Promise<Refused> {
-  const problem = (await response.json().catch(() => ({}))) as Partial<Problem>
-  const detail = problem.detail ?? `the service answered ${response.status}`
-  return new Refused(response.status, problem.reason ?? 'unknown', detail, problem.names ?? [])
+  if (!response.ok) throw await refusalOf(response)
+  if (response.status === 204) return undefined as T
+  return (await response.json().catch(() => {
+    throw new Unreachable('Something other than the service answered. It is asked again.')
+  })) as T
 }
 
 export const api = {
@@ -58,17 +50,25 @@ export const api = {
     if (before) query.set('before', String(before))
     return call<VersionList>('GET', `/api/versions/${encoded(address)}?${query}`)
   },
-  bundle: (files: string[]) => call<Bundle>('POST', '/api/bundles', { files, wait: false }),
+  bundle: (files: string[], leaveOut: boolean) =>
+    call<Bundle>('POST', '/api/bundles', {
+      files,
+      wait: false,
+      on_problem: leaveOut ? 'leave-out' : 'refuse',
+    }),
   bundleNamed: (id: string) => call<Bundle>('GET', `/api/bundles/${id}`),
   rules: () => call<Rules>('GET', '/api/rules'),
-  transfers: () => call<TransferList>('GET', '/api/transfers?limit=100'),
+  transfers: () => call<TransferList>('GET', `/api/transfers?limit=${SHOWN}`),
 }
 
 function encoded(address: string): string {
   return address.split('/').map(encodeURIComponent).join('/')
 }
 
+/** Where transfers are told as they go. */
+export const streamPath = root + '/api/transfers/stream'
+
 /** The path that delivers a file, or one version of it. */
 export function deliveryPath(address: string, version?: number): string {
-  return '/get/' + encoded(address) + (version ? `?version=${version}` : '')
+  return root + '/get/' + encoded(address) + (version ? `?version=${version}` : '')
 }

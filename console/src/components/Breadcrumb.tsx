@@ -42,12 +42,19 @@ export function Breadcrumb({ folder }: { folder: string }) {
     ...names.map((name, place) => ({ id: names.slice(0, place + 1).join('/') + '/', name })),
   ]
   return (
-    <Steps items={steps} onAction={(id) => void navigate({ to: '/files/$', params: { _splat: String(id) } })}>
-      {(step) => (
-        <Step id={step.id}>
-          <Link>{step.name}</Link>
-        </Step>
-      )}
-    </Steps>
+    <nav aria-label="Folders">
+      <Steps
+        items={steps}
+        onAction={(id) => void navigate({ to: '/files/$', params: { _splat: String(id) } })}
+      >
+        {(step) => (
+          <Step id={step.id}>
+            <Link>
+              <bdi>{step.name}</bdi>
+            </Link>
+          </Step>
+        )}
+      </Steps>
+    </nav>
   )
 }

@@ -1,37 +1,76 @@
+import type { ReactNode } from 'react'
 import styled from 'styled-components'
-import { Refused } from '../api/client'
+import { Refused } from '../api/problems'
 import { token } from '../theme'
+import { durationText } from './format'
+
+const FIRST = 5 // names that stand there at once
+const NAMED = 100 // that the service names at most
 
 const Box = styled.div`
   margin: 0.75rem 0;
   padding: 0.7rem 1rem;
+  border: 1px solid transparent;
   border-left: 4px solid ${token.bad};
   border-radius: ${token.radius};
   background: ${token.badWash};
   overflow-wrap: anywhere;
+  p {
+    margin: 0 0 0.2rem;
+  }
   ul {
+    max-height: 9rem;
     margin: 0.3rem 0 0;
     padding-left: 1.2rem;
+    overflow: auto;
   }
 `
 
-/** What the service said no to, and about which files. */
-export function Notice({ error }: { error: Error }) {
-  const names = error instanceof Refused ? error.names : []
+/** What the service said no to, about which files, and what to do. */
+export function Notice({ error, children }: { error: Error; children?: ReactNode }) {
+  const refused = error instanceof Refused ? error : null
+  const names = refused?.names ?? []
+  const { title, text, link, contact } = refused?.problem ?? {}
   return (
     <Box role="alert">
-      {sentence(error.message)}
+      {title && <b>{sentence(title)}</b>}
+      <p>{names.length > FIRST ? concerned(names.length) : sentence(error.message)}</p>
+      {text && <p>{text}</p>}
+      {refused?.retryAfter && <p>Try again in {durationText(refused.retryAfter)}.</p>}
+      {link && <Leads to={link} />}
+      {contact && <p>Contact: {contact}</p>}
       {names.length > 1 && (
-        <ul>
+        // A list that scrolls has to be reached by the keyboard.
+        // eslint-disable-next-line jsx-a11y/no-noninteractive-tabindex
+        <ul tabIndex={names.length > FIRST ? 0 : undefined} aria-label="Files">
           {names.map((name) => (
-            <li key={name}>{name}</li>
+            <li key={name}>
+              <bdi>{name}</bdi>
+            </li>
           ))}
         </ul>
       )}
+      {children}
     </Box>
   )
 }
 
+/** How many files a refusal is about: of very many the service names the first. */
+function concerned(count: number): string {
+  return `${count} files are concerned${count >= NAMED ? ', or more' : ''}:`
+}
+
+function Leads({ to }: { to: string }) {
+  return (
+    <p>
+      <a href={to}>{to.replace(/^mailto:/, '')}</a>
+    </p>
+  )
+}
+
+/** A text as a sentence. What begins with an address stays as it is: addresses are told apart by their case. */
 function sentence(text: string): string {
-  return text.charAt(0).toUpperCase() + text.slice(1) + (/[.!?]$/.test(text) ? '' : '.')
+  const first = text.split(' ', 1)[0] ?? ''
+  const begun = first.includes('/') ? text : text.charAt(0).toUpperCase() + text.slice(1)
+  return begun + (/[.!?]$/.test(text) ? '' : '.')
 }

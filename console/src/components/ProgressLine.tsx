@@ -9,6 +9,9 @@ const Track = styled.div`
   border-radius: 4px;
   background: color-mix(in srgb, ${token.line} 60%, transparent);
   overflow: hidden;
+  @media (forced-colors: active) {
+    border: 1px solid CanvasText;
+  }
 `
 
 const Fill = styled.div<{ $state: Transfer['state'] }>`
@@ -16,6 +19,10 @@ const Fill = styled.div<{ $state: Transfer['state'] }>`
   border-radius: 4px;
   background: ${(props) => COLOURS[props.$state]};
   transition: width 0.25s linear;
+  @media (forced-colors: active) {
+    forced-color-adjust: none;
+    background: Highlight;
+  }
 `
 
 const COLOURS: Record<Transfer['state'], string> = {

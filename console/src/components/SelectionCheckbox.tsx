@@ -21,6 +21,16 @@ const Box = styled(CheckboxButton)`
     border-color: ${token.accent};
     background: ${token.accent};
   }
+  @media (forced-colors: active) {
+    svg {
+      stroke: CanvasText;
+    }
+    &[data-selected],
+    &[data-indeterminate] {
+      background: Canvas;
+      border-color: CanvasText;
+    }
+  }
 `
 
 /** The box by which a table's row, or all of them, are selected. */

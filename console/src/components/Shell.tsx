@@ -2,15 +2,17 @@
 import { Link, Outlet, useNavigate } from '@tanstack/react-router'
 import styled from 'styled-components'
 import { useRulesFault } from '../data/rules'
-import { useMe, useSignOut } from '../data/session'
+import { root } from '../api/root'
+import { useEnded, useMe, useSignOut } from '../data/session'
 import { token } from '../theme'
 import { Button } from './Button'
 import { timeText } from './format'
 
 const Bar = styled.header`
   display: flex;
+  flex-wrap: wrap;
   align-items: center;
-  gap: 1.6rem;
+  gap: 0.4rem 1.6rem;
   padding: 0.65rem 1.6rem;
   border-bottom: 1px solid ${token.line};
   background: ${token.surface};
@@ -46,12 +48,20 @@ const Places = styled.nav`
     box-shadow: inset 0 -2px ${token.accent};
     border-radius: ${token.radius} ${token.radius} 0 0;
   }
+  @media (forced-colors: active) {
+    a[aria-current='page'] {
+      border-bottom: 3px solid;
+    }
+  }
 `
 
 const Page = styled.main`
   max-width: 76rem;
   margin: 0 auto;
-  padding: 1.5rem 1.6rem 6rem;
+  padding: 1.5rem 1.6rem 8rem;
+  @media (max-width: 40rem) {
+    padding: 1rem 0.8rem 11rem;
+  }
 `
 
 const Alarm = styled.div`
@@ -72,17 +82,25 @@ const Who = styled.span`
   }
 `
 
+/** Where to sign in, and from where to come back to this page. */
+function signInPath(): string {
+  const here = window.location.pathname + window.location.search
+  const there = `${root}/console/sign-in`
+  return here.startsWith(there) ? here : `${there}?then=${encodeURIComponent(here)}`
+}
+
 export function Shell() {
   const me = useMe()
   const signOut = useSignOut()
   const navigate = useNavigate()
   const broken = useRulesFault()
+  const ended = useEnded()
   const recipient = me.data?.recipient
   return (
     <>
       <Bar>
         <Name>
-          <img src="/console/mark.svg" alt="" /> Invio
+          <img src={`${root}/console/mark.svg`} alt="" /> Invio
         </Name>
         <Places aria-label="Pages">
           <Link to="/files/$" params={{ _splat: '' }} activeOptions={{ exact: false }}>
@@ -105,13 +123,19 @@ export function Shell() {
             </Button>
           </>
         ) : (
-          me.isSuccess && <Button onPress={() => void navigate({ to: '/sign-in' })}>Sign in</Button>
+          me.isSuccess && <Button onPress={() => window.location.assign(signInPath())}>Sign in</Button>
         )}
       </Bar>
       {broken && (
         <Alarm role="alert">
           <b>The rules file cannot be used.</b> The rules of {timeText(broken.since)} are still in force.
           <p>{broken.fault}</p>
+        </Alarm>
+      )}
+      {ended && (
+        <Alarm role="alert">
+          <b>The session of {ended} is over.</b> What is shown now is open to everyone.{' '}
+          <a href={signInPath()}>Sign in again</a>, and come back to this page.
         </Alarm>
       )}
       <Page>

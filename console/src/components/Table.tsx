@@ -1,24 +1,42 @@
-// One look for every table; the behaviour is React Aria's.
-import { Cell, Column, Row, Table as AriaTable } from 'react-aria-components'
+// One look for every table; the behaviour is React Aria's. Of a long one, the rows that can be seen are drawn.
+import type { ComponentProps } from 'react'
+import { Cell, Column, Row, Table as AriaTable, TableLayout, Virtualizer } from 'react-aria-components'
 import styled from 'styled-components'
 import { token } from '../theme'
 
-export const Frame = styled.div`
-  overflow: auto;
+const ROW = 42 // pixels that a row of one line is high; longer ones are measured
+const HEAD = 36
+
+const Frame = styled.div`
   border: 1px solid ${token.line};
   border-radius: ${token.radius};
   background: ${token.surface};
+  overflow: hidden;
+  & > * {
+    width: 100%;
+    max-height: calc(100vh - 15rem);
+    min-height: 9rem;
+    overflow: auto;
+    outline-offset: -2px;
+  }
 `
 
-export const Table = styled(AriaTable)`
-  width: 100%;
-  border-collapse: collapse;
-  outline-offset: -2px;
-`
+/** A table, which is as high as its rows, and scrolls when those are many. */
+export function Table(given: ComponentProps<typeof AriaTable>) {
+  return (
+    <Frame>
+      <Virtualizer layout={TableLayout} layoutOptions={{ estimatedRowHeight: ROW, headingHeight: HEAD }}>
+        <AriaTable {...given} />
+      </Virtualizer>
+    </Frame>
+  )
+}
 
 export const Head = styled(Column)<{ $right?: boolean }>`
+  height: 100%;
   padding: 0.5rem 0.8rem;
   border-bottom: 1px solid ${token.line};
+  background: ${token.surface};
   color: ${token.quiet};
   font-size: 0.85rem;
   font-weight: 600;
@@ -27,16 +45,24 @@ export const Head = styled(Column)<{ $right?: boolean }>`
 `
 
 export const Line = styled(Row)`
+  height: inherit;
+  width: inherit;
+  background: ${token.surface};
   border-bottom: 1px solid color-mix(in srgb, ${token.line} 55%, transparent);
   outline-offset: -2px;
-  &:last-child {
-    border-bottom: 0;
-  }
   &[data-hovered] {
     background: color-mix(in srgb, ${token.wash} 50%, transparent);
   }
   &[data-selected] {
     background: ${token.wash};
+  }
+  &[data-disabled] {
+    color: ${token.quiet};
+  }
+  @media (forced-colors: active) {
+    &[data-selected] {
+      outline: 2px solid Highlight;
+    }
   }
   &[data-href],
   &[data-selection-mode] {
@@ -44,13 +70,13 @@ export const Line = styled(Row)`
   }
 `
 
-export const Field = styled(Cell)<{ $right?: boolean; $quiet?: boolean }>`
+export const Field = styled(Cell)<{ $right?: boolean; $quiet?: boolean; $whole?: boolean }>`
   padding: 0.5rem 0.8rem;
   outline-offset: -2px;
   color: ${(props) => (props.$quiet ? token.quiet : 'inherit')};
   font-variant-numeric: tabular-nums;
   text-align: ${(props) => (props.$right ? 'right' : 'left')};
-  white-space: ${(props) => (props.$right ? 'nowrap' : 'normal')};
+  white-space: ${(props) => (props.$right || props.$whole ? 'nowrap' : 'normal')};
   overflow-wrap: anywhere;
 `
 

@@ -2,6 +2,7 @@
 import { useState } from 'react'
 import { useInfiniteQuery, useMutation } from '@tanstack/react-query'
 import { api, deliveryPath, type FileEntry, type Version } from '../api/client'
+import { pause, save } from './downloads'
 
 /** The entries of a folder (`store/folder/`), or the stores for null; further pages on demand. */
 export function useFolder(folder: string | null) {
@@ -30,10 +31,12 @@ export function useVersions(address: string) {
 /** Makes an archive of addresses and has the browser fetch it; `files` is how many are in its plan so far. */
 export function useBundle() {
   const [files, setFiles] = useState(0)
+  const [refused, setRefused] = useState<Error | null>(null)
   const bundle = useMutation({
-    mutationFn: async (addresses: string[]) => {
+    mutationFn: async ({ addresses, leaveOut }: { addresses: string[]; leaveOut: boolean }) => {
       setFiles(0)
-      let made = await api.bundle(addresses)
+      setRefused(null)
+      let made = await api.bundle(addresses, leaveOut)
       while (made.preparing) {
         setFiles(made.preparing.files)
         await pause(150)
@@ -41,29 +44,7 @@ export function useBundle() {
       }
       return made
     },
-    onSuccess: (made) => save(made.url),
+    onSuccess: (made) => save(deliveryPath(made.address), setRefused),
   })
-  return { ...bundle, files }
-}
-
-function pause(milliseconds: number): Promise<void> {
-  return new Promise((resolve) => setTimeout(resolve, milliseconds))
-}
-
-/** Has the browser fetch files, one after the other; it asks the person itself when they are many. */
-export async function saveEach(addresses: string[]): Promise<void> {
-  for (const address of addresses) {
-    save(deliveryPath(address))
-    // Browsers drop downloads that are asked for in the same moment.
-    await pause(250)
-  }
-}
-
-export function save(path: string): void {
-  const anchor = document.createElement('a')
-  anchor.href = path
-  anchor.download = ''
-  document.body.append(anchor)
-  anchor.click()
-  anchor.remove()
+  return { ...bundle, error: bundle.error ?? refused, files }
 }

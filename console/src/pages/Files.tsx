@@ -1,29 +1,36 @@
 import { useNavigate, useParams } from '@tanstack/react-router'
-import { useState } from 'react'
-import { TableBody, TableHeader, type Selection } from 'react-aria-components'
+import { memo, useState } from 'react'
+import { Collection, TableBody, TableHeader, TableLoadMoreItem, type Selection } from 'react-aria-components'
 import styled from 'styled-components'
 import { deliveryPath, type FileEntry } from '../api/client'
-import { save, useFolder } from '../data/files'
-import { Button } from '../components/Button'
-import { sizeText, timeText } from '../components/format'
+import { Breadcrumb } from '../components/Breadcrumb'
+import { DownloadButton } from '../components/DownloadButton'
+import { countText, sizeText, timeText } from '../components/format'
+import { Hidden } from '../components/Hidden'
 import { Icon } from '../components/Icon'
 import { Notice } from '../components/Notice'
-import { DownloadButton } from '../components/DownloadButton'
-import { Empty, Field, Frame, Head, Line, Table } from '../components/Table'
-import { SelectionCheckbox } from '../components/SelectionCheckbox'
 import { SelectionBar } from '../components/SelectionBar'
+import { SelectionCheckbox } from '../components/SelectionCheckbox'
+import { Empty, Field, Head, Line, Table } from '../components/Table'
+import { save } from '../data/downloads'
+import { useFolder } from '../data/files'
+import { useNarrow } from '../data/narrow'
+import { usePage } from '../data/page'
 import { Versions } from './Versions'
-import { Breadcrumb } from '../components/Breadcrumb'
 
 const Named = styled.span`
-  display: flex;
-  align-items: center;
+  display: grid;
+  grid-template-columns: auto 1fr;
+  align-items: start;
   gap: 0.6rem;
+  button {
+    margin-left: 0.6rem;
+  }
 `
 
-const More = styled.div`
-  margin-top: 1rem;
-  text-align: center;
+const Quiet = styled.p`
+  margin: 0.5rem 0 0;
+  color: var(--quiet);
 `
 
 export function Files() {
@@ -35,62 +42,98 @@ export function Files() {
 }
 
 function Folder({ folder }: { folder: string }) {
-  const { entries, error, isPending, hasNextPage, fetchNextPage } = useFolder(folder || null)
-  const [selected, setSelected] = useState<Selection>(new Set())
+  const { entries, error, isPending, isFetchingNextPage, hasNextPage, fetchNextPage } = useFolder(
+    folder || null,
+  )
+  const [selected, setSelected] = useState<Set<string>>(new Set())
+  const [refused, setRefused] = useState<Error | null>(null)
   const navigate = useNavigate()
+  const narrow = useNarrow()
+  const heading = usePage(folder ? `Files in ${folder}` : 'Stores')
+  const notHad = entries.filter((entry) => !mayHave(entry)).map((entry) => entry.address)
 
   function open(address: string) {
+    setRefused(null)
     if (address.endsWith('/')) void navigate({ to: '/files/$', params: { _splat: address } })
-    else save(deliveryPath(address))
+    else save(deliveryPath(address), setRefused)
   }
 
-  const chosen = entries.filter((entry) => selected === 'all' || selected.has(entry.address))
+  // All is all that is there now: what comes later was not meant.
+  function select(keys: Selection) {
+    const all = entries.filter(mayHave).map((entry) => entry.address)
+    setSelected(keys === 'all' ? new Set(all) : new Set([...keys].map(String)))
+  }
+
+  const chosen = entries.filter((entry) => selected.has(entry.address))
   return (
     <>
+      <Hidden as="h1" {...heading}>
+        {folder ? `Files in ${folder}` : 'Stores'}
+      </Hidden>
       <Breadcrumb folder={folder} />
       {error && <Notice error={error} />}
-      <Frame>
-        <Table
-          aria-label={folder ? `Files in ${folder}` : 'Stores'}
-          selectionMode={folder ? 'multiple' : 'none'}
-          selectedKeys={selected}
-          onSelectionChange={setSelected}
-          onRowAction={(key) => open(String(key))}
+      {refused && <Notice error={refused} />}
+      <Table
+        aria-label={folder ? `Files in ${folder}` : 'Stores'}
+        selectionMode={folder ? 'multiple' : 'none'}
+        selectedKeys={selected}
+        disabledKeys={notHad}
+        onSelectionChange={select}
+        onRowAction={(key) => open(String(key))}
+      >
+        <TableHeader>
+          {folder && (
+            <Head width={44} minWidth={44}>
+              <SelectionCheckbox />
+            </Head>
+          )}
+          <Head isRowHeader width="3fr" minWidth={150}>
+            Name
+          </Head>
+          <Head $right width={narrow ? 84 : 130}>
+            Size
+          </Head>
+          {!narrow && <Head width={165}>Changed</Head>}
+          {!narrow && <Head width="2fr">Type</Head>}
+          <Head width={60} minWidth={48}>
+            <Hidden>Download</Hidden>
+          </Head>
+        </TableHeader>
+        <TableBody
+          renderEmptyState={() => (
+            <Empty role="status">
+              {isPending ? 'Looking …' : error ? 'It could not be had.' : 'Nothing here for you.'}
+            </Empty>
+          )}
         >
-          <TableHeader>
-            {folder && (
-              <Head width={44}>
-                <SelectionCheckbox />
-              </Head>
-            )}
-            <Head isRowHeader>Name</Head>
-            <Head $right>Size</Head>
-            <Head>Changed</Head>
-            <Head>Type</Head>
-            <Head aria-label="Download" width={56} />
-          </TableHeader>
-          <TableBody
-            items={entries}
-            dependencies={[folder]}
-            renderEmptyState={() => (
-              <Empty>{isPending ? 'Looking …' : error ? '' : 'Nothing here for you.'}</Empty>
-            )}
-          >
-            {(entry) => <Entry entry={entry} selectable={Boolean(folder)} />}
-          </TableBody>
-        </Table>
-      </Frame>
-      {hasNextPage && (
-        <More>
-          <Button onPress={() => void fetchNextPage()}>Show more</Button>
-        </More>
-      )}
+          <Collection items={entries} dependencies={[folder, narrow]}>
+            {(entry) => <Entry entry={entry} selectable={Boolean(folder)} narrow={narrow} />}
+          </Collection>
+          {hasNextPage && (
+            <TableLoadMoreItem onLoadMore={() => void fetchNextPage()} isLoading={isFetchingNextPage}>
+              <Empty>Looking for more …</Empty>
+            </TableLoadMoreItem>
+          )}
+        </TableBody>
+      </Table>
+      <Quiet role="status">
+        {entries.length > 0 && countText(entries.length, 'entry', 'entries')}
+        {hasNextPage && ' so far; more come as you scroll'}
+      </Quiet>
       {chosen.length > 0 && <SelectionBar entries={chosen} clear={() => setSelected(new Set())} />}
     </>
   )
 }
 
-function Entry({ entry, selectable }: { entry: FileEntry; selectable: boolean }) {
+/** Whether there is anything to be done with an entry: a file may be listed for those who may not have it. */
+function mayHave(entry: FileEntry): boolean {
+  return entry.folder || Boolean(entry.may?.includes('read') || entry.may?.includes('bundle'))
+}
+
+type Row = { entry: FileEntry; selectable: boolean; narrow: boolean }
+
+const Entry = memo(function Entry({ entry, selectable, narrow }: Row) {
+  const size = entry.folder ? '' : entry.size === null ? 'made on demand' : sizeText(entry.size)
   return (
     <Line id={entry.address} textValue={entry.name}>
       {selectable && (
@@ -101,16 +144,20 @@ function Entry({ entry, selectable }: { entry: FileEntry; selectable: boolean })
       <Field>
         <Named>
           <Icon of={entry.folder ? 'folder' : 'file'} />
-          {entry.name}
-          {entry.folder && '/'}
-          <Versions entry={entry} />
+          <span>
+            <bdi>{entry.folder ? `${entry.name}/` : entry.name}</bdi>
+            <Versions entry={entry} />
+            {!mayHave(entry) && <Hidden>You may see this file and not have it.</Hidden>}
+          </span>
         </Named>
       </Field>
-      <Field $right>
-        {entry.folder ? '' : entry.size === null ? 'made on demand' : sizeText(entry.size)}
-      </Field>
-      <Field $quiet>{timeText(entry.modified)}</Field>
-      <Field $quiet>{entry.folder ? '' : entry.media_type}</Field>
+      <Field $right>{size}</Field>
+      {!narrow && (
+        <Field $quiet $whole>
+          {timeText(entry.modified)}
+        </Field>
+      )}
+      {!narrow && <Field $quiet>{entry.folder ? '' : entry.media_type}</Field>}
       <Field $right>
         {!entry.folder && entry.may?.includes('read') && (
           <DownloadButton label={`Download ${entry.name}`} path={deliveryPath(entry.address)} />
@@ -118,4 +165,4 @@ function Entry({ entry, selectable }: { entry: FileEntry; selectable: boolean })
       </Field>
     </Line>
   )
-}
+})

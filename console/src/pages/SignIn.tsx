@@ -1,9 +1,11 @@
 import { useNavigate, useSearch } from '@tanstack/react-router'
-import { useState, type SubmitEvent } from 'react'
+import { useEffect, useState, type SubmitEvent } from 'react'
 import { Input, Label, TextField } from 'react-aria-components'
 import styled from 'styled-components'
+import { root } from '../api/root'
 import { placeHere } from '../data/place'
-import { useSignIn } from '../data/session'
+import { usePage } from '../data/page'
+import { useMe, useSignIn } from '../data/session'
 import { MainButton } from '../components/Button'
 import { Notice } from '../components/Notice'
 import { token } from '../theme'
@@ -59,21 +61,40 @@ export function SignIn() {
   const signIn = useSignIn()
   const navigate = useNavigate()
   const { then } = useSearch({ from: '/sign-in' })
+  const me = useMe()
+  const heading = usePage('Sign in')
+  const place = placeHere(then)
+  // Somebody who followed a link from another site is signed in, though that request did not say so.
+  const leaving = place !== undefined && (signIn.isSuccess || Boolean(me.data?.recipient))
+
+  useEffect(() => {
+    if (leaving) window.location.assign(place)
+  }, [leaving, place])
 
   function submit(event: SubmitEvent) {
     event.preventDefault()
     signIn.mutate(byPassword ? { recipient: recipient.trim(), password: secret } : { token: secret.trim() }, {
       onSuccess: () => {
-        const place = placeHere(then)
-        if (place) window.location.assign(place)
-        else void navigate({ to: '/files/$', params: { _splat: '' } })
+        setSecret('')
+        if (!place) void navigate({ to: '/files/$', params: { _splat: '' } })
       },
     })
   }
 
+  if (leaving)
+    return (
+      <Card as="section">
+        <h1 {...heading}>Signed in</h1>
+        <Hint role="status">
+          What you asked for follows. When it is a download, your browser saves it, and you can go on to the{' '}
+          <a href={`${root}/console/`}>files</a>.
+        </Hint>
+      </Card>
+    )
+
   return (
     <Card onSubmit={submit}>
-      <h1>Sign in</h1>
+      <h1 {...heading}>Sign in</h1>
       <Hint>
         {then ? 'What you asked for is not open to everyone. ' : ''}
         {byPassword

@@ -4,6 +4,7 @@ import { deliveryPath, type FileEntry, type Version } from '../api/client'
 import { useVersions } from '../data/files'
 import { Button } from '../components/Button'
 import { sizeText, timeText } from '../components/format'
+import { Hidden } from '../components/Hidden'
 import { Notice } from '../components/Notice'
 import { DownloadButton } from '../components/DownloadButton'
 import { token } from '../theme'
@@ -23,7 +24,7 @@ const Newest = styled(AriaButton)`
 `
 
 const Sheet = styled(Popover)`
-  min-width: 22rem;
+  min-width: min(22rem, 92vw);
   max-height: 24rem;
   overflow: auto;
   padding: 1rem 1.1rem;
@@ -47,7 +48,7 @@ const List = styled.ul`
 
 const Row = styled.li`
   display: grid;
-  grid-template-columns: 7.5rem 5rem 1fr auto;
+  grid-template-columns: minmax(4rem, 7.5rem) 4.5rem 1fr auto;
   gap: 0.8rem;
   align-items: center;
   padding: 0.3rem 0;
@@ -62,7 +63,10 @@ export function Versions({ entry }: { entry: FileEntry }) {
   if (!entry.version) return null
   return (
     <DialogTrigger>
-      <Newest aria-label={`Versions of ${entry.name}`}>version {entry.version}</Newest>
+      <Newest>
+        version {entry.version}
+        <Hidden> of {entry.name}: show all</Hidden>
+      </Newest>
       <Sheet placement="bottom start">
         <Dialog>
           <Title slot="title">Versions of {entry.name}</Title>

@@ -30,6 +30,8 @@ TICK = 0.25  # seconds between two looks at the board
 # known to have: until something is sent, it could be one who only has no more to say. In ticks.
 _ALIVE_EVERY = 8
 _IDENTIFIED_EVERY = 3  # ticks
+_EVENTS = 100  # of one tick
+_LONGEST_TICK = 1.5  # seconds; within two, whoever may no longer see something sees it no more
 _DECIDED_FOR = 1.0  # seconds
 _DECISIONS = 10_000
 _SCAN = 20  # pages of records that one answer looks through for a caller's own
@@ -122,7 +124,8 @@ async def _events(
             if quiet >= _ALIVE_EVERY:
                 quiet = 0
                 yield ": nothing moved\n\n"
-            await asyncio.sleep(TICK)
+            # Each that moves is told of once in a tick, and ticks are longer when many move: nobody reads faster.
+            await asyncio.sleep(TICK * min(max(1.0, len(events) / _EVENTS), _LONGEST_TICK / TICK))
     finally:
         watching.end()
 

@@ -1,0 +1,37 @@
+// What can go wrong with a request: the service says no, or there is no answer of its.
+import type { components } from './schema.gen'
+
+type Problem = components['schemas']['Problem']
+
+/** The service said no. `problem` is what it said, whole. */
+export class Refused extends Error {
+  constructor(
+    readonly status: number,
+    readonly problem: Partial<Problem>,
+    readonly retryAfter: number | null,
+  ) {
+    super(problem.detail ?? `The service answered ${status}.`)
+  }
+
+  get reason(): string {
+    return this.problem.reason ?? 'unknown'
+  }
+
+  get names(): string[] {
+    return this.problem.names ?? []
+  }
+}
+
+/** No answer of the service came; it is asked again. */
+export class Unreachable extends Error {}
+
+/** The refusal that an answer is. */
+export async function refusalOf(response: Response): Promise<Refused | Unreachable> {
+  const problem = (await response.json().catch(() => null)) as Partial<Problem> | null
+  if (!problem?.reason)
+    return new Unreachable(
+      `Something other than the service answered, with ${response.status}. It is asked again.`,
+    )
+  const after = Number(response.headers.get('retry-after'))
+  return new Refused(response.status, problem, after > 0 ? after : null)
+}
