@@ -29,9 +29,9 @@ TICK = 0.25  # seconds between two looks at the board
 # A comment line often enough that no proxy takes the stream for dead, and that a client who has left is soon
 # known to have: until something is sent, it could be one who only has no more to say. In ticks.
 _ALIVE_EVERY = 8
-_IDENTIFIED_EVERY = 3  # ticks
+_IDENTIFIED_EVERY = 0.75  # seconds
 _EVENTS = 100  # of one tick
-_LONGEST_TICK = 1.5  # seconds; within two, whoever may no longer see something sees it no more
+_LONGEST_TICK = 1.0  # seconds; within two, whoever may no longer see something sees it no more
 _DECIDED_FOR = 1.0  # seconds
 _DECISIONS = 10_000
 _SCAN = 20  # pages of records that one answer looks through for a caller's own
@@ -98,14 +98,15 @@ async def _events(
     parts: Parts, may_see: TransferVisibility, request: Request, watching: Watching
 ) -> AsyncIterator[str]:
     board = parts.transfers.live
-    ended, quiet, looks = board.count, 0, 0
+    ended, quiet, identified = board.count, 0, time.monotonic()
     last: dict[str, tuple[Any, ...]] = {}
     try:
         yield ": transfers, as they go\n\n"
         while not parts.stopping():
-            looks += 1
-            if looks % _IDENTIFIED_EVERY == 0 and not await is_still(may_see, request):
-                return
+            if time.monotonic() - identified >= _IDENTIFIED_EVERY:
+                if not await is_still(may_see, request):
+                    return
+                identified = time.monotonic()
             events = []
             await may_see.prefetch()
             for row, shown in board.snapshot():
