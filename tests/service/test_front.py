@@ -161,6 +161,20 @@ def test_the_client_is_whom_the_front_server_names(front: httpx.Client, service:
     assert service.get(link, X_Forwarded_For="203.0.113.9, 198.51.100.1").status_code == 403
 
 
+def test_a_large_file_is_put_through_the_front_server(front: httpx.Client, service: Service) -> None:
+    token = {"authorization": f"Bearer {service.tokens['ann']}"}
+    refused = front.put("/api/files/files/big.bin", content=BIG + BIG, headers=token)
+    # By Invio, whose store is read-only here, and not by the front server's own limit of a megabyte.
+    assert (refused.status_code, refused.json()["reason"]) == (405, "wrong-method")
+
+
+def test_a_front_server_may_want_plain_paths(start: Start) -> None:
+    settings = SETTINGS.replace("[stores.files]", 'redirect_paths = "plain"\n[stores.files]')
+    service = start(files=FILES, settings=settings)
+    answer = service.get("/get/files/%C3%9Cber%20uns%20100%25.txt", X_Front_Secret=SECRET)
+    assert answer.headers["x-accel-redirect"] == "/stored/charts/Über uns 100%.txt"
+
+
 def test_nobody_else_is_told_where_files_lie(start: Start) -> None:
     service = start(files=FILES, settings=SETTINGS.replace("127.0.0.1/32", "10.0.0.0/8"))
     for told in ((), (f"x-front-secret: {SECRET}",)):
