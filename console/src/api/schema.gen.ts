@@ -15,7 +15,7 @@ export interface paths {
          * List a store or a folder
          * @description What the caller may see there, folders first; only that.
          */
-        get: operations["list_files_api_files_get"];
+        get: operations["list_files"];
         put?: never;
         post?: never;
         delete?: never;
@@ -35,7 +35,7 @@ export interface paths {
          * Facts of one file
          * @description What is known of a file without opening it, for those who may list it.
          */
-        get: operations["file_facts_api_files__address__get"];
+        get: operations["get_file_facts"];
         /**
          * Put a file, or a further version of it
          * @description The body is the file. It takes the right `put`; the file is as it was until all of it has arrived.
@@ -44,7 +44,7 @@ export interface paths {
          *     With `Content-Digest` or `Repr-Digest` (SHA-256), what arrives is compared. What is the same as the
          *     newest version makes no further one.
          */
-        put: operations["put_file_api_files__address__put"];
+        put: operations["put_file"];
         post?: never;
         /**
          * Remove a file, or a version of it
@@ -52,7 +52,7 @@ export interface paths {
          *
          *     `If-Match` removes it only while that is its content.
          */
-        delete: operations["remove_file_api_files__address__delete"];
+        delete: operations["remove_file"];
         options?: never;
         head?: never;
         patch?: never;
@@ -69,7 +69,7 @@ export interface paths {
          * Versions of a file
          * @description Those that the caller may list, the newest first. Each is had from `/get/` with `?version=`.
          */
-        get: operations["file_versions_api_versions__address__get"];
+        get: operations["list_versions"];
         put?: never;
         post?: never;
         delete?: never;
@@ -95,7 +95,7 @@ export interface paths {
          *     `leave-out`, made without them. With `wait` false it is answered at once, and planned meanwhile:
          *     `GET /api/bundles/{id}` tells how far that is.
          */
-        post: operations["make_bundle_api_bundles_post"];
+        post: operations["make_bundle"];
         delete?: never;
         options?: never;
         head?: never;
@@ -113,7 +113,7 @@ export interface paths {
          * One bundle
          * @description What is known of a bundle of the caller's: its exact size, or how far its plan is.
          */
-        get: operations["get_bundle_api_bundles__bundle_id__get"];
+        get: operations["get_bundle"];
         put?: never;
         post?: never;
         delete?: never;
@@ -133,7 +133,7 @@ export interface paths {
          * What is in a bundle
          * @description The archive's entries in their order, a thousand at a time, with where each of them ends in it.
          */
-        get: operations["get_entries_api_bundles__bundle_id__entries_get"];
+        get: operations["list_bundle_entries"];
         put?: never;
         post?: never;
         delete?: never;
@@ -155,7 +155,7 @@ export interface paths {
          * Bundle a selection, from a form
          * @description The same for a page without scripts: answered with the archive's address.
          */
-        post: operations["make_bundle_from_form_bundles_post"];
+        post: operations["make_bundle_from_form"];
         delete?: never;
         options?: never;
         head?: never;
@@ -173,7 +173,7 @@ export interface paths {
          * Links, newest first
          * @description Those that one made; for administrators, everybody's.
          */
-        get: operations["list_links_api_links_get"];
+        get: operations["list_links"];
         put?: never;
         /**
          * Make a sealed link
@@ -182,12 +182,12 @@ export interface paths {
          *     It gets an id when none is given, by which it is listed, counted and revoked. What is had by it is no faster than
          *     its maker may have it, and counts to the maker's quotas.
          */
-        post: operations["post_link_api_links_post"];
+        post: operations["make_link"];
         /**
          * Revoke all links of one recipient
          * @description Revokes every link that a recipient had the service make. For that recipient, and for administrators.
          */
-        delete: operations["delete_links_api_links_delete"];
+        delete: operations["revoke_links_of"];
         options?: never;
         head?: never;
         patch?: never;
@@ -207,7 +207,7 @@ export interface paths {
          * Revoke a link
          * @description Every link of this id is refused from now on. For whoever made it, and for administrators.
          */
-        delete: operations["delete_link_api_links__link__delete"];
+        delete: operations["revoke_link"];
         options?: never;
         head?: never;
         patch?: never;
@@ -227,7 +227,7 @@ export interface paths {
          *     About oneself anyone may ask what was decided; the rules that led to it, and what holds for
          *     others, are told to those who may `manage` the address.
          */
-        get: operations["get_decision_api_decisions_get"];
+        get: operations["explain_decision"];
         put?: never;
         post?: never;
         delete?: never;
@@ -247,7 +247,7 @@ export interface paths {
          * The rules in force
          * @description What decides now, and whether a rules file came since that cannot be used. For administrators.
          */
-        get: operations["get_rules_api_rules_get"];
+        get: operations["get_rules"];
         put?: never;
         post?: never;
         delete?: never;
@@ -267,7 +267,7 @@ export interface paths {
          * Everybody
          * @description All recipients with what is known of their tokens. For administrators.
          */
-        get: operations["list_recipients_api_recipients_get"];
+        get: operations["list_recipients"];
         put?: never;
         post?: never;
         delete?: never;
@@ -290,7 +290,7 @@ export interface paths {
          *
          *     With `If-None-Match: *` an existing one is left alone (412). `PATCH` changes single groups.
          */
-        put: operations["put_recipient_api_recipients__recipient__put"];
+        put: operations["save_recipient"];
         post?: never;
         /**
          * Remove somebody
@@ -298,14 +298,14 @@ export interface paths {
          *
          *     What they obtained stays in the history, by the id. Links that they had made are revoked.
          */
-        delete: operations["delete_recipient_api_recipients__recipient__delete"];
+        delete: operations["remove_recipient"];
         options?: never;
         head?: never;
         /**
          * Change somebody's name, or single groups
          * @description Changes what is named, and leaves the rest as it is.
          */
-        patch: operations["patch_recipient_api_recipients__recipient__patch"];
+        patch: operations["change_recipient"];
         trace?: never;
     };
     "/api/recipients/{recipient}/tokens": {
@@ -321,7 +321,7 @@ export interface paths {
          * Make a token
          * @description The token is told in this answer and never again; what is kept of it is a hash.
          */
-        post: operations["post_token_api_recipients__recipient__tokens_post"];
+        post: operations["make_token"];
         delete?: never;
         options?: never;
         head?: never;
@@ -342,7 +342,7 @@ export interface paths {
          * End a token
          * @description By its id. It is refused from now on; in other processes within two seconds.
          */
-        delete: operations["delete_token_api_recipients__recipient__tokens__token__delete"];
+        delete: operations["end_token"];
         options?: never;
         head?: never;
         patch?: never;
@@ -363,7 +363,7 @@ export interface paths {
          *     Administrators do it for everybody; anybody for themselves, with `current` or within ten minutes of having signed
          *     in with it. A token alone is not enough: one that was stolen would last for ever.
          */
-        put: operations["put_password_api_recipients__recipient__password_put"];
+        put: operations["set_password"];
         post?: never;
         delete?: never;
         options?: never;
@@ -384,7 +384,7 @@ export interface paths {
          * Let nobody in as this recipient
          * @description Tokens and sessions are refused from now on, and what is being delivered goes on.
          */
-        post: operations["post_disable_api_recipients__recipient__disable_post"];
+        post: operations["disable_recipient"];
         delete?: never;
         options?: never;
         head?: never;
@@ -404,7 +404,7 @@ export interface paths {
          * Let them in again
          * @description The tokens that have not ended hold again.
          */
-        post: operations["post_enable_api_recipients__recipient__enable_post"];
+        post: operations["enable_recipient"];
         delete?: never;
         options?: never;
         head?: never;
@@ -422,7 +422,7 @@ export interface paths {
          * What may still be obtained
          * @description The quotas of the rules that name the caller or, for administrators, another recipient.
          */
-        get: operations["get_quotas_api_quotas_get"];
+        get: operations["list_quotas"];
         put?: never;
         post?: never;
         delete?: never;
@@ -444,7 +444,7 @@ export interface paths {
          * Let somebody have more than a quota allows
          * @description So many files and bytes more under the quota of one rule, for as long as one of its periods.
          */
-        post: operations["post_grant_api_quotas__recipient__grants_post"];
+        post: operations["grant_quota"];
         delete?: never;
         options?: never;
         head?: never;
@@ -465,7 +465,7 @@ export interface paths {
          * Begin somebody's quota anew
          * @description Nothing that they obtained so far counts to the quota of this rule any more.
          */
-        delete: operations["delete_quota_api_quotas__recipient__delete"];
+        delete: operations["reset_quota"];
         options?: never;
         head?: never;
         patch?: never;
@@ -484,7 +484,7 @@ export interface paths {
          *
          *     The newest first, a line each. Of refusals, a hundred a second are kept at most.
          */
-        get: operations["get_history_api_history_get"];
+        get: operations["get_history"];
         put?: never;
         post?: never;
         delete?: never;
@@ -504,7 +504,7 @@ export interface paths {
          * Transfers, newest first
          * @description One's own; for those who may `manage` a file, everyone's of it.
          */
-        get: operations["list_transfers_api_transfers_get"];
+        get: operations["list_transfers"];
         put?: never;
         post?: never;
         delete?: never;
@@ -527,7 +527,7 @@ export interface paths {
          *     It ends when the caller is no longer who asked for it, as by signing out; rights are looked at again as they
          *     change.
          */
-        get: operations["stream_transfers_api_transfers_stream_get"];
+        get: operations["follow_transfers"];
         put?: never;
         post?: never;
         delete?: never;
@@ -554,7 +554,7 @@ export interface paths {
          *     After some failures the next attempt has to wait: those for one account, and those from one network. A device
          *     that signed in to the account before is counted by itself, and a good token never waits.
          */
-        post: operations["sign_in_api_sessions_post"];
+        post: operations["sign_in"];
         delete?: never;
         options?: never;
         head?: never;
@@ -572,14 +572,14 @@ export interface paths {
          * Who am I
          * @description The caller, by token or by session; `recipient` is null without either.
          */
-        get: operations["current_api_sessions_current_get"];
+        get: operations["get_own_identity"];
         put?: never;
         post?: never;
         /**
          * Sign out
          * @description Ends the session of the cookie, if there is one.
          */
-        delete: operations["sign_out_api_sessions_current_delete"];
+        delete: operations["sign_out"];
         options?: never;
         head?: never;
         patch?: never;
@@ -596,7 +596,7 @@ export interface paths {
          * Who changed what, and who signed in
          * @description The newest first. Takes the right `administer`. Other processes' lines are there within a second or two.
          */
-        get: operations["get_audit_api_audit_get"];
+        get: operations["list_audit_lines"];
         put?: never;
         post?: never;
         delete?: never;
@@ -616,7 +616,7 @@ export interface paths {
          * The process answers
          * @description Answers as long as the process runs its event loop.
          */
-        get: operations["healthz_healthz_get"];
+        get: operations["get_health"];
         put?: never;
         post?: never;
         delete?: never;
@@ -639,7 +639,7 @@ export interface paths {
          *     `faults` name each part that does not work, and `hints` what somebody should look at though everything is
          *     delivered: a file of rules or keys that cannot be used, for which those before it are in force.
          */
-        get: operations["readyz_readyz_get"];
+        get: operations["get_readiness"];
         put?: never;
         post?: never;
         delete?: never;
@@ -659,7 +659,7 @@ export interface paths {
          * Get a file
          * @description By the caller's rights, or by the seal in the query. Answers ranges and preconditions.
          */
-        get: operations["get_file"];
+        get: operations["fetch_file"];
         put?: never;
         post?: never;
         delete?: never;
@@ -668,7 +668,7 @@ export interface paths {
          * Get a file's headers
          * @description By the caller's rights, or by the seal in the query. Answers ranges and preconditions.
          */
-        head: operations["head_file"];
+        head: operations["fetch_file_headers"];
         patch?: never;
         trace?: never;
     };
@@ -693,7 +693,10 @@ export interface components {
         AuditShape: {
             /** Id */
             id: number;
-            /** At */
+            /**
+             * At
+             * Format: date-time
+             */
             at: string;
             /** Event */
             event: string;
@@ -711,8 +714,8 @@ export interface components {
                 [key: string]: unknown;
             };
         };
-        /** Body_make_bundle_from_form_bundles_post */
-        Body_make_bundle_from_form_bundles_post: {
+        /** Body_make_bundle_from_form */
+        Body_make_bundle_from_form: {
             /**
              * File
              * @description an address; repeated
@@ -737,6 +740,14 @@ export interface components {
         /**
          * BundleAsk
          * @description A selection: addresses of files, and of folders (with a trailing `/`) for all that is in them.
+         * @example {
+         *       "files": [
+         *         "charts/approach/",
+         *         "notices/2026-04.txt"
+         *       ],
+         *       "name": "approach.zip",
+         *       "sums": true
+         *     }
          */
         BundleAsk: {
             /** Files */
@@ -825,7 +836,10 @@ export interface components {
             size: number | null;
             /** Entries */
             entries: number | null;
-            /** Expires */
+            /**
+             * Expires
+             * Format: date-time
+             */
             expires: string;
             /** Left Out */
             left_out: components["schemas"]["LeftOutShape"][];
@@ -865,10 +879,7 @@ export interface components {
             folder: boolean;
             /** Size */
             size?: number | null;
-            /**
-             * Modified
-             * @description RFC 3339, UTC
-             */
+            /** Modified */
             modified?: string | null;
             /** Media Type */
             media_type?: string | null;
@@ -888,11 +899,6 @@ export interface components {
              */
             version?: number | null;
         };
-        /** HTTPValidationError */
-        HTTPValidationError: {
-            /** Detail */
-            detail?: components["schemas"]["ValidationError"][];
-        };
         /**
          * LeftOutShape
          * @description What was selected and is not in the archive; `reason` is a word of the reasons.
@@ -906,6 +912,11 @@ export interface components {
         /**
          * LinkAsk
          * @description A sealed link to be made; the names are those of the link format. Times in Unix seconds.
+         * @example {
+         *       "address": "charts/approach/north-channel.pdf",
+         *       "until": "2027-12-24T18:00Z",
+         *       "to": "pilot-7"
+         *     }
          */
         LinkAsk: {
             /** Address */
@@ -1049,6 +1060,9 @@ export interface components {
         /**
          * PasswordAsk
          * @description A password for the console; null takes it away. `current` is the one before it.
+         * @example {
+         *       "password": "lantern on the pier"
+         *     }
          */
         PasswordAsk: {
             /** Password */
@@ -1070,37 +1084,12 @@ export interface components {
             read: number;
         };
         /**
-         * Problem
-         * @description Problem details (RFC 9457). `reason` is a word that programs can go by.
-         */
-        Problem: {
-            /** Type */
-            type: string;
-            /** Title */
-            title: string;
-            /** Status */
-            status: number;
-            /** Detail */
-            detail: string;
-            /**
-             * Reason
-             * @enum {string}
-             */
-            reason: "malformed" | "unknown-key" | "bad-seal" | "out-of-scope" | "not-yet" | "expired" | "wrong-recipient" | "wrong-network" | "wrong-agent" | "revoked" | "used-up" | "sign-in" | "bad-token" | "not-allowed" | "cross-site" | "missing" | "wrong-method" | "precondition" | "bad-request" | "too-slow" | "long-head" | "no-selection" | "bad-selection" | "too-large" | "file-too-large" | "in-the-way" | "no-space" | "range" | "changed" | "not-made" | "quota" | "slow-down" | "too-many" | "busy" | "unreachable" | "failed" | "unavailable";
-            /** Names */
-            names?: string[] | null;
-            /** Text */
-            text?: string | null;
-            /** Link */
-            link?: string | null;
-            /** Contact */
-            contact?: string | null;
-            /** Reasons */
-            reasons?: components["schemas"]["ReasonShape"][] | null;
-        };
-        /**
          * QuotaGrant
          * @description How many files and bytes more somebody may have under the quota of a rule.
+         * @example {
+         *       "rule": "pilots read charts",
+         *       "files": 50
+         *     }
          */
         QuotaGrant: {
             /**
@@ -1186,6 +1175,12 @@ export interface components {
         /**
          * RecipientAsk
          * @description What a recipient is to be called, and which groups it is in.
+         * @example {
+         *       "name": "Pilot boat 7",
+         *       "groups": [
+         *         "pilots"
+         *       ]
+         *     }
          */
         RecipientAsk: {
             /**
@@ -1202,6 +1197,14 @@ export interface components {
         /**
          * RecipientChange
          * @description What changes of a recipient: the name, and single groups. What is not named stays.
+         * @example {
+         *       "add_groups": [
+         *         "pilots"
+         *       ],
+         *       "remove_groups": [
+         *         "trainees"
+         *       ]
+         *     }
          */
         RecipientChange: {
             /** Name */
@@ -1277,7 +1280,10 @@ export interface components {
          * @description The rules in force, since when, and what is wrong with a file that came after them.
          */
         RulesShape: {
-            /** Since */
+            /**
+             * Since
+             * Format: date-time
+             */
             since: string;
             /** Fault */
             fault: string | null;
@@ -1287,6 +1293,9 @@ export interface components {
         /**
          * SignIn
          * @description For a session in a browser: a recipient's access token, or the recipient's id and password.
+         * @example {
+         *       "token": "an access token"
+         *     }
          */
         SignIn: {
             /** Token */
@@ -1299,6 +1308,10 @@ export interface components {
         /**
          * TokenAsk
          * @description What a token is for, and for how many seconds it holds; without an end when not given.
+         * @example {
+         *       "label": "bridge computer",
+         *       "seconds": 7776000
+         *     }
          */
         TokenAsk: {
             /**
@@ -1318,7 +1331,10 @@ export interface components {
             id: string;
             /** Label */
             label: string;
-            /** Created */
+            /**
+             * Created
+             * Format: date-time
+             */
             created: string;
             /** Expires */
             expires: string | null;
@@ -1386,9 +1402,15 @@ export interface components {
             seconds_left: number | null;
             /** Requests */
             requests: number;
-            /** Started */
+            /**
+             * Started
+             * Format: date-time
+             */
             started: string;
-            /** Updated */
+            /**
+             * Updated
+             * Format: date-time
+             */
             updated: string;
             /**
              * Entries
@@ -1402,19 +1424,6 @@ export interface components {
              * @description the file that is next
              */
             entry: string | null;
-        };
-        /** ValidationError */
-        ValidationError: {
-            /** Location */
-            loc: (string | number)[];
-            /** Message */
-            msg: string;
-            /** Error Type */
-            type: string;
-            /** Input */
-            input?: unknown;
-            /** Context */
-            ctx?: Record<string, never>;
         };
         /**
          * VersionList
@@ -1439,7 +1448,10 @@ export interface components {
             current: boolean;
             /** Size */
             size: number;
-            /** Put */
+            /**
+             * Put
+             * Format: date-time
+             */
             put: string;
             /** By */
             by: string | null;
@@ -1453,6 +1465,50 @@ export interface components {
              */
             may: ("list" | "read" | "bundle" | "link" | "put" | "manage")[];
         };
+        /**
+         * Problem
+         * @description Problem details (RFC 9457). `reason` is a word that programs can go by.
+         */
+        Problem: {
+            /** Type */
+            type: string;
+            /** Title */
+            title: string;
+            /** Status */
+            status: number;
+            /** Detail */
+            detail: string;
+            /**
+             * Reason
+             * @enum {string}
+             */
+            reason: "malformed" | "unknown-key" | "bad-seal" | "out-of-scope" | "not-yet" | "expired" | "wrong-recipient" | "wrong-network" | "wrong-agent" | "revoked" | "used-up" | "sign-in" | "bad-token" | "not-allowed" | "cross-site" | "missing" | "wrong-method" | "precondition" | "bad-request" | "too-slow" | "long-head" | "no-selection" | "bad-selection" | "too-large" | "file-too-large" | "in-the-way" | "no-space" | "range" | "changed" | "not-made" | "quota" | "slow-down" | "too-many" | "busy" | "unreachable" | "failed" | "unavailable";
+            /**
+             * Names
+             * @default null
+             */
+            names: string[] | null;
+            /**
+             * Text
+             * @default null
+             */
+            text: string | null;
+            /**
+             * Link
+             * @default null
+             */
+            link: string | null;
+            /**
+             * Contact
+             * @default null
+             */
+            contact: string | null;
+            /**
+             * Reasons
+             * @default null
+             */
+            reasons: components["schemas"]["ReasonShape"][] | null;
+        };
     };
     responses: never;
     parameters: never;
@@ -1462,10 +1518,13 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
-    list_files_api_files_get: {
+    list_files: {
         parameters: {
             query?: {
-                /** @description `store/` or `store/folder/`; without it, the stores */
+                /**
+                 * @description `store/` or `store/folder/`; without it, the stores
+                 * @example charts/approach/
+                 */
                 in?: string | null;
                 /** @description `next` of the page before */
                 after?: string | null;
@@ -1486,22 +1545,52 @@ export interface operations {
                     "application/json": components["schemas"]["Listing"];
                 };
             };
-            /** @description Validation Error */
-            422: {
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such file here */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    file_facts_api_files__address__get: {
+    get_file_facts: {
         parameters: {
             query?: never;
             header?: never;
             path: {
+                /** @example charts/approach/north-channel.pdf */
                 address: string;
             };
             cookie?: never;
@@ -1517,29 +1606,66 @@ export interface operations {
                     "application/json": components["schemas"]["FileShape"];
                 };
             };
-            /** @description Validation Error */
-            422: {
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such file here */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    put_file_api_files__address__put: {
+    put_file: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the entity tag of the content that is to be replaced */
+                "If-Match"?: string;
+                /** @description `*`: only where there is no such file */
+                "If-None-Match"?: string;
+                /** @description what arrives is compared with this (`sha-256=:…:`) */
+                "Content-Digest"?: string;
+            };
             path: {
+                /** @example charts/approach/north-channel.pdf */
                 address: string;
             };
             cookie?: never;
         };
-        requestBody?: {
+        requestBody: {
             content: {
-                "*/*": string;
+                "application/octet-stream": string;
             };
         };
         responses: {
@@ -1561,99 +1687,110 @@ export interface operations {
                     "application/json": components["schemas"]["FileShape"];
                 };
             };
-            /** @description Bad Request */
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
             400: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Unauthorized */
+            /** @description sign in to get this; or: the access token is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Forbidden */
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not Found */
+            /** @description there is no such file here */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Method Not Allowed */
+            /** @description this method is not supported here */
             405: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Conflict */
+            /** @description the request did not arrive in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a file is where a folder would have to be, or the other way round */
             409: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Precondition Failed */
+            /** @description the file is not the one that the request expects */
             412: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request Entity Too Large */
+            /** @description the request or the selection is too large; or: the file is too large */
             413: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Validation Error */
-            422: {
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            503: {
                 headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Insufficient Storage */
+            /** @description there is not enough space for the file */
             507: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    remove_file_api_files__address__delete: {
+    remove_file: {
         parameters: {
             query?: {
                 /** @description this one; without it the file with all of them */
@@ -1661,6 +1798,7 @@ export interface operations {
             };
             header?: never;
             path: {
+                /** @example charts/approach/north-channel.pdf */
                 address: string;
             };
             cookie?: never;
@@ -1674,99 +1812,74 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Bad Request */
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
             400: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Unauthorized */
+            /** @description sign in to get this; or: the access token is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Forbidden */
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not Found */
+            /** @description there is no such file here */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Method Not Allowed */
+            /** @description this method is not supported here */
             405: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Precondition Failed */
+            /** @description the file is not the one that the request expects */
             412: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request Entity Too Large */
-            413: {
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            503: {
                 headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Validation Error */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
-                };
-            };
-            /** @description Insufficient Storage */
-            507: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    file_versions_api_versions__address__get: {
+    list_versions: {
         parameters: {
             query?: {
                 /** @description `next` of the page before */
@@ -1775,6 +1888,7 @@ export interface operations {
             };
             header?: never;
             path: {
+                /** @example charts/approach/north-channel.pdf */
                 address: string;
             };
             cookie?: never;
@@ -1790,18 +1904,47 @@ export interface operations {
                     "application/json": components["schemas"]["VersionList"];
                 };
             };
-            /** @description Validation Error */
-            422: {
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such file here */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    make_bundle_api_bundles_post: {
+    make_bundle: {
         parameters: {
             query?: never;
             header?: never;
@@ -1823,58 +1966,70 @@ export interface operations {
                     "application/json": components["schemas"]["BundleShape"];
                 };
             };
-            /** @description Bad Request */
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
             400: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Unauthorized */
+            /** @description sign in to get this; or: the access token is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Forbidden */
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request Entity Too Large */
+            /** @description the request did not arrive in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the request or the selection is too large; or: the file is too large */
             413: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Validation Error */
-            422: {
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            503: {
                 headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    get_bundle_api_bundles__bundle_id__get: {
+    get_bundle: {
         parameters: {
             query?: never;
             header?: never;
             path: {
+                /** @example R7B1fQyQ2Ww */
                 bundle_id: string;
             };
             cookie?: never;
@@ -1890,69 +2045,72 @@ export interface operations {
                     "application/json": components["schemas"]["BundleShape"];
                 };
             };
-            /** @description Bad Request */
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
             400: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Unauthorized */
+            /** @description sign in to get this; or: the access token is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Forbidden */
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not Found */
+            /** @description there is no such file here */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request Entity Too Large */
+            /** @description the request or the selection is too large; or: the file is too large */
             413: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Validation Error */
-            422: {
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            503: {
                 headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    get_entries_api_bundles__bundle_id__entries_get: {
+    list_bundle_entries: {
         parameters: {
             query?: {
                 after?: number;
             };
             header?: never;
             path: {
+                /** @example R7B1fQyQ2Ww */
                 bundle_id: string;
             };
             cookie?: never;
@@ -1968,63 +2126,65 @@ export interface operations {
                     "application/json": components["schemas"]["BundleEntries"];
                 };
             };
-            /** @description Bad Request */
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
             400: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Unauthorized */
+            /** @description sign in to get this; or: the access token is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Forbidden */
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not Found */
+            /** @description there is no such file here */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request Entity Too Large */
+            /** @description the request or the selection is too large; or: the file is too large */
             413: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Validation Error */
-            422: {
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            503: {
                 headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    make_bundle_from_form_bundles_post: {
+    make_bundle_from_form: {
         parameters: {
             query?: never;
             header?: never;
@@ -2033,73 +2193,86 @@ export interface operations {
         };
         requestBody?: {
             content: {
-                "application/x-www-form-urlencoded": components["schemas"]["Body_make_bundle_from_form_bundles_post"];
+                "application/x-www-form-urlencoded": components["schemas"]["Body_make_bundle_from_form"];
             };
         };
         responses: {
-            /** @description Successful Response */
+            /** @description to the archive */
             303: {
                 headers: {
+                    Location?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": unknown;
-                };
+                content?: never;
             };
-            /** @description Bad Request */
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
             400: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Unauthorized */
+            /** @description sign in to get this; or: the access token is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Forbidden */
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request Entity Too Large */
+            /** @description the request did not arrive in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the request or the selection is too large; or: the file is too large */
             413: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Validation Error */
-            422: {
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            503: {
                 headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    list_links_api_links_get: {
+    list_links: {
         parameters: {
             query?: {
                 limit?: number;
                 /** @description `next` of the page before */
                 before?: number | null;
-                /** @description those that this recipient had made */
+                /**
+                 * @description those that this recipient had made
+                 * @example pilot-7
+                 */
                 maker?: string | null;
             };
             header?: never;
@@ -2117,18 +2290,47 @@ export interface operations {
                     "application/json": components["schemas"]["LinkList"];
                 };
             };
-            /** @description Validation Error */
-            422: {
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    post_link_api_links_post: {
+    make_link: {
         parameters: {
             query?: never;
             header?: never;
@@ -2150,56 +2352,77 @@ export interface operations {
                     "application/json": components["schemas"]["LinkShape"];
                 };
             };
-            /** @description Bad Request */
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
             400: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Unauthorized */
+            /** @description sign in to get this; or: the access token is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Forbidden */
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not Found */
+            /** @description there is no such file here */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Validation Error */
-            422: {
+            /** @description the request did not arrive in time */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the request or the selection is too large; or: the file is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    delete_links_api_links_delete: {
+    revoke_links_of: {
         parameters: {
             query: {
+                /** @example pilot-7 */
                 maker: string;
             };
             header?: never;
@@ -2217,22 +2440,52 @@ export interface operations {
                     "application/json": components["schemas"]["RevokedShape"];
                 };
             };
-            /** @description Validation Error */
-            422: {
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    delete_link_api_links__link__delete: {
+    revoke_link: {
         parameters: {
             query?: never;
             header?: never;
             path: {
+                /** @example invoice-7@pilot-7 */
                 link: string;
             };
             cookie?: never;
@@ -2248,22 +2501,64 @@ export interface operations {
                     "application/json": components["schemas"]["LinkFacts"];
                 };
             };
-            /** @description Validation Error */
-            422: {
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such file here */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    get_decision_api_decisions_get: {
+    explain_decision: {
         parameters: {
             query: {
+                /** @example charts/approach/north-channel.pdf */
                 address: string;
-                /** @description a recipient's id, or `anyone`; without it, the caller */
+                /**
+                 * @description a recipient's id, or `anyone`; without it, the caller
+                 * @example pilot-7
+                 */
                 as?: string | null;
                 action?: "list" | "read" | "bundle" | "link" | "put" | "manage";
                 /** @description of a file that is kept in versions; else the newest */
@@ -2284,18 +2579,56 @@ export interface operations {
                     "application/json": components["schemas"]["DecisionShape"];
                 };
             };
-            /** @description Validation Error */
-            422: {
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such file here */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    get_rules_api_rules_get: {
+    get_rules: {
         parameters: {
             query?: never;
             header?: never;
@@ -2313,9 +2646,38 @@ export interface operations {
                     "application/json": components["schemas"]["RulesShape"];
                 };
             };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
-    list_recipients_api_recipients_get: {
+    list_recipients: {
         parameters: {
             query?: never;
             header?: never;
@@ -2333,14 +2695,46 @@ export interface operations {
                     "application/json": components["schemas"]["RecipientList"];
                 };
             };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
-    put_recipient_api_recipients__recipient__put: {
+    save_recipient: {
         parameters: {
             query?: never;
             header?: never;
             path: {
-                /** @description the recipient */
+                /**
+                 * @description the recipient
+                 * @example pilot-7
+                 */
                 recipient: string;
             };
             cookie?: never;
@@ -2360,23 +2754,82 @@ export interface operations {
                     "application/json": components["schemas"]["RecipientShape"];
                 };
             };
-            /** @description Validation Error */
-            422: {
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the request did not arrive in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file is not the one that the request expects */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the request or the selection is too large; or: the file is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    delete_recipient_api_recipients__recipient__delete: {
+    remove_recipient: {
         parameters: {
             query?: never;
             header?: never;
             path: {
-                /** @description the recipient */
+                /**
+                 * @description the recipient
+                 * @example pilot-7
+                 */
                 recipient: string;
             };
             cookie?: never;
@@ -2390,23 +2843,64 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Validation Error */
-            422: {
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such file here */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    patch_recipient_api_recipients__recipient__patch: {
+    change_recipient: {
         parameters: {
             query?: never;
             header?: never;
             path: {
-                /** @description the recipient */
+                /**
+                 * @description the recipient
+                 * @example pilot-7
+                 */
                 recipient: string;
             };
             cookie?: never;
@@ -2426,23 +2920,82 @@ export interface operations {
                     "application/json": components["schemas"]["RecipientShape"];
                 };
             };
-            /** @description Validation Error */
-            422: {
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such file here */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the request did not arrive in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the request or the selection is too large; or: the file is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    post_token_api_recipients__recipient__tokens_post: {
+    make_token: {
         parameters: {
             query?: never;
             header?: never;
             path: {
-                /** @description the recipient */
+                /**
+                 * @description the recipient
+                 * @example pilot-7
+                 */
                 recipient: string;
             };
             cookie?: never;
@@ -2462,24 +3015,84 @@ export interface operations {
                     "application/json": components["schemas"]["TokenShape"];
                 };
             };
-            /** @description Validation Error */
-            422: {
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such file here */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the request did not arrive in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the request or the selection is too large; or: the file is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    delete_token_api_recipients__recipient__tokens__token__delete: {
+    end_token: {
         parameters: {
             query?: never;
             header?: never;
             path: {
+                /** @example 816efb3cbe68 */
                 token: string;
-                /** @description the recipient */
+                /**
+                 * @description the recipient
+                 * @example pilot-7
+                 */
                 recipient: string;
             };
             cookie?: never;
@@ -2493,23 +3106,64 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Validation Error */
-            422: {
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such file here */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    put_password_api_recipients__recipient__password_put: {
+    set_password: {
         parameters: {
             query?: never;
             header?: never;
             path: {
-                /** @description the recipient */
+                /**
+                 * @description the recipient
+                 * @example pilot-7
+                 */
                 recipient: string;
             };
             cookie?: never;
@@ -2527,23 +3181,93 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Validation Error */
-            422: {
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such file here */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the request did not arrive in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the request or the selection is too large; or: the file is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description you have reached a quota; or: too many sign-ins from here have failed; or: you have too many downloads under way */
+            429: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    post_disable_api_recipients__recipient__disable_post: {
+    disable_recipient: {
         parameters: {
             query?: never;
             header?: never;
             path: {
-                /** @description the recipient */
+                /**
+                 * @description the recipient
+                 * @example pilot-7
+                 */
                 recipient: string;
             };
             cookie?: never;
@@ -2559,23 +3283,64 @@ export interface operations {
                     "application/json": components["schemas"]["RecipientShape"];
                 };
             };
-            /** @description Validation Error */
-            422: {
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such file here */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    post_enable_api_recipients__recipient__enable_post: {
+    enable_recipient: {
         parameters: {
             query?: never;
             header?: never;
             path: {
-                /** @description the recipient */
+                /**
+                 * @description the recipient
+                 * @example pilot-7
+                 */
                 recipient: string;
             };
             cookie?: never;
@@ -2591,21 +3356,62 @@ export interface operations {
                     "application/json": components["schemas"]["RecipientShape"];
                 };
             };
-            /** @description Validation Error */
-            422: {
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such file here */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    get_quotas_api_quotas_get: {
+    list_quotas: {
         parameters: {
             query?: {
-                /** @description somebody else, for administrators */
+                /**
+                 * @description somebody else, for administrators
+                 * @example pilot-7
+                 */
                 recipient?: string | null;
             };
             header?: never;
@@ -2623,22 +3429,61 @@ export interface operations {
                     "application/json": components["schemas"]["QuotaList"];
                 };
             };
-            /** @description Validation Error */
-            422: {
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such file here */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    post_grant_api_quotas__recipient__grants_post: {
+    grant_quota: {
         parameters: {
             query?: never;
             header?: never;
             path: {
+                /** @example pilot-7 */
                 recipient: string;
             };
             cookie?: never;
@@ -2658,24 +3503,82 @@ export interface operations {
                     "application/json": components["schemas"]["QuotaList"];
                 };
             };
-            /** @description Validation Error */
-            422: {
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such file here */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the request did not arrive in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the request or the selection is too large; or: the file is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    delete_quota_api_quotas__recipient__delete: {
+    reset_quota: {
         parameters: {
             query: {
+                /** @example pilots read charts */
                 rule: string;
             };
             header?: never;
             path: {
+                /** @example pilot-7 */
                 recipient: string;
             };
             cookie?: never;
@@ -2691,26 +3594,74 @@ export interface operations {
                     "application/json": components["schemas"]["QuotaList"];
                 };
             };
-            /** @description Validation Error */
-            422: {
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such file here */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    get_history_api_history_get: {
+    get_history: {
         parameters: {
             query?: {
+                /** @example pilot-7 */
                 recipient?: string | null;
-                /** @description a file, or a folder ending in `/` */
+                /**
+                 * @description a file, or a folder ending in `/`
+                 * @example charts/approach/north-channel.pdf
+                 */
                 address?: string | null;
-                /** @description a link's id */
+                /**
+                 * @description a link's id
+                 * @example invoice-7@pilot-7
+                 */
                 link?: string | null;
-                /** @description a token's id: what was had with it, or in sessions opened with it */
+                /**
+                 * @description a token's id: what was had with it, or in sessions opened with it
+                 * @example 816efb3cbe68
+                 */
                 token?: string | null;
                 state?: ("running" | "complete" | "partial" | "broken-off" | "handed-off" | "refused") | null;
                 /** @description Unix seconds of its beginning */
@@ -2730,20 +3681,43 @@ export interface operations {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/jsonl": string;
+                    "text/csv": string;
+                };
             };
-            /** @description Validation Error */
-            422: {
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    list_transfers_api_transfers_get: {
+    list_transfers: {
         parameters: {
             query?: {
                 limit?: number;
@@ -2765,18 +3739,38 @@ export interface operations {
                     "application/json": components["schemas"]["TransferList"];
                 };
             };
-            /** @description Validation Error */
-            422: {
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    stream_transfers_api_transfers_stream_get: {
+    follow_transfers: {
         parameters: {
             query?: never;
             header?: never;
@@ -2794,9 +3788,40 @@ export interface operations {
                     "text/event-stream": unknown;
                 };
             };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description you have reached a quota; or: too many sign-ins from here have failed; or: you have too many downloads under way */
+            429: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
-    sign_in_api_sessions_post: {
+    sign_in: {
         parameters: {
             query?: never;
             header?: never;
@@ -2818,18 +3843,76 @@ export interface operations {
                     "application/json": components["schemas"]["Me"];
                 };
             };
-            /** @description Validation Error */
-            422: {
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the request did not arrive in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the request or the selection is too large; or: the file is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description you have reached a quota; or: too many sign-ins from here have failed; or: you have too many downloads under way */
+            429: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    current_api_sessions_current_get: {
+    get_own_identity: {
         parameters: {
             query?: never;
             header?: never;
@@ -2847,9 +3930,29 @@ export interface operations {
                     "application/json": components["schemas"]["Me"];
                 };
             };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
-    sign_out_api_sessions_current_delete: {
+    sign_out: {
         parameters: {
             query?: never;
             header?: never;
@@ -2865,9 +3968,38 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
-    get_audit_api_audit_get: {
+    list_audit_lines: {
         parameters: {
             query?: {
                 /** @description lines before this id */
@@ -2893,18 +4025,47 @@ export interface operations {
                     "application/json": components["schemas"]["AuditList"];
                 };
             };
-            /** @description Validation Error */
-            422: {
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    healthz_healthz_get: {
+    get_health: {
         parameters: {
             query?: never;
             header?: never;
@@ -2926,7 +4087,7 @@ export interface operations {
             };
         };
     };
-    readyz_readyz_get: {
+    get_readiness: {
         parameters: {
             query?: never;
             header?: never;
@@ -2955,7 +4116,7 @@ export interface operations {
             };
         };
     };
-    get_file: {
+    fetch_file: {
         parameters: {
             query?: {
                 /** @description `attachment` or `inline` */
@@ -2970,10 +4131,20 @@ export interface operations {
                 seal?: string;
             };
             header?: {
+                /** @description one range of bytes, or several */
                 Range?: string;
+                /** @description the entity tag that a range is to be of; of another content the whole is sent */
+                "If-Range"?: string;
+                /** @description entity tags that the client has; of one of them 304 is answered */
+                "If-None-Match"?: string;
+                /** @description `sha-256=1` for the digest of the whole content */
+                "Want-Repr-Digest"?: string;
             };
             path: {
-                /** @description `store/path`; slashes stand as they are */
+                /**
+                 * @description `store/path`; slashes may stand as they are
+                 * @example charts/approach/north-channel.pdf
+                 */
                 address: string;
             };
             cookie?: never;
@@ -2986,7 +4157,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "*/*": string;
+                    "application/octet-stream": string;
                 };
             };
             /** @description the range asked for */
@@ -2995,7 +4166,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "*/*": string;
+                    "application/octet-stream": string;
                 };
             };
             /** @description the file that the client has is still the one */
@@ -3005,7 +4176,15 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description the link or address is malformed */
+            /** @description to where the file lies */
+            307: {
+                headers: {
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -3014,7 +4193,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description signing in would help */
+            /** @description sign in to get this; or: the access token is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -3023,7 +4202,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description not allowed, or the link is not valid */
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3032,7 +4211,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description no such file for this caller */
+            /** @description there is no such file here */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -3041,7 +4220,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description the link is over */
+            /** @description the link has expired; or: the link was revoked; or: the link has no uses left */
             410: {
                 headers: {
                     [name: string]: unknown;
@@ -3050,7 +4229,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description a precondition failed */
+            /** @description the file is not the one that the request expects */
             412: {
                 headers: {
                     [name: string]: unknown;
@@ -3062,6 +4241,28 @@ export interface operations {
             /** @description the range lies outside the file */
             416: {
                 headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description you have reached a quota; or: too many sign-ins from here have failed; or: you have too many downloads under way */
+            429: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
                     [name: string]: unknown;
                 };
                 content: {
@@ -3070,7 +4271,7 @@ export interface operations {
             };
         };
     };
-    head_file: {
+    fetch_file_headers: {
         parameters: {
             query?: {
                 /** @description `attachment` or `inline` */
@@ -3085,10 +4286,20 @@ export interface operations {
                 seal?: string;
             };
             header?: {
+                /** @description one range of bytes, or several */
                 Range?: string;
+                /** @description the entity tag that a range is to be of; of another content the whole is sent */
+                "If-Range"?: string;
+                /** @description entity tags that the client has; of one of them 304 is answered */
+                "If-None-Match"?: string;
+                /** @description `sha-256=1` for the digest of the whole content */
+                "Want-Repr-Digest"?: string;
             };
             path: {
-                /** @description `store/path`; slashes stand as they are */
+                /**
+                 * @description `store/path`; slashes may stand as they are
+                 * @example charts/approach/north-channel.pdf
+                 */
                 address: string;
             };
             cookie?: never;
@@ -3116,7 +4327,15 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description the link or address is malformed */
+            /** @description to where the file lies */
+            307: {
+                headers: {
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -3125,7 +4344,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description signing in would help */
+            /** @description sign in to get this; or: the access token is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -3134,7 +4353,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description not allowed, or the link is not valid */
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3143,7 +4362,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description no such file for this caller */
+            /** @description there is no such file here */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -3152,7 +4371,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description the link is over */
+            /** @description the link has expired; or: the link was revoked; or: the link has no uses left */
             410: {
                 headers: {
                     [name: string]: unknown;
@@ -3161,7 +4380,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description a precondition failed */
+            /** @description the file is not the one that the request expects */
             412: {
                 headers: {
                     [name: string]: unknown;
@@ -3173,6 +4392,28 @@ export interface operations {
             /** @description the range lies outside the file */
             416: {
                 headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description you have reached a quota; or: too many sign-ins from here have failed; or: you have too many downloads under way */
+            429: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
                     [name: string]: unknown;
                 };
                 content: {

@@ -41,7 +41,7 @@ from invio.service import (
     transfers,
 )
 from invio.service.assembly import Parts
-from invio.service.description import described
+from invio.service.description import described, operation_id
 from invio.service.guard import Guard, allowed_methods
 from invio.service.running import running
 from invio.service.validation import explained
@@ -121,6 +121,7 @@ def make_api(parts: Parts | None, modules: Sequence[ModuleType] = _ROUTERS) -> F
         redoc_url=None,
         openapi_url="/api/openapi.json",
         lifespan=lifespan,
+        generate_unique_id_function=operation_id,
         redirect_slashes=False,  # an empty name in a path is no name, and not another path
     )
     api.state.parts = parts

@@ -6,7 +6,7 @@ import asyncio
 import logging
 import threading
 from functools import partial
-from typing import Annotated, Any
+from typing import Annotated
 
 from fastapi import APIRouter, BackgroundTasks, Form, Query, Request, Response
 from fastapi.responses import RedirectResponse
@@ -31,20 +31,17 @@ from invio.service.schemas import (
     FormFormat,
     LeftOutShape,
     PreparingShape,
-    Problem,
 )
 
 log = logging.getLogger("invio.service")
 router = APIRouter(tags=["bundles"])
 
-_REFUSALS: dict[int | str, dict[str, Any]] = {status: {"model": Problem} for status in (400, 401, 403, 413)}
-_KNOWN: dict[int | str, dict[str, Any]] = {404: {"model": Problem}}
 _PAGE = 1000  # entries
 _LOOKED_EVERY = 0.25  # seconds between two looks whether the client is still there
 _WORTH_ASKING_AGAIN = ("busy", "too-many", "changed", "unreachable", "unavailable")
 
 
-@router.post("/api/bundles", status_code=201, summary="Bundle a selection", responses=_REFUSALS)
+@router.post("/api/bundles", status_code=201, summary="Bundle a selection")
 async def make_bundle(
     *,
     asked: BundleAsk,
@@ -92,7 +89,7 @@ async def _planned(request: Request, parts: Parts, caller: Caller, record: Bundl
                 planning.cancel()
 
 
-@router.get("/api/bundles/{bundle_id}", summary="One bundle", responses={**_REFUSALS, **_KNOWN})
+@router.get("/api/bundles/{bundle_id}", summary="One bundle")
 async def get_bundle(bundle_id: str, request: Request, caller: TheCaller, parts: TheParts) -> BundleShape:
     """What is known of a bundle of the caller's: its exact size, or how far its plan is."""
     record = await in_pool(parts.pools.identification, parts.bundles.named, caller, bundle_id)
@@ -102,7 +99,7 @@ async def get_bundle(bundle_id: str, request: Request, caller: TheCaller, parts:
     return _shape_of(request, record, await _planned(request, parts, caller, record))
 
 
-@router.get("/api/bundles/{bundle_id}/entries", summary="What is in a bundle", responses={**_REFUSALS, **_KNOWN})
+@router.get("/api/bundles/{bundle_id}/entries", summary="What is in a bundle")
 async def get_entries(
     bundle_id: str,
     request: Request,
@@ -126,7 +123,7 @@ async def get_entries(
     return BundleEntries(entries=entries, next=upto if upto < len(plan) else None)
 
 
-@router.post("/bundles", status_code=303, summary="Bundle a selection, from a form", responses=_REFUSALS)
+@router.post("/bundles", status_code=303, summary="Bundle a selection, from a form")
 async def make_bundle_from_form(
     *,
     request: Request,

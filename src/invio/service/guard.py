@@ -159,6 +159,8 @@ class _Exchange:
         """The answer's head; `granted`: it says already what pages of other origins may do."""
         names = {name.lower() for name, _ in headers}
         headers += [field for field in _USUAL if field[0] not in names]
+        if status == 204:  # nothing is of no type
+            headers = [field for field in headers if field[0].lower() != b"content-type"]
         if self._cross_origin.origins and not granted:
             headers = self._cross_origin.added_to(headers, self._head)
         await self._send({"type": "http.response.start", "status": status, "headers": headers})

@@ -27,7 +27,7 @@ from invio.records.database import write
 from invio.records.links import LinkKnown, LinkRow
 from invio.service.assembly import Parts
 from invio.service.dependencies import TheCaller, TheParts, read_address, require_administrator
-from invio.service.schemas import LinkAsk, LinkFacts, LinkList, LinkShape, Problem, RevokedShape
+from invio.service.schemas import LinkAsk, LinkFacts, LinkList, LinkShape, RevokedShape
 
 router = APIRouter(tags=["links"])
 
@@ -36,7 +36,6 @@ router = APIRouter(tags=["links"])
     "/api/links",
     status_code=201,
     summary="Make a sealed link",
-    responses={status: {"model": Problem} for status in (400, 401, 403, 404)},
 )
 def post_link(asked: LinkAsk, request: Request, response: Response, caller: TheCaller, parts: TheParts) -> LinkShape:
     """Seals a link for a file, or with `in` for a folder. It takes the rights `link` and `read` for all of it.

@@ -8,7 +8,7 @@ import logging
 import re
 from collections.abc import AsyncIterator
 from functools import partial
-from typing import Annotated, Any
+from typing import Annotated
 
 from fastapi import APIRouter, Query, Request, Response
 from starlette.concurrency import run_in_threadpool
@@ -25,7 +25,7 @@ from invio.delivery.access.catalogue import no_file
 from invio.service.assembly import Parts
 from invio.service.dependencies import TheCaller, TheParts, address_in_path, caller_of, head_of
 from invio.service.files import shape
-from invio.service.schemas import FileShape, Problem
+from invio.service.schemas import FileShape
 from invio.stores.arriving import Arriving
 from invio.stores.store import Found, Missing, WritableStore
 
@@ -37,16 +37,13 @@ _TYPE = re.compile(r"[a-z0-9!#$&^_.+-]+/[a-z0-9!#$&^_.+-]+\Z")
 # What programs send when nobody told them what the file is.
 _SAYS_NOTHING = ("application/octet-stream", "application/x-www-form-urlencoded")
 _FULL = (errno.ENOSPC, errno.EDQUOT)
-_REFUSALS: dict[int | str, dict[str, Any]] = {
-    status: {"model": Problem} for status in (400, 401, 403, 404, 405, 409, 412, 413, 507)
-}
 
 
 @router.put(
     "/api/files/{address:path}",
     summary="Put a file, or a further version of it",
     status_code=200,
-    responses={201: {"model": FileShape, "description": "There was no such file before"}, **_REFUSALS},
+    responses={201: {"model": FileShape, "description": "There was no such file before"}},
     openapi_extra={"requestBody": {"content": {"*/*": {"schema": {"type": "string", "format": "binary"}}}}},
 )
 async def put_file(address: str, request: Request, response: Response, caller: TheCaller, parts: TheParts) -> FileShape:
@@ -91,9 +88,7 @@ async def put_file(address: str, request: Request, response: Response, caller: T
     return await run_in_threadpool(shape, parts, caller, where, found)
 
 
-@router.delete(
-    "/api/files/{address:path}", status_code=204, summary="Remove a file, or a version of it", responses=_REFUSALS
-)
+@router.delete("/api/files/{address:path}", status_code=204, summary="Remove a file, or a version of it")
 def remove_file(
     address: str,
     request: Request,

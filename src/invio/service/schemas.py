@@ -25,6 +25,9 @@ def _unix_seconds(value: object) -> object:
     return int((moment if moment.tzinfo else moment.replace(tzinfo=UTC)).timestamp())
 
 
+# A time that is told: RFC 3339, UTC.
+Timestamp = Annotated[str, WithJsonSchema({"type": "string", "format": "date-time"})]
+
 _MOMENT_FORMS: list[dict[str, Any]] = [
     {"type": "integer", "minimum": 0, "maximum": LAST_MOMENT},
     {"type": "string", "format": "date-time"},
@@ -88,7 +91,7 @@ class FileShape(BaseModel):
     name: str
     folder: bool
     size: int | None = None
-    modified: str | None = Field(None, description="RFC 3339, UTC")
+    modified: Timestamp | None = None
     media_type: str | None = None
     sha256: str | None = Field(None, description="in hexadecimal digits, once it is known")
     may: list[Action] = Field(default_factory=list, description="what the caller may do with it")
@@ -101,7 +104,7 @@ class VersionShape(BaseModel):
     version: int
     current: bool
     size: int
-    put: str
+    put: Timestamp
     by: str | None
     media_type: str
     sha256: str
@@ -166,7 +169,7 @@ class BundleShape(BaseModel):
     name: str
     size: int | None
     entries: int | None
-    expires: str
+    expires: Timestamp
     left_out: list[LeftOutShape]
     preparing: PreparingShape | None
 
@@ -265,8 +268,8 @@ class TransferShape(BaseModel):
     rate: int | None
     seconds_left: float | None
     requests: int
-    started: str
-    updated: str
+    started: Timestamp
+    updated: Timestamp
     entries: int | None = Field(description="of an archive that is on its way; null for all else")
     entries_done: int | None
     entry: str | None = Field(description="the file that is next")
@@ -308,7 +311,7 @@ class RuleShape(BaseModel):
 class RulesShape(BaseModel):
     """The rules in force, since when, and what is wrong with a file that came after them."""
 
-    since: str
+    since: Timestamp
     fault: str | None
     rules: list[RuleShape]
 
@@ -343,9 +346,9 @@ class TokenShape(BaseModel):
 
     id: str
     label: str
-    created: str
-    expires: str | None
-    used: str | None = Field(description="last, to the minute")
+    created: Timestamp
+    expires: Timestamp | None
+    used: Timestamp | None = Field(description="last, to the minute")
     token: str | None = None
 
 
@@ -355,7 +358,7 @@ class RecipientShape(BaseModel):
     id: str
     name: str
     groups: list[str]
-    disabled: str | None
+    disabled: Timestamp | None
     tokens: list[TokenShape]
 
 
@@ -369,7 +372,7 @@ class AuditShape(BaseModel):
     """Something that changed who may have what, or a sign-in; `about` says to what."""
 
     id: int
-    at: str
+    at: Timestamp
     event: str
     by: str | None = Field(description="a recipient's id, `anyone`, or null for the service itself")
     network: str | None
@@ -393,11 +396,11 @@ class LinkFacts(BaseModel):
     scope: str | None = Field(description="the folder that it opens")
     maker: str | None
     recipient: str | None = Field(description="whom it was made for")
-    made: str | None
-    until: str | None
+    made: Timestamp | None
+    until: Timestamp | None
     used: int
     uses: int | None
-    revoked: str | None
+    revoked: Timestamp | None
     key: str | None
 
 
