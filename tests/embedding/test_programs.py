@@ -64,14 +64,14 @@ def test_there_are_three() -> None:
 @pytest.mark.program(0)
 def test_a_file_in_one_line(program: httpx.Client) -> None:
     whole = program.get("/reports/january.txt")
-    assert whole.text == "Soundings taken: 4,120\n"
+    assert whole.text == "Soundings taken: 4,120\n" * 100
     assert whole.headers["content-disposition"] == 'inline; filename="january.txt"'
-    assert program.head("/reports/january.txt").headers["content-length"] == "23"
+    assert program.head("/reports/january.txt").headers["content-length"] == "2300"
     part = program.get("/reports/january.txt", headers={"range": "bytes=0-8"})
     assert (part.status_code, part.text) == (206, "Soundings")
     same = program.get("/reports/january.txt", headers={"if-none-match": whole.headers["etag"]})
     assert same.status_code == 304
-    beyond = program.get("/reports/january.txt", headers={"range": "bytes=100-"})
+    beyond = program.get("/reports/january.txt", headers={"range": "bytes=2300-"})
     assert (beyond.status_code, beyond.json()["reason"]) == (416, "range")
     assert program.get("/reports/none.txt").json()["reason"] == "missing"
     port = int(str(program.base_url.port))
@@ -85,7 +85,7 @@ def test_an_archive_in_one_line(program: httpx.Client) -> None:
     assert whole.headers["content-disposition"] == 'attachment; filename="reports.zip"'
     archive = zipfile.ZipFile(io.BytesIO(whole.content))
     assert archive.testzip() is None
-    assert archive.read("reports/january.txt") == b"Soundings taken: 4,120\n"
+    assert archive.read("reports/january.txt") == b"Soundings taken: 4,120\n" * 100
     rest = program.get("/everything", headers={"range": "bytes=50-", "if-range": whole.headers["etag"]})
     assert (rest.status_code, rest.content) == (206, whole.content[50:])
 

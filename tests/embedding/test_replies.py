@@ -202,6 +202,9 @@ def test_a_mounted_delivery_asks_the_application(run: Run, tmp_path: Path) -> No
     assert client.get("/f/get/files/a.txt?key=k&seal=" + "A" * 43).json()["reason"] == "unknown-key"
     with pytest.raises(BadSettings, match="kind"):
         invio.mount(FastAPI(), "/f", {"stores": {"files": {"kind": "cupboard"}}}, authorize=may)
+    for wrong in ({"authorize": None}, {"authorize": may, "recipient": "ann"}):
+        with pytest.raises(TypeError, match="expected a function"):
+            invio.mount(FastAPI(), "/f", settings, **wrong)
 
 
 def test_files_are_put_into_what_is_mounted_as_the_application_says(tmp_path: Path, run: Run) -> None:

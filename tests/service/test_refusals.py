@@ -59,7 +59,7 @@ def service(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Service]:
         ("/api/files/files/open/", None, 400, "bad-request"),
         ("/api/files/files/%ff", None, 400, "malformed"),
         ("/api/none", None, 404, "missing"),
-        ("/console/none.js", None, 404, "missing"),
+        ("/console/assets/none.js", None, 404, "missing"),
     ],
 )
 def test_each_refusal_has_its_status_and_word(

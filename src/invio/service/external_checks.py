@@ -49,6 +49,19 @@ class _Kept:
         return self.is_fresh(now) or now - self.asked < _OF_ONE_REQUEST
 
 
+def functions_of(rules: RuleSet, file: Path) -> dict[str, Callable[[CheckRequest], bool | CheckResult]]:
+    """The functions that rules ask, by their names. Raises BadRules: a rule names one that is not there."""
+    found = {}
+    for rule in rules.rules:
+        ask = rule.conditions.ask
+        if ask is not None and ask.function is not None:
+            try:
+                found[ask.function] = function_named(ask.function)
+            except ProducerFault as error:
+                raise BadRules.at(str(file), rule.line, str(error)) from None
+    return found
+
+
 class Outside:
     """Asks, and remembers what was answered for as long as it is good."""
 
@@ -69,11 +82,7 @@ class Outside:
             ask = rule.conditions.ask
             if ask is not None and ask.url is not None:
                 self._make_client()  # it takes longer than some answers may
-            if ask is not None and ask.function is not None:
-                try:
-                    self._functions[ask.function] = function_named(ask.function)
-                except ProducerFault as error:
-                    raise BadRules.at(str(file), rule.line, str(error)) from None
+        self._functions |= functions_of(rules, file)
         with self._lock:
             self._kept.clear()
         return rules.under(answers=self)

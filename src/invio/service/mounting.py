@@ -273,8 +273,12 @@ def mount(
 
     Raises:
         BadSettings: with what is wrong and where.
-        TypeError: dependencies need a FastAPI application.
+        TypeError: an argument is not of its kind, or dependencies are given for what is no FastAPI application.
     """
+    if not callable(authorize):
+        raise TypeError(f"authorize is {type(authorize).__name__}; expected a function of request, action and address")
+    if recipient is not None and not callable(recipient) and not isinstance(recipient, Dependency):
+        raise TypeError(f"recipient is {type(recipient).__name__}; expected a function of the request, or Depends(…)")
     if not isinstance(app, FastAPI) and (dependencies or isinstance(recipient, Dependency)):
         raise TypeError(f"dependencies are FastAPI's, and {app!r} is no FastAPI application")
     read = settings if isinstance(settings, Settings) else _read(settings)

@@ -14,6 +14,7 @@ from invio.records.database import open_database
 from invio.records.recipients import Recipient, all_recipients
 from invio.service.assembly import open_stores
 from invio.service.configuration import read_rules
+from invio.service.external_checks import functions_of
 from invio.service.settings import Settings
 from invio.stores.store import Missing, Store, StoreFault
 
@@ -33,7 +34,9 @@ class Proving:
 
     def read(self, path: Path) -> RuleSet:
         """Rules for these stores. Raises BadRules."""
-        return read_rules(path, self.settings.stores)
+        rules = read_rules(path, self.settings.stores)
+        functions_of(rules, path)
+        return rules
 
     def groups_of(self, recipient: str) -> frozenset[str]:
         """The groups of a recipient in the records; none for whoever is not there."""
