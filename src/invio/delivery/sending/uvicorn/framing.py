@@ -10,7 +10,6 @@ What a stranger sends is bounded in size, number and time:
 
 from __future__ import annotations
 
-import asyncio
 import re
 from typing import Any
 from urllib.parse import unquote
@@ -21,8 +20,9 @@ from uvicorn.protocols.http.httptools_impl import STATUS_LINE, RequestResponseCy
 from invio.core.reasons import Refusal
 from invio.delivery.problem_details import refusal_reply
 from invio.delivery.sending.errors import ClientGone
-from invio.delivery.sending.uvicorn.closing import ClosingProtocol, wake
+from invio.delivery.sending.uvicorn.closing import ClosingProtocol
 from invio.delivery.sending.uvicorn.exchange import NO_SCOPE, Exchange
+from invio.delivery.sending.uvicorn.signals import DEAF, NO_QUEUE, Queue, Signal
 
 # The longest head of a request, with its target; the parser itself knows no limit.
 _HEAD = 64 * 1024  # bytes
@@ -36,100 +36,11 @@ _NO_HEADERS: Any = ()
 # No comma, which a name may have: two Host fields that somebody joined look like that.
 _HOST = re.compile(rb"(?:\[[0-9A-Fa-f:.]+\]|(?:[A-Za-z0-9._~!$&'()*+;=-]|%[0-9A-Fa-f]{2})*)(?::[0-9]*)?\Z")
 _NO_BODY = bytearray()
-NO_QUEUE: Any = ()  # of requests that wait for their turn: mostly there are none, and a connection has no list of them
 _OFFERED: dict[str, Any] = {}  # what the extension says of itself: nothing, and the same for all
 
 
 def _nothing() -> None:
     """What is called at the end of a response that the server thinks has ended."""
-
-
-class Signal:
-    """As much of asyncio.Event as a response needs, in a tenth of its memory: one waiter, if any."""
-
-    __slots__ = ("_set", "_waiting")
-
-    def __init__(self) -> None:
-        self._set = False
-        self._waiting: asyncio.Future[None] | None = None
-
-    def is_set(self) -> bool:
-        return self._set
-
-    def set(self) -> None:
-        self._set = True
-        if self._waiting is not None:
-            wake(self._waiting)
-
-    def clear(self) -> None:
-        self._set = False
-
-    async def wait(self) -> bool:
-        while not self._set:
-            if self._waiting is not None:  # a second one, which is not to be: it looks now and then
-                await asyncio.sleep(0.01)
-                continue
-            self._waiting = asyncio.get_running_loop().create_future()
-            try:
-                await self._waiting
-            finally:
-                self._waiting = None
-        return True
-
-
-class _Queue(list[Any]):
-    """Requests that wait for their turn on a connection: few."""
-
-    def appendleft(self, item: Any) -> None:
-        self.insert(0, item)
-
-
-class Flow(Signal):
-    """The server's flow control of a connection, and the signal in it, as one object."""
-
-    __slots__ = ("_transport", "read_paused", "write_paused")
-
-    def __init__(self, transport: Any) -> None:
-        super().__init__()
-        self._transport = transport
-        self.read_paused = self.write_paused = False
-        self.set()
-
-    async def drain(self) -> None:
-        """Returns when the transport takes more."""
-        await self.wait()
-
-    def pause_reading(self) -> None:
-        """Has nothing be read for a while."""
-        if not self.read_paused:
-            self.read_paused = True
-            self._transport.pause_reading()
-
-    def resume_reading(self) -> None:
-        """Has what comes be read again."""
-        if self.read_paused:
-            self.read_paused = False
-            self._transport.resume_reading()
-
-    def pause_writing(self) -> None:
-        """The transport has more than it can send at present."""
-        self.write_paused = True
-        self.clear()
-
-    def resume_writing(self) -> None:
-        """The transport takes more again."""
-        self.write_paused = False
-        self.set()
-
-
-class _Deaf(Signal):
-    """What a response has in place of its signal once nobody waits for that."""
-
-    def set(self) -> None:
-        """Nothing is to be told."""
-
-
-_DEAF: Any = _Deaf()
 
 
 class FramedProtocol(ClosingProtocol):
@@ -299,7 +210,7 @@ class FramedProtocol(ClosingProtocol):
         self._hosts, self._faulty, self._unwanted = 0, False, 0
         self._heard = self.loop.time()
         if self.pipeline is NO_QUEUE and self.cycle is not None and not self.cycle.response_complete:
-            self.pipeline = _Queue()  # type: ignore[assignment]
+            self.pipeline = Queue()  # type: ignore[assignment]
         super().on_message_begin()
 
     def on_header(self, name: bytes, value: bytes) -> None:
@@ -488,7 +399,7 @@ class FramedProtocol(ClosingProtocol):
             self.url = b""
         if self.cycle is not None:
             self.cycle.scope = NO_SCOPE
-            self.cycle.message_event = _DEAF
+            self.cycle.message_event = DEAF
             if self._between:
                 self.cycle.body = _NO_BODY
             self.loop.call_soon(self._forget_callback)

@@ -27,7 +27,8 @@ from typing import Any
 
 from invio.core.reasons import Refusal
 from invio.delivery.sending.errors import ClientGone, IdleTimer
-from invio.delivery.sending.uvicorn.framing import NO_QUEUE, Flow, FramedProtocol
+from invio.delivery.sending.uvicorn.framing import FramedProtocol
+from invio.delivery.sending.uvicorn.signals import NO_QUEUE, Flow
 from invio.delivery.sending.uvicorn.socket_state import SocketState
 
 log = logging.getLogger("invio.delivery")
