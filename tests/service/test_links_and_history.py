@@ -65,7 +65,7 @@ def test_a_link_is_made_through_the_service_from_the_command_line(service: Servi
     target = made.stdout.strip().removeprefix(service.url)
     assert service.get(target, user_agent="desk/1").status_code == 200
     assert service.get(target, user_agent="other/1").status_code == 403
-    assert "revokes it" in made.stderr
+    assert "revoked by: invio link revoke for-the-desk" in made.stderr
     assert "can be given once with --service" in make("--via", "a", "--via", "b").stderr
     with service.client("ann") as client:
         text = client.post("/api/links", json={"address": "files/a.txt", "until": "2030-01-01T00:00Z"})

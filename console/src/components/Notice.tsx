@@ -34,11 +34,10 @@ export function Notice({ error, children }: { error: Error; children?: ReactNode
   return (
     <Box role="alert">
       {title && <b>{sentence(title)}</b>}
-      <p>{names.length > FIRST ? concerned(names.length) : sentence(error.message)}</p>
+      <p>{names.length > 1 ? concerned(names.length) : sentence(error.message)}</p>
       {text && <p>{text}</p>}
       {refused?.retryAfter && <p>Try again in {durationText(refused.retryAfter)}.</p>}
       {link && <Leads to={link} />}
-      {contact && <p>Contact: {contact}</p>}
       {names.length > 1 && (
         // A list that scrolls has to be reached by the keyboard.
         // eslint-disable-next-line jsx-a11y/no-noninteractive-tabindex
@@ -50,6 +49,7 @@ export function Notice({ error, children }: { error: Error; children?: ReactNode
           ))}
         </ul>
       )}
+      {contact && <p>Contact: {contact}</p>}
       {children}
     </Box>
   )

@@ -221,8 +221,12 @@ def _print_made(made: dict[str, Any], *, as_json: bool) -> None:
         print_json(made)
         return
     say(made["url"])
-    end = "no end" if made["until"] is None else f"until {_in_words('until', str(made['until']))}"
-    say(f"id {made['id']}, {end}; 'invio link revoke {made['id']}' revokes it", err=True)
+    end = (
+        "no end"
+        if made["until"] is None
+        else f"until {datetime.fromtimestamp(made['until'], UTC):%Y-%m-%d %H:%M:%S} UTC"
+    )
+    say(f"{end}; revoked by: invio link revoke {made['id']}", err=True)
 
 
 @link.command()

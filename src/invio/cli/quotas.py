@@ -8,7 +8,7 @@ import click
 
 from invio.cli.links import AMOUNT
 from invio.cli.options import gives_json, print_json, talks_to_service
-from invio.cli.output import print_table, size_text
+from invio.cli.output import print_table, say, size_text
 from invio.client import Client
 from invio.core.rules.quotas import period_text
 
@@ -54,6 +54,9 @@ def reset(*, client: Client, recipient: str, rule: str, as_json: bool) -> None:
 def _tell(listed: list[dict[str, Any]], *, as_json: bool) -> None:
     if as_json:
         print_json({"quotas": listed})
+        return
+    if not listed:
+        say("No rule with a quota applies.")
         return
     rows = [
         (

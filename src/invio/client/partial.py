@@ -184,7 +184,7 @@ def _require_room(target: Path, existing: Existing) -> None:
         raise FileExistsError(f"{target} is a folder; name a file in it")
     if existing == "overwrite":
         raise FileExistsError(f"{target} is no regular file, and is not replaced; name another target")
-    raise FileExistsError(f"{target} is there already; move it away, name another, or choose to overwrite or skip it")
+    raise FileExistsError(f"{target} is there already; overwrite it, skip it, or name another target")
 
 
 def _link(part: Path, target: Path) -> None:
