@@ -198,6 +198,19 @@ def test_many_tabs_of_transfers_leave_room_for_everything_else(service: Service,
         tabs.append(tab)
 
 
+def test_a_state_that_the_page_does_not_know_is_shown_by_its_name(service: Service, visit: Callable[..., Page]) -> None:
+    page = visit(service, "files/")
+    transfer = {
+        "id": "0", "address": "files/slow/big.bin", "version": None, "recipient": "bob", "made_for": None, "link": None,
+        "via": None, "tag": None, "state": "paused", "reason": None, "bytes": 5, "size": 10, "percent": 50.0,
+        "rate": None, "seconds_left": None, "requests": 1, "started": "2026-01-01T00:00:00Z",
+        "updated": "2026-01-01T00:00:00Z", "entries": None, "entries_done": None, "entry": None,
+    }  # fmt: skip
+    page.route("**/api/transfers?*", lambda route: route.fulfill(json={"transfers": [transfer], "next": None}))
+    page.get_by_role("link", name="Transfers").click()
+    expect(page.get_by_role("row", name="big.bin")).to_contain_text("paused")
+
+
 def test_on_a_telephone_nothing_is_cut_off(service: Service, visit: Callable[..., Page]) -> None:
     page = visit(service, "files/files/seen/", viewport={"width": 390, "height": 844})
     name = page.get_by_text("a rather long name of a sheet 000.txt")

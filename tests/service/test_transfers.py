@@ -13,6 +13,7 @@ import threading
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from pathlib import Path
 from typing import Any
 
 import httpx
@@ -185,6 +186,53 @@ def test_a_resumed_file_is_one_transfer_and_counts_each_byte_once(service: Servi
     until(lambda: service.transfers()[0]["state"] == "complete")
     [kept] = service.transfers()
     assert (kept["requests"], kept["bytes"]) == (4, SIZE)
+
+
+def break_off(service: Service, target: str, after: int) -> None:
+    """Asks for the whole, takes a part of it, and leaves."""
+    with service.client() as client, client.stream("GET", target) as answer:
+        taken = 0
+        for piece in answer.iter_raw(65536):
+            taken += len(piece)
+            if taken >= after:
+                break
+
+
+def test_what_broke_off_and_is_begun_anew_is_the_same_transfer(start: Start) -> None:
+    quota = RULES.replace('"bundle"]\n', '"bundle"]\nquota = { files = 1, per = "1d" }\n', 1)
+    service = start(files={"big.bin": os.urandom(SIZE), "a.txt": b"a"}, rules=quota)
+    for _ in range(3):
+        break_off(service, "/get/files/big.bin", 500_000)
+        until(lambda: {one["state"] for one in service.transfers()} == {"broken-off"})
+    assert service.get("/get/files/big.bin").status_code == 200
+    until(lambda: service.transfers()[0]["state"] == "complete")
+    [shown] = service.transfers()
+    assert (shown["requests"], shown["bytes"]) == (4, SIZE)
+    assert service.get("/get/files/a.txt").status_code == 429
+
+
+def test_two_at_once_of_the_whole_are_two_transfers(service: Service) -> None:
+    link = service.link("files/big.bin", rate=4_000_000)
+    threads = [threading.Thread(target=service.get, args=(link,)) for _ in range(2)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    until(lambda: [one["state"] for one in service.transfers()] == ["complete", "complete"])
+
+
+def test_a_program_that_asks_for_the_whole_and_then_for_ranges_resumes(service: Service, tmp_path: Path) -> None:
+    link = service.url + service.link("files/big.bin", {"id": "once"}, uses=1, rate=1_500_000)
+    command = ["aria2c", "-x4", "-s4", "-k1M", "--file-allocation=none", "--quiet", "-o", "big.bin", link]
+    first = subprocess.Popen(command, cwd=tmp_path)
+    time.sleep(2)
+    first.send_signal(signal.SIGTERM)
+    first.wait(20)
+    assert (tmp_path / "big.bin.aria2").exists()
+    again = subprocess.run([*command[:-1], "-c", link], cwd=tmp_path, timeout=60)
+    assert again.returncode == 0
+    assert (tmp_path / "big.bin").read_bytes() == (service.folder / "files" / "big.bin").read_bytes()
+    until(lambda: [one["state"] for one in service.transfers()] == ["complete"])
 
 
 def test_segments_fetched_at_once_are_one_transfer(service: Service) -> None:

@@ -86,3 +86,22 @@ def test_an_address_cannot_leave_the_root(tmp_path: Path) -> None:
 def test_what_cannot_be_reached_is_said_at_the_start(url: str, redirect: int | None, says: str) -> None:
     with pytest.raises(StoreFault, match=says):
         RemoteStore("m", url, {}, redirect)
+
+
+@pytest.mark.parametrize(
+    ("info", "media_type", "modified"),
+    [
+        (
+            {"ContentType": "application/pdf", "LastModified": "2026-11-27T10:11:12+00:00"},
+            "application/pdf",
+            1795774272,
+        ),
+        ({"content_type": "text/CSV; charset=utf-8", "modify": "20261127101112"}, "text/csv", 1795774272),
+        ({"ContentType": "binary/octet-stream", "mtime": 5}, None, 5),
+        ({"contentType": "nonsense", "updated": "whenever"}, None, None),
+    ],
+)
+def test_what_another_system_says_of_a_file_is_told(
+    info: dict[str, object], media_type: str | None, modified: float | None
+) -> None:
+    assert (remote._media_type(info), remote._changed(info)) == (media_type, modified)

@@ -17,7 +17,7 @@ const Track = styled.div`
 const Fill = styled.div<{ $state: Transfer['state'] }>`
   height: 100%;
   border-radius: 4px;
-  background: ${(props) => COLOURS[props.$state]};
+  background: ${(props) => colourOf(props.$state)};
   transition: width 0.25s linear;
   @media (forced-colors: active) {
     forced-color-adjust: none;
@@ -31,6 +31,11 @@ const COLOURS: Record<Transfer['state'], string> = {
   partial: token.warn,
   'broken-off': token.bad,
   'handed-off': token.good,
+}
+
+function colourOf(state: string): string {
+  const known: Partial<Record<string, string>> = COLOURS
+  return known[state] ?? token.quiet
 }
 
 /** How much of a file has arrived. Without a known size there is no bar to fill. */

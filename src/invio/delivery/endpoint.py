@@ -92,7 +92,9 @@ class Delivery:
         if request.caller is not None and head.method == "GET":
             self._way.transfers.refused.note(request.caller, _said_address(request.path), request.link, refusal)
         pages = self._way.pages.below(request.root)
-        return refusal_reply(refusal, head.method, head.get(b"accept"), request.root + request.target, pages)
+        signed_in = request.caller is not None and request.caller.recipient is not None
+        target = request.root + request.target
+        return refusal_reply(refusal, head.method, head.get(b"accept"), target, pages, signed_in=signed_in)
 
     def _options(self, head: RequestHead) -> Reply:
         """What may be asked of any file (RFC 9110 §9.3.7), and to a browser's preflight the rest."""

@@ -38,6 +38,8 @@ from invio.stores.store import Found
 
 PREFIX = "/get/"
 _NO_QUOTAS: Mapping[Quota, int] = {}
+# From this many bytes on it is looked up whether a whole file is asked for again that broke off.
+_BEGUN_ANEW = 1024 * 1024
 _PRESENTS = ("as", "name", "version")  # what of a link says how its file is shown
 _AS_IT_IS = Presentation(sealed=True)
 
@@ -203,8 +205,8 @@ class Planner:
         if one.quota_owner is not None and one.quotas:
             asking.quota_owner = f"recipient:{one.quota_owner}"
         planned = PlannedReply(reply, asking, one.representation, one.etag, None, one.terms)
-        if reply.status == 206:
-            planned.earlier = await way.transfers.admission.earlier(asking, one.etag)
+        if reply.status == 206 or (request.head.method == "GET" and (reply.length or 0) > _BEGUN_ANEW):
+            planned.earlier = await way.transfers.admission.earlier(asking, one.etag, whole=reply.status == 200)
         if found is not None and (way.front.header is not None or found.remote is not None):
             planned.handed_off = await self._handed_off(request, planned, found)
         return planned

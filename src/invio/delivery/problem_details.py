@@ -80,15 +80,25 @@ def unreachable(fault: StoreFault) -> Refusal:
 
 
 def refusal_reply(
-    refusal: Refusal, method: str, accept: str | None, target: str = "", pages: Pages = USUAL_PAGES
+    refusal: Refusal,
+    method: str,
+    accept: str | None,
+    target: str = "",
+    pages: Pages = USUAL_PAGES,
+    *,
+    signed_in: bool = True,
 ) -> Reply:
-    """The answer to a refused request; `target` is its path and query, to come back to from signing in."""
+    """The answer to a refused request; `target` is its path and query, to come back to from signing in.
+
+    `signed_in`: somebody is, so that signing in does not help with what is for somebody else.
+    """
     headers = _headers(refusal)
     if wants_page(accept):
-        if refusal.reason.word == "sign-in" and target and pages.sign_in:
+        helps = refusal.reason.word == "sign-in" or (refusal.reason.word == "wrong-recipient" and not signed_in)
+        if helps and target and pages.sign_in:
             where = f"{pages.sign_in}?then={quote(target, safe='')}"
             return _reply(303, [*headers, (b"location", where.encode())], b"", method)
-        page = _page().render(refusal=refusal, reason=refusal.reason, pages=pages)
+        page = _page().render(refusal=refusal, reason=refusal.reason, pages=pages, helps=refusal.reason.status == 401)
         headers += [(b"content-type", b"text/html; charset=utf-8"), (b"content-security-policy", _BARE)]
         return _reply(refusal.reason.status, headers, page.encode(), method)
     headers.append((b"content-type", b"application/problem+json"))

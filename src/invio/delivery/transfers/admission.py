@@ -71,20 +71,25 @@ class Admission:
         self._watch = watch
         self._one_use = OneUse()
 
-    async def earlier(self, asking: TransferKey, etag: str | None) -> TransferRow | None:
-        """The unfinished transfer that a request for a range goes on with."""
+    async def earlier(self, asking: TransferKey, etag: str | None, *, whole: bool = False) -> TransferRow | None:
+        """The unfinished transfer that a request for a range continues.
+
+        So does one for the `whole`, of a transfer that has stopped: browsers begin anew what broke off, and some
+        programs ask for the whole, read its head and then ask for the ranges that they lack.
+        """
         if etag is None:
             return None
         key = asking.joined_by(etag)
         live = self._board.find(key) or self._board.paused(key)
         if live is not None:
-            return live.row
+            return None if whole and live.segments else live.row
 
         def find(connection: sa.Connection) -> TransferRow | None:
             return resumable(connection, asking.who, asking.address, etag, asking.tag)
 
         # By the journal, after the lines that wait in it: what has just ended complete is not gone on with.
-        return await self._journal.call(find)
+        row = await self._journal.call(find)
+        return None if whole and row is not None and row.state == RUNNING else row
 
     async def admit(
         self,
@@ -110,7 +115,7 @@ class Admission:
         segment = self._segment(asking, reply, meter)
         key = asking.joined_by(etag)
         # Segments that are asked for at once look for each other before the first of them has begun.
-        joins = reply.status == 206
+        joins = reply.status == 206 or earlier is not None
         if self._limits.recipient_transfers is not None or (joins and asking.link is not None):
             self._watch.look_for_arrivals()  # what has ended is not to stand in the way
         live = self._board.find(key) if joins else None
