@@ -234,6 +234,30 @@ def test_scripts_are_sent_compressed(service: Service) -> None:
     assert sizes["br"] < sizes["gzip"] < sizes["identity"] / 2
 
 
+def violations(page: Page, *, colours: bool = True) -> list[tuple[str, list[str]]]:
+    """What axe finds wrong with a page; without `colours` where they are the system's own, which it does not see."""
+    page.evaluate(AXE.read_text("utf-8"))
+    options = {} if colours else {"rules": {"color-contrast": {"enabled": False}}}
+    told = page.evaluate("options => axe.run(document, options)", options)
+    return [(one["id"], [node["html"][:120] for node in one["nodes"][:3]]) for one in told["violations"]]
+
+
+def test_axe_finds_nothing_on_the_pages_that_the_service_itself_draws(
+    service: Service, visit: Callable[..., Page]
+) -> None:
+    page = visit(service, "files/")
+    for path in (
+        "/api/docs",
+        "/get/files/none.txt",
+        "/get/files/seen/a%20rather%20long%20name%20of%20a%20sheet%20000.txt",
+    ):
+        page.goto(service.url + path)
+        if path == "/api/docs":
+            page.get_by_role("heading", name="Operations", exact=True).wait_for()
+            page.get_by_text("Make a sealed link").wait_for()
+        assert violations(page) == [], path
+
+
 STATES = ["sign-in", "files/", "files/files/data.v1/", "files/files/seen/", "transfers", "files/files/none/", "nowhere"]
 MODES = [
     {"viewport": {"width": 1280, "height": 800}},
@@ -251,11 +275,7 @@ def test_axe_finds_nothing_on_any_page(service: Service, visit: Callable[..., Pa
         page.wait_for_timeout(700)
         if state.endswith("data.v1/"):
             page.get_by_role("row", name="a.txt").get_by_role("checkbox").click(force=True)
-        page.evaluate(AXE.read_text("utf-8"))
-        # Colours are the system's own there, which it does not see.
-        off = {"color-contrast": {"enabled": False}} if "forced_colors" in mode else {}
-        told = page.evaluate("options => axe.run(document, options)", {"rules": off})
-        broken = [(one["id"], [node["html"][:120] for node in one["nodes"][:3]]) for one in told["violations"]]
+        broken = violations(page, colours="forced_colors" not in mode)
         if broken:
             found[state] = broken
     assert found == {}
