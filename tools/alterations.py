@@ -55,6 +55,17 @@ TESTS = {
     "delivery/sending/acknowledgement.py": ["delivery/test_acknowledgement.py", "delivery/test_sending.py"],
     "stores/directory.py": ["stores/test_directory.py", "delivery/test_building.py"],
     "stores/managed.py": ["stores/test_managed.py"],
+    "core/toml.py": ["core/test_toml.py", "core/test_rules_file.py"],
+    "client/fetching.py": ["client/test_client.py"],
+    "client/partial.py": ["client/test_client.py"],
+    "client/patience.py": ["client/test_client.py"],
+    "producers/csv_rows.py": ["embedding/test_reply_arguments.py"],
+    "delivery/replies/making.py": ["embedding/test_reply_arguments.py"],
+    "delivery/replies/bundle.py": ["embedding/test_reply_arguments.py"],
+    "delivery/replies/contents.py": ["embedding/test_reply_arguments.py"],
+    "delivery/access/authentication.py": ["service/test_recipients.py", "service/test_provider.py"],
+    "service/provider.py": ["service/test_provider.py"],
+    "delivery/sending/uvicorn/exchange.py": ["delivery/test_connection_machine.py", "delivery/test_sending.py"],
 }
 
 # What was read and found to make no difference that could be seen, with why. They are tried, and not counted.

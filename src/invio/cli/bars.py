@@ -25,8 +25,8 @@ class Bars:
             TextColumn("{task.fields[left]}"),
             console=console(stderr=True),
             refresh_per_second=8,
-            disable=quiet,
         )
+        self._quiet = quiet
         self._shown = False
         self._line: Line | None = None
         self._ends: list[int] = []
@@ -45,7 +45,7 @@ class Bars:
         self._line = None
 
     def _add(self, name: str, total: int | None, shown: dict[str, Any]) -> Line:
-        if not self._shown:  # what is refused at once leaves no empty line
+        if not self._shown and not self._quiet:  # what is refused at once leaves no empty line
             self._progress.start()
             self._shown = True
         return self._progress.add_task(name, total=total, **shown)
