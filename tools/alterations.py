@@ -58,7 +58,7 @@ TESTS = {
     "core/toml.py": ["core/test_toml.py", "core/test_rules_file.py"],
     "client/fetching.py": ["client/test_client.py"],
     "client/partial.py": ["client/test_client.py"],
-    "client/patience.py": ["client/test_client.py"],
+    "client/patience.py": ["client/test_patience.py"],
     "producers/csv_rows.py": ["embedding/test_reply_arguments.py"],
     "delivery/replies/making.py": ["embedding/test_reply_arguments.py"],
     "delivery/replies/bundle.py": ["embedding/test_reply_arguments.py"],
