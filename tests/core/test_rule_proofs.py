@@ -9,8 +9,9 @@ from hypothesis import strategies as st
 from invio.core.addresses import Address, parse_address
 from invio.core.files import ANYONE, Caller, FileFacts
 from invio.core.rules.decisions import ACTIONS, Rule, RuleSet
+from invio.core.rules.doubts import groups_without_members
 from invio.core.rules.file import BadRules, parse_rules
-from invio.core.rules.proofs import check, compare, groups_without_members
+from invio.core.rules.proofs import check, compare
 from tests.core.test_conditions import rules
 
 RULES = """

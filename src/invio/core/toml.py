@@ -12,7 +12,6 @@ import re
 import tomllib
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
-from difflib import get_close_matches
 from typing import Any, TypeVar
 
 from invio.core.errors import ConfigurationError
@@ -83,6 +82,8 @@ def parse_toml(text: str, file: str, error: type[_Error]) -> Document:
 
 def did_you_mean(word: object, allowed: Iterable[str]) -> str:
     """` (did you mean 'port'?)` for a word that looks like one of those allowed, else an empty text."""
+    from difflib import get_close_matches  # for those who made a mistake
+
     found = get_close_matches(str(word), list(allowed), 1, 0.6)
     return f" (did you mean {found[0]!r}?)" if found else ""
 

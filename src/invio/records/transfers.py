@@ -160,6 +160,13 @@ def resumable(connection: sa.Connection, who: str, address: str, etag: str, tag:
     return None if row is None else TransferRow(*row)
 
 
+def may_be_resumable(connection: sa.Connection, who: str) -> bool:
+    """Whether there is any transfer of a caller that has not ended complete: mostly there is none."""
+    # Asked at each large file, and for a thousand at once: as text, for a composed query takes memory.
+    query = "SELECT 1 FROM transfers WHERE who = ? AND state != 'complete' AND requests > 0 LIMIT 1"
+    return connection.exec_driver_sql(query, (who,)).first() is not None
+
+
 @dataclass(frozen=True, slots=True)
 class Scope:
     """Whose lines somebody may see at most: those of a recipient, and those of `stores` (None: of all)."""

@@ -16,7 +16,7 @@ from invio.core.http.cors import CrossOrigin
 from invio.core.http.forwarded import read_networks
 from invio.core.links.keys import KeyRing
 from invio.core.rules.decisions import RuleSet
-from invio.core.rules.proofs import groups_without_members
+from invio.core.rules.doubts import groups_without_members
 from invio.delivery.access.authentication import Authenticator, Identifier
 from invio.delivery.access.catalogue import AccessPolicy, Catalogue
 from invio.delivery.access.link_issuers import Makers

@@ -9,7 +9,7 @@ from pathlib import Path
 from invio.core.addresses import Address
 from invio.core.files import ANYONE, Caller, FileFacts
 from invio.core.rules.decisions import RuleSet
-from invio.core.rules.proofs import groups_without_members
+from invio.core.rules.doubts import groups_without_members
 from invio.records.database import open_database
 from invio.records.recipients import Recipient, all_recipients
 from invio.service.assembly import open_stores

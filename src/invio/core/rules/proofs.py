@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
 from invio.core.addresses import Address
@@ -12,7 +12,6 @@ from invio.core.rules.decisions import ACTIONS, Decision, Expectation, Rule, Rul
 from invio.core.rules.external_checks import NO_POLICY, CheckResult, FixedPolicy
 from invio.core.rules.quotas import amount_text, period_text
 from invio.core.rules.terms import strictest_terms
-from invio.core.toml import did_you_mean
 
 _KNOWN = 10_000  # sets of rules whose outcomes are kept
 
@@ -224,16 +223,6 @@ def _cause_of_terms(speaking: list[_Change]) -> Rule:
     came = [change.rule for change in speaking if change.new and not change.old]
     went = [change.rule for change in speaking if change.old and not change.new]
     return (sorted(came, key=_line) + sorted(went, key=_line))[0]
-
-
-def groups_without_members(rules: RuleSet, known: Collection[str]) -> list[str]:
-    """A sentence for each group that rules name and nobody is in; `known` are the groups that somebody is in."""
-    named: dict[str, int] = {}
-    for rule in rules.rules:
-        for who in rule.who:
-            if who.kind == "group" and who.id not in known:
-                named.setdefault(who.id, rule.line)
-    return [f"line {line}: nobody is in the group {name!r}{did_you_mean(name, known)}" for name, line in named.items()]
 
 
 def _line(rule: Rule) -> int:

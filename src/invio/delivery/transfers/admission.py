@@ -46,6 +46,7 @@ from invio.records.transfers import (
     check_link_use,
     check_running,
     go_on,
+    may_be_resumable,
     resumable,
 )
 
@@ -85,6 +86,8 @@ class Admission:
             return None if whole and live.segments else live.row
 
         def find(connection: sa.Connection) -> TransferRow | None:
+            if whole and not may_be_resumable(connection, asking.who):
+                return None
             return resumable(connection, asking.who, asking.address, etag, asking.tag)
 
         # By the journal, after the lines that wait in it: what has just ended complete is not gone on with.
