@@ -63,7 +63,11 @@ TESTS = {
     "delivery/replies/making.py": ["embedding/test_reply_arguments.py"],
     "delivery/replies/bundle.py": ["embedding/test_reply_arguments.py"],
     "delivery/replies/contents.py": ["embedding/test_reply_arguments.py"],
-    "delivery/access/authentication.py": ["service/test_recipients.py", "service/test_provider.py"],
+    "delivery/access/authentication.py": [
+        "service/test_recipients.py",
+        "service/test_provider.py",
+        "service/test_sessions.py",
+    ],
     "service/provider.py": ["service/test_provider.py"],
     "delivery/sending/uvicorn/exchange.py": ["delivery/test_connection_machine.py", "delivery/test_sending.py"],
 }
