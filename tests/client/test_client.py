@@ -311,6 +311,16 @@ def test_a_stream_is_written_through_lost_connections(service: Service) -> None:
     assert (written.getvalue() == BIG, streamed.size, streamed.verified) == (True, len(BIG), True)
 
 
+def test_an_answer_from_elsewhere_is_followed_and_the_time_is_told(service: Service, tmp_path: Path) -> None:
+    there = b"HTTP/1.1 307 x\r\nlocation: %s/get/files/big.bin\r\ncontent-length: 0\r\nconnection: close\r\n\r\n"
+    with answering(there % service.url.encode(), []) as port, Client(f"http://127.0.0.1:{port}") as sent_on:
+        fetched = sent_on.fetch("files/big.bin", folder=tmp_path)
+        assert (fetched.path.read_bytes() == BIG, fetched.verified) == (True, True)
+        assert 0 < fetched.seconds < 60
+        written = io.BytesIO()
+        assert sent_on.stream("files/big.bin", written).size == len(BIG)
+
+
 def test_a_busy_service_is_asked_again_when_it_says(tmp_path: Path) -> None:
     heads: list[bytes] = []
     waits: list[float] = []

@@ -18,7 +18,9 @@ host = "a # b"
 limits = { rate = 1, "odd key" = [1, 2] }
 names = [
   "one",  # ]
-  "x = 1",
+  """
+port = 9
+""",
 ]
 port = 2
 [[rule]]
@@ -41,15 +43,15 @@ kind = "x"
         (("service",), 6),
         (("service", "limits", "rate"), 8),
         (("service", "names", 1), 9),
-        (("service", "port"), 13),
-        (("rule", 0), 14),
-        (("rule", 0, "when"), 16),
-        (("rule", 0, "when", "from"), 16),
-        (("rule", 1), 17),
-        (("rule", 1, "name"), 18),
-        (("rule", 1, "effect"), 21),
-        (("stores", "a.b", "deep", "kind"), 23),
-        (("stores", "a.b", "deep", "none"), 22),
+        (("service", "port"), 15),
+        (("rule", 0), 16),
+        (("rule", 0, "when"), 18),
+        (("rule", 0, "when", "from"), 18),
+        (("rule", 1), 19),
+        (("rule", 1, "name"), 20),
+        (("rule", 1, "effect"), 23),
+        (("stores", "a.b", "deep", "kind"), 25),
+        (("stores", "a.b", "deep", "none"), 24),
         (("nothing",), 1),
     ],
 )

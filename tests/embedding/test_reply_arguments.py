@@ -7,9 +7,11 @@ import io
 import os
 import tarfile
 import zipfile
+import zlib
+from collections import OrderedDict
 from collections.abc import AsyncIterator, Callable, Iterator
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
 import httpx
 import pytest
@@ -17,7 +19,11 @@ from fastapi import FastAPI, HTTPException, Request
 from starlette.responses import JSONResponse
 
 import invio
+from invio.core.readable import ContentChanged
 from invio.delivery.replies import contents
+from invio.delivery.replies.making import Content, all_pieces
+from invio.producers.csv_rows import RowsAsCsv
+from invio.stores.sources import DiskFile
 
 Row = dict[str, object]
 ROWS: list[Row] = [{"station": "S1", "metres": 4.2}, {"metres": 5, "station": "S, 2"}]
@@ -276,3 +282,102 @@ def test_a_link_to_a_folder_is_followed_anew(tmp_path: Path) -> None:
         zipfile.ZipFile(io.BytesIO(answer(lambda: invio.BundleReply([current])).content)).read("current/a.txt")
         == b"two"
     )
+
+
+def test_rows_that_are_not_alike_are_errors() -> None:
+    for rows, says in (
+        ([{"a": 1}, {"b": 2, "a": 1}], "a row has the key 'b', which is none of the columns a"),
+        ([{"a": 1}, b"text"], "a row is bytes; expected a list, a tuple or a dict"),
+        ([{"a": 1}, 7], "a row is int"),
+        ([[1], {"a": 1}], "a row is a dict where the first was none"),
+    ):
+        written = RowsAsCsv(header=True)
+        written.add(rows[0])  # type: ignore[arg-type]
+        with pytest.raises((TypeError, ValueError)) as raised:
+            written.add(rows[1])  # type: ignore[arg-type]
+        assert says in str(raised.value)
+    assert RowsAsCsv(header=True).add([1, 2]) == b"", "it is gathered to larger pieces"
+
+
+def test_what_a_function_makes_is_looked_at_too() -> None:
+    async def begun(make: Any) -> bytes:
+        content = Content(make, True)
+        with pytest.raises(RuntimeError, match="was not begun"):
+            content.chunks()
+        await content.begin()
+        return b"".join(cast(Iterator[bytes], content.chunks()))
+
+    assert asyncio.run(begun(lambda times=2, *_more, **_named: ["x"] * times)) == b"xx"
+    for made, says in ((None, "make gave None"), (7, "make gave int; expected pieces"), ([1.5], "a piece is float")):
+        with pytest.raises(TypeError) as raised:
+            asyncio.run(begun(lambda made=made: made))
+        assert says in str(raised.value)
+
+
+def test_what_waits_for_a_row_is_cancelled_and_closed() -> None:
+    class Query:
+        def __init__(self) -> None:
+            self.told: list[str] = []
+
+        def __iter__(self) -> Iterator[list[int]]:
+            yield [1]
+
+        def cancel(self) -> None:
+            self.told.append("cancel")
+
+        def close(self) -> None:
+            self.told.append("close")
+
+    query = Query()
+    pieces: Any = all_pieces(query, True)
+    pieces.cancel()
+    pieces.close()
+    assert query.told == ["cancel", "close"]
+
+
+def test_the_limits_of_an_archive_are_what_it_may_just_hold(tmp_path: Path) -> None:
+    for name in ("a.txt", "b.txt"):
+        (tmp_path / name).write_bytes(b"x" * 600)
+    just = answer(lambda: invio.BundleReply([tmp_path], most_files=2, most_bytes=1200))
+    assert just.status_code == 200
+    assert answer(lambda: invio.BundleReply([tmp_path], most_bytes=1199)).status_code == 413
+    empty = answer(lambda: invio.BundleReply([]))
+    assert (empty.status_code, empty.json()["detail"]) == (400, "the selection is empty")
+    (tmp_path / "c.jpg").write_bytes(b"x" * 600)
+    (tmp_path / "d.txt").write_bytes(b"x" * 511)
+    whole = answer(lambda: invio.BundleReply([tmp_path]))
+    stored = {one.filename: one.compress_type for one in zipfile.ZipFile(io.BytesIO(whole.content)).infolist()}
+    folder = tmp_path.name
+    assert [stored[f"{folder}/{name}"] for name in ("a.txt", "c.jpg", "d.txt")] == [8, 0, 0]
+
+
+def test_deflated_contents_are_kept_within_bounds(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(contents, "_deflated", OrderedDict())
+    monkeypatch.setattr(contents, "_KEPT_FILES", 2)
+    sources = []
+    for number in range(3):
+        (tmp_path / f"{number}.txt").write_bytes(b"%d" % number * 4000)
+        sources.append(DiskFile.of(os.fsencode(tmp_path / f"{number}.txt"), os.stat(tmp_path / f"{number}.txt")))
+    kept = [contents.deflated(source) for source in sources[:2]]
+    assert contents.deflated(sources[0]) is kept[0]
+    contents.deflated(sources[2])
+    assert list(contents._deflated) == [sources[0], sources[2]], "the one that was not used for longest goes first"
+    monkeypatch.setattr(contents, "KEPT_BYTES", 1)
+    assert contents.deflated(sources[1]) is not None
+    assert list(contents._deflated) == []
+    (tmp_path / "odd").write_bytes(os.urandom(4000))
+    odd = DiskFile.of(os.fsencode(tmp_path / "odd"), os.stat(tmp_path / "odd"))
+    assert contents.deflated(odd) is None, "what hardly gets shorter stays as it is"
+    big = tmp_path / "big.txt"
+    big.write_bytes(b"0123456789abcdef" * 65536)  # just one piece
+    whole = contents.deflated(DiskFile.of(os.fsencode(big), os.stat(big)))
+    assert whole is not None
+    assert zlib.decompress(whole.read(0, whole.size), -15) == big.read_bytes()
+    big.write_bytes(big.read_bytes() + b"and more")
+    grown = DiskFile.of(os.fsencode(big), os.stat(big))
+    more = contents.deflated(grown)
+    assert more is not None
+    assert zlib.decompress(more.read(0, more.size), -15) == big.read_bytes()
+    os.truncate(big, 5)
+    with pytest.raises(ContentChanged):
+        contents._deflate(grown)
