@@ -101,6 +101,19 @@ def test_a_file_altered_after_it_was_found_is_not_opened(store: DirectoryStore, 
             source.open()  # type: ignore[union-attr]
 
 
+def test_of_a_file_that_may_not_be_read_it_is_said_whose_right_is_missing(store: DirectoryStore, root: Path) -> None:
+    found = store.locate(parse_address("files/a.txt"))
+    (root / "a.txt").chmod(0o000)
+    was = os.geteuid()
+    if was == 0:
+        os.seteuid(65534)  # who reads everything is told of no right that is missing
+    try:
+        with pytest.raises(ContentChanged, match="account may not read the file"):
+            found.content.open()
+    finally:
+        os.seteuid(was)
+
+
 def test_a_file_that_has_grown_since_is_had_as_far_as_it_was_found(store: DirectoryStore, root: Path) -> None:
     source = store.locate(parse_address("files/a.txt")).source
     with (root / "a.txt").open("a") as log:

@@ -249,7 +249,7 @@ def _said(error: Refusal | StoreFault | SQLAlchemyError) -> Refusal:
 
 def _not_delivered(error: ReplyBroken, address: str, head: RequestHead) -> Reply:
     """What is answered instead of a reply of which nothing has left yet."""
-    refusal = Refusal("changed", str(error))
+    refusal = Refusal("changed", f"{address}: {error}")
     if isinstance(error, ProducerFailed):
         refusal = Refusal("not-made", f"{address} could not be made; the operator's log says why")
     return refusal_reply(refusal, head.method, head.get(b"accept"))

@@ -101,6 +101,12 @@ class _Opened:
         yield self.read(offset, count)
 
 
+def _not_opened(error: OSError) -> str:
+    if isinstance(error, PermissionError):
+        return "the service's account may not read the file; the operator can let it"
+    return f"the file can no longer be opened: {error.strerror}"
+
+
 @dataclass(frozen=True, slots=True)
 class DiskFile(_Opened):
     """A regular file, by its path and by what it was when it was found (`size` bytes, time in ns)."""
@@ -125,7 +131,7 @@ class DiskFile(_Opened):
             # O_NONBLOCK: should a pipe have taken the file's place, opening it must not wait.
             descriptor = os.open(self.path, os.O_RDONLY | os.O_CLOEXEC | os.O_NONBLOCK)
         except OSError as error:
-            raise ContentChanged(f"the file can no longer be opened: {error.strerror}") from None
+            raise ContentChanged(_not_opened(error)) from None
         if self.is_at(descriptor):
             return descriptor
         os.close(descriptor)

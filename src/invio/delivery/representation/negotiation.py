@@ -23,7 +23,7 @@ from invio.core.http.replies import Content, Part, Representation, Slice, Stream
 from invio.core.http.request_head import RequestHead
 from invio.core.http.sniffing import SNIFFED, charset_of, sniffed_media_type
 from invio.core.memory import Memory
-from invio.core.readable import ContentChanged, Readable
+from invio.core.readable import ContentChanged
 from invio.core.reasons import Refusal
 from invio.core.rules.terms import NO_TERMS, Terms
 from invio.delivery.representation.codings import CODINGS, Compressed
@@ -190,13 +190,14 @@ def kind_of(found: Found) -> Kind:
     known = found.facts.media_type or media_type_by_name(address.name)
     if found.made is not None or (known is not None and not is_text(known)):
         return Kind(known or OCTETS, "utf-8")
-    begin = _begin(found.content)
+    begin = _begin(found)
     media_type = known or sniffed_media_type(begin)
     return Kind(media_type, charset_of(begin))
 
 
-def _begin(source: Readable) -> bytes:
+def _begin(found: Found) -> bytes:
+    source = found.content
     try:
         return source.read(0, min(SNIFFED, source.size))
     except ContentChanged as error:
-        raise Refusal("changed", str(error)) from None
+        raise Refusal("changed", f"{found.facts.address}: {error}") from None
