@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Browser, Page, expect
 
-from tests.running import Service, until
+from tests.running import Demo, Service, until
 
 AXE = Path(__file__).parents[2] / "console" / "node_modules" / "axe-core" / "axe.min.js"
 MANY = 1000
@@ -279,3 +279,49 @@ def test_axe_finds_nothing_on_any_page(service: Service, visit: Callable[..., Pa
         if broken:
             found[state] = broken
     assert found == {}
+
+
+@pytest.mark.parametrize("mode", MODES, ids=["wide", "narrow and dark", "forced colours"])
+def test_axe_finds_nothing_where_something_is_refused_over_or_laid_on_top(
+    own: Service, visit: Callable[..., Page], mode: dict[str, object]
+) -> None:
+    colours = "forced_colors" not in mode
+    page = visit(own, "files/files/", **mode)
+    for name in ("seen", "data.v1"):
+        page.get_by_role("row", name=f"{name}/").get_by_role("checkbox").click(force=True)
+    page.get_by_role("button", name="Download as one archive").click()
+    expect(page.get_by_role("alert")).to_contain_text("Leave these out")
+    assert violations(page, colours=colours) == []
+    page.goto(f"{own.url}/console/files/files/data.v1/")
+    with page.expect_download():
+        page.get_by_role("button", name="Download a.txt").click()
+    until(lambda: records(own, "UPDATE quota_uses SET files = 2") == 1)
+    page.get_by_role("button", name="Download b.txt").click()
+    expect(page.get_by_role("dialog", name="Download b.txt: refused")).to_be_visible()
+    assert violations(page, colours=colours) == []
+    page.goto(f"{own.url}/console/transfers")
+    expect(page.get_by_role("row", name="a.txt")).to_be_visible()
+    assert violations(page, colours=colours) == []
+    records(own, "DELETE FROM sessions")
+    page.wait_for_timeout(1500)  # for which another process may go on honouring it
+    page.goto(f"{own.url}/console/files/files/")
+    expect(page.get_by_role("row", name="data.v1/")).to_have_count(0)
+    assert violations(page, colours=colours) == []
+    for link in (own.link("files/data.v1/a.txt", until=1), own.link("files/data.v1/none.txt")):
+        page.goto(own.url + link)
+        assert violations(page, colours=colours) == [], link
+
+
+@pytest.mark.parametrize("mode", MODES, ids=["wide", "narrow and dark", "forced colours"])
+def test_axe_finds_nothing_on_a_page_of_versions(demo: Demo, browser: Browser, mode: dict[str, object]) -> None:
+    context = browser.new_context(bypass_csp=True, **mode)  # type: ignore[arg-type]
+    page = context.new_page()
+    page.goto(demo.card["console"] + "sign-in")
+    page.get_by_label("Access token").fill(demo.token("tern-lab"))
+    page.keyboard.press("Enter")
+    page.get_by_text("tern-lab", exact=True).wait_for()
+    page.goto(demo.card["console"] + "files/models/west-bank/")
+    page.get_by_role("button", name="version 3 of sea-floor.grid").click()
+    expect(page.get_by_role("dialog", name="Versions of sea-floor.grid").get_by_role("listitem")).to_have_count(3)
+    assert violations(page, colours="forced_colors" not in mode) == []
+    context.close()

@@ -1,4 +1,5 @@
-import { Button as AriaButton, Dialog, DialogTrigger, Heading, Popover } from 'react-aria-components'
+import { useId } from 'react'
+import { Button as AriaButton, DialogTrigger, Heading, Popover } from 'react-aria-components'
 import styled from 'styled-components'
 import { deliveryPath, type FileEntry, type Version } from '../api/client'
 import { useVersions } from '../data/files'
@@ -60,6 +61,7 @@ const Row = styled.li`
 
 /** Which version of a file is the newest, and the others on demand. */
 export function Versions({ entry }: { entry: FileEntry }) {
+  const title = useId()
   if (!entry.version) return null
   return (
     <DialogTrigger>
@@ -67,11 +69,11 @@ export function Versions({ entry }: { entry: FileEntry }) {
         version {entry.version}
         <Hidden> of {entry.name}: show all</Hidden>
       </Newest>
-      <Sheet placement="bottom start">
-        <Dialog>
-          <Title slot="title">Versions of {entry.name}</Title>
-          <All address={entry.address} name={entry.name} />
-        </Dialog>
+      <Sheet placement="bottom start" aria-labelledby={title}>
+        <Title id={title} level={2}>
+          Versions of {entry.name}
+        </Title>
+        <All address={entry.address} name={entry.name} />
       </Sheet>
     </DialogTrigger>
   )
