@@ -35,6 +35,9 @@ def test_every_reason_stands_in_the_guide() -> None:
 def test_the_examples_of_settings_and_rules_can_be_used() -> None:
     settings = Settings.model_validate(tomllib.loads(block("[service]")))
     assert set(settings.stores) == {"charts", "models", "tables", "archive"}
+    settings = Settings.model_validate(tomllib.loads(block("[service]") + block("[identity]")))
+    assert settings.identity is not None
+    assert settings.identity.audience == "files"
     [rule] = parse_rules(block("[[rule]]")).rules
     assert isinstance(rule, Rule)
     assert all(f"| `{action}` |" in GUIDE for action in ACTIONS)

@@ -1,4 +1,4 @@
-"""The docs, pasted: the commands of README's tour, of docs/versions.md and of docs/embedding.md, as they stand."""
+"""The docs, pasted: commands and programs of README and of the pages in docs, run as they stand."""
 
 from __future__ import annotations
 
@@ -7,18 +7,37 @@ import os
 import re
 import signal
 import subprocess
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
+import click
 import pytest
 
+from invio.cli.main import main
 from tests.embedding.test_programs import PAGE, PROGRAMS, run
-from tests.running import INVIO, Demo
+from tests.running import INVIO, Demo, Service
 
 ROOT = Path(__file__).parents[1]
+PAGES = [ROOT / "README.md", *sorted((ROOT / "docs").glob("*.md"))]
 README = (ROOT / "README.md").read_text("utf-8")
 # What ends otherwise than with 0, and is meant to.
 STATUSES = {"timeout 3": 124, "invio rules compare": 1, "invio why": 3}
+
+QUOTA = """
+[[rule]]
+name = "crew"
+effect = "allow"
+who = ["signed-in"]
+what = ["files/**"]
+actions = ["read"]
+quota = { files = 3, per = "1d" }
+[[rule]]
+name = "admins"
+effect = "allow"
+who = ["group:admins"]
+what = ["**"]
+actions = ["list", "read", "link", "manage", "administer"]
+"""
 
 
 @pytest.fixture(scope="module")
@@ -120,3 +139,52 @@ def test_the_program_of_the_readme_runs_as_it_stands(demo: Demo, tmp_path: Path)
     assert (ended.returncode, ended.stderr) == (0, "")
     assert ended.stdout.splitlines()[-1] == "100.0"
     assert (tmp_path / "approach.zip").stat().st_size > 100_000
+
+
+def unknown_words(line: str) -> list[str]:
+    """What of a command line the command line does not know: commands, and options of theirs."""
+    command: click.Command = main
+    unknown = []
+    for word in re.sub(r"[<$]\(.*?\)", "PIPED", line).replace(",", " ").split()[1:]:
+        if word.startswith("-"):
+            known = {name for one in command.params for name in (*one.opts, *one.secondary_opts)}
+            unknown += [] if word in known else [word]
+        elif isinstance(command, click.Group):
+            found = command.get_command(click.Context(command), word)
+            if found is None:
+                return [*unknown, word]
+            command = found
+    return unknown
+
+
+def test_every_command_that_a_page_names_is_there_with_its_options() -> None:
+    named = []
+    for page in PAGES:
+        text = page.read_text("utf-8")
+        named += re.findall(r"`(invio [^`]+)`", text.replace("\n", " "))
+        named += [line.partition(" #")[0] for line in lines_of(text) if line.startswith("invio ")]
+    assert len(named) > 60
+    assert [(line, unknown_words(line)) for line in named if unknown_words(line)] == []
+    assert unknown_words("invio link forge --under oath") == ["forge"]
+    assert unknown_words("invio link make a/b --under oath") == ["--under"]
+
+
+def test_the_commands_of_the_guide_about_recipients_run_as_they_stand(
+    start: Callable[..., Service], tmp_path: Path
+) -> None:
+    service = start(files={"a.txt": b"content"}, rules=QUOTA)
+    table = (ROOT / "docs" / "guide.md").read_text("utf-8").partition("## Recipients")[2].partition("\n\nOn the")[0]
+    lines = [line for row in table.splitlines() for line in re.findall(r"`(invio [^`]+)`", row.split(" | ")[0])]
+    assert len(lines) == 13
+    lines.sort(key=lambda line: line.startswith("invio recipients remove"))  # what removes them comes last
+    known = {"ID": "anna", "NAME": "crew", "N": "Anna", "A": "admins", "B": "crew", "RULE": "crew", "TEXT": "phone"}
+    lines = [re.sub(r"\b[A-Z]+\b", lambda name: known.get(name[0], name[0]), line) for line in lines]
+    lines = [line.replace("--end TOKEN", '--end "$TOKEN"') for line in lines]
+    lines = [f"printf 'a long password\\n%.0s' 1 2 | {line}" if " password " in line else line for line in lines]
+    kept = "TOKEN=$(invio recipients token anna --json | python3 -c 'import json, sys; print(json.load(sys.stdin)[\"id\"])')"
+    told = pasted([lines[0], kept, *lines[1:]], tmp_path, INVIO_URL=service.url, INVIO_TOKEN=service.tokens["ann"])
+    assert [(line, said) for line, status, said in told if status] == []
+    said_by = {line: said for line, _, said in told}
+    assert "shown only once" in said_by["invio recipients token anna --label phone --until 90d"]
+    assert "50" in said_by["invio quotas grant anna crew --files 50 --bytes 5M"]
+    assert service.get("/api/recipients", "ann").text.count('"anna"') == 0
