@@ -359,6 +359,37 @@ def test_what_somebody_else_sends_is_handed_off_and_counts_whole(engines: tuple[
     asyncio.run(work())
 
 
+def test_the_whole_goes_on_with_what_broke_off_and_with_nothing_else(engines: tuple[sa.Engine, sa.Engine]) -> None:
+    async def work() -> None:
+        one = Delivering(engines[0])
+
+        async def goes_on() -> tuple[bool, bool]:
+            """Whether it does in this process, and in one that knows of it by the records alone."""
+            other = Transfers(one.engine, one.journal, Limits())
+            here, there = [
+                await some.admission.earlier(one.key, "etag", whole=True) is not None for some in (one.here, other)
+            ]
+            return here, there
+
+        assert await goes_on() == (False, False)
+        running = await one.begin(0, 10)
+        assert await goes_on() == (False, False)
+        one.end(running, 3, "the client went away")
+        await one.here.recorded()
+        assert await goes_on() == (True, True)
+        one.end(await one.begin(3, 5), 2)
+        await one.here.recorded()
+        assert one.rows() == [("partial", 5, 2, None)]
+        assert await goes_on() == (False, False), "a range that arrived did not break off"
+        one.here.settlement.hand_off(*await one.begin(5, 10))
+        await one.here.recorded()
+        assert one.rows()[0][0] == "handed-off"
+        assert await goes_on() == (False, False), "of what a front server sends nothing broke off here"
+        await one.journal.stop()
+
+    asyncio.run(work())
+
+
 def test_a_transfer_that_goes_on_from_elsewhere_tells_of_both_places(engines: tuple[sa.Engine, sa.Engine]) -> None:
     async def work() -> None:
         one = Delivering(engines[0])

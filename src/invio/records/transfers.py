@@ -160,11 +160,11 @@ def resumable(connection: sa.Connection, who: str, address: str, etag: str, tag:
     return None if row is None else TransferRow(*row)
 
 
-def may_be_resumable(connection: sa.Connection, who: str) -> bool:
-    """Whether there is any transfer of a caller that has not ended complete: mostly there is none."""
+def any_broken_off(connection: sa.Connection, who: str) -> bool:
+    """Whether any transfer of a caller broke off: mostly none did."""
     # Asked at each large file, and for a thousand at once: as text, for a composed query takes memory.
-    query = "SELECT 1 FROM transfers WHERE who = ? AND state != 'complete' AND requests > 0 LIMIT 1"
-    return connection.exec_driver_sql(query, (who,)).first() is not None
+    query = f"SELECT 1 FROM transfers WHERE who = ? AND {_OPEN.text} AND state = ? LIMIT 1"
+    return connection.exec_driver_sql(query, (who, BROKEN_OFF)).first() is not None
 
 
 @dataclass(frozen=True, slots=True)

@@ -36,17 +36,17 @@ from invio.delivery.transfers.live import Key, LiveTransfer, LiveTransfers, Requ
 from invio.records import quotas
 from invio.records.journal import Beginning, Joined, Journal
 from invio.records.quotas import QuotaReached
-from invio.records.rows import RUNNING, TransferRow, joined_to, principal_of
+from invio.records.rows import BROKEN_OFF, RUNNING, TransferRow, joined_to, principal_of
 from invio.records.transfers import (
     ConcurrencyLimitReached,
     LinkExhausted,
     TransferGone,
     also_through,
+    any_broken_off,
     check_is_there,
     check_link_use,
     check_running,
     go_on,
-    may_be_resumable,
     resumable,
 )
 
@@ -75,24 +75,25 @@ class Admission:
     async def earlier(self, asking: TransferKey, etag: str | None, *, whole: bool = False) -> TransferRow | None:
         """The unfinished transfer that a request for a range continues.
 
-        So does one for the `whole`, of a transfer that has stopped: browsers begin anew what broke off, and some
-        programs ask for the whole, read its head and then ask for the ranges that they lack.
+        So does one for the `whole`, of a transfer that broke off: browsers begin anew, and some programs ask for the
+        whole, read its head and then ask for the ranges that they lack. What was handed off, or ended with the ranges
+        that were wanted, did not break off: the whole is another transfer then, and another use of a link.
         """
         if etag is None:
             return None
         key = asking.joined_by(etag)
         live = self._board.find(key) or self._board.paused(key)
         if live is not None:
-            return None if whole and live.segments else live.row
+            return None if whole and (live.segments or live.row.state != BROKEN_OFF) else live.row
 
         def find(connection: sa.Connection) -> TransferRow | None:
-            if whole and not may_be_resumable(connection, asking.who):
+            if whole and not any_broken_off(connection, asking.who):
                 return None
             return resumable(connection, asking.who, asking.address, etag, asking.tag)
 
         # By the journal, after the lines that wait in it: what has just ended complete is not gone on with.
         row = await self._journal.call(find)
-        return None if whole and row is not None and row.state == RUNNING else row
+        return None if whole and row is not None and row.state != BROKEN_OFF else row
 
     async def admit(
         self,
