@@ -429,20 +429,24 @@ connections = 3
 path = "t.csv"
 database = "sqlite:///{tmp_path}/t.sqlite"
 query = "SELECT * FROM t"
+[[stores.slow.file]]
+path = "short.csv"
+database = "sqlite:///{tmp_path}/t.sqlite"
+query = "SELECT n FROM t LIMIT 3"
 """
     own = start(
         files=FILES, rules=RULES.replace('what = ["files/**"]', 'what = ["files/**", "slow/**"]'), settings=settings
     )
     stuck = []
-    # Thirty times ten megabytes of rows are made meanwhile: on a machine with other work that alone takes a second or two.
-    with others_are_answered(own, within=4.0):
+    with others_are_answered(own):
         for _ in range(30):
             connection = socket.socket()
             connection.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 4096)
             connection.connect(("127.0.0.1", own.port))
             connection.sendall(b"GET /get/slow/t.csv HTTP/1.1\r\nhost: x\r\n\r\n")
             stuck.append(connection)
-        until(lambda: own.get("/get/slow/t.csv").status_code == 200)
+        # A short one of the same database: what is measured beside it is the service, not this test's own reading.
+        until(lambda: own.get("/get/slow/short.csv").status_code == 200)
     for connection in stuck:
         connection.close()
 
