@@ -102,7 +102,7 @@ function Folder({ folder }: { folder: string }) {
         <TableBody
           renderEmptyState={() => (
             <Empty role="status">
-              {isPending ? 'Looking …' : error ? 'It could not be had.' : 'Nothing here for you.'}
+              {isPending ? 'Looking …' : error ? 'This folder could not be loaded.' : 'Nothing here for you.'}
             </Empty>
           )}
         >

@@ -78,7 +78,11 @@ export function Transfers() {
           dependencies={[narrow]}
           renderEmptyState={() => (
             <Empty role="status">
-              {isPending ? 'Looking …' : error ? 'It could not be had.' : 'Nothing was delivered yet.'}
+              {isPending
+                ? 'Looking …'
+                : error
+                  ? 'The transfers could not be loaded.'
+                  : 'Nothing was delivered yet.'}
             </Empty>
           )}
         >

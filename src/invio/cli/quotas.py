@@ -30,8 +30,8 @@ def show(*, client: Client, recipient: str | None, as_json: bool) -> None:
 @quotas.command()
 @click.argument("recipient")
 @click.argument("rule")
-@click.option("--files", type=click.IntRange(min=1), default=None, help="So many files more.")
-@click.option("--bytes", "size", type=AMOUNT, help="So many bytes more: 5000000, or 5M.")
+@click.option("--files", type=click.IntRange(min=1), default=None, help="How many more files.")
+@click.option("--bytes", "size", type=AMOUNT, help="How many more bytes: 5000000, or 5M.")
 @gives_json
 @talks_to_service
 def grant(*, client: Client, recipient: str, rule: str, files: int | None, size: int | None, as_json: bool) -> None:

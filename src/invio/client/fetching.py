@@ -116,7 +116,7 @@ def fetch(
 
     Raises:
         Refused: the service says no.
-        ServiceUnreachable: the connection was lost and could not be had again; the partial file stays.
+        ServiceUnreachable: the connection was lost and could not be made again; the partial file stays.
         FileExistsError: there is a file of that name already, or another download of it is under way.
         OSError: the file cannot be written; what has arrived is kept.
     """

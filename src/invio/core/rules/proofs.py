@@ -70,8 +70,8 @@ def _expected_facts(expected: Expectation) -> FileFacts:
 class Change:
     """An outcome that would be another, and the rule that makes it so: one that comes, or one that goes.
 
-    `terms` says what would be other of how the file is delivered, where it may be had before and after; else it is
-    empty.
+    `terms` says what would change in how the file is delivered; it is empty where the file is given out only before
+    the change, or only after it.
     """
 
     who: str
@@ -199,7 +199,7 @@ _SAID_OF = {
 
 
 def _terms_changed(speaking: list[_Change], action: str) -> str:
-    """What would be other of how a file is delivered, in words; empty when nothing would."""
+    """What would change in how a file is delivered, in words; empty when nothing would."""
     names = _SAID_OF.get(action, ())
     if not names or all(change.old and change.new for change in speaking):
         return ""
