@@ -36,7 +36,7 @@ demo: setup
 	$(BIN)/invio demo --port $(PORT) --data $(DATA)
 
 test: setup
-	sh tools/debian_packages.sh chromium curl unzip 7z=p7zip-full bsdtar=libarchive-tools aria2c=aria2
+	sh tools/debian_packages.sh chromium curl unzip 7z=p7zip-full bsdtar=libarchive-tools aria2c=aria2 pg_lsclusters=postgresql
 	sh tools/front_server.sh
 	$(BIN)/python -m pytest $(SIDE_BY_SIDE) $(ARGS)
 

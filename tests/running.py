@@ -102,13 +102,14 @@ class Service:
     errors: Path
 
     @classmethod
-    def start(cls, folder: Path) -> Service:
+    def start(cls, folder: Path, **environment: str) -> Service:
         errors = folder / "errors.txt"
         process = subprocess.Popen(
             [INVIO, "serve", "--settings", str(folder / "invio.toml"), "--port", "0"],
             stdout=subprocess.PIPE,
             stderr=errors.open("w"),
             text=True,
+            env={**os.environ, **environment},
         )
         assert process.stdout is not None
         line = process.stdout.readline()

@@ -20,7 +20,7 @@ from pyftpdlib.servers import ThreadedFTPServer
 
 from invio.core.addresses import parse_address
 from invio.stores.remote import RemoteStore
-from invio.stores.sources import RemoteFile
+from invio.stores.sources import BlockingFile
 from invio.stores.store import Missing, StoreFault
 
 CONTENT = bytes(range(256)) * 4000
@@ -104,7 +104,7 @@ def test_a_file_server_serves_many_and_comes_back(
 
     def right(number: int) -> bool:
         source = store.locate(parse_address("far/deep/a.bin")).source
-        assert isinstance(source, RemoteFile)
+        assert isinstance(source, BlockingFile)
         return source.read(1000 * number, 5000) == CONTENT[1000 * number : 1000 * number + 5000]
 
     try:

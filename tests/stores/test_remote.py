@@ -12,13 +12,13 @@ from invio.core.addresses import BadAddress, parse_address
 from invio.core.readable import ContentChanged
 from invio.stores import remote
 from invio.stores.remote import RemoteStore
-from invio.stores.sources import RemoteFile
+from invio.stores.sources import BlockingFile
 from invio.stores.store import Missing, StoreFault
 
 
-def source_of(store: RemoteStore, text: str) -> RemoteFile:
+def source_of(store: RemoteStore, text: str) -> BlockingFile:
     source = store.locate(parse_address(text)).source
-    assert isinstance(source, RemoteFile)
+    assert isinstance(source, BlockingFile)
     return source
 
 
@@ -46,9 +46,8 @@ def test_files_are_found_with_their_facts_and_read_in_parts(place: str) -> None:
         store.list(parse_address("m/none/"))
 
 
-def test_an_altered_file_is_another(place: str, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(remote, "_FRESH", 0.0)
-    store = RemoteStore("m", f"memory:/{place}", {})
+def test_an_altered_file_is_another(place: str) -> None:
+    store = RemoteStore("m", f"memory:/{place}", {}, fresh=0.0)
     before = store.locate(parse_address("m/a.txt"))
     assert store.locate(parse_address("m/a.txt")) is before, "unaltered, it is the same finding"
     source = source_of(store, "m/a.txt")

@@ -898,6 +898,23 @@ export interface components {
              * @description the newest, where the store keeps versions
              */
             version?: number | null;
+            /**
+             * Download Name
+             * @description what it is saved under, where the address does not tell
+             */
+            download_name?: string | null;
+            /**
+             * Description
+             * @description what it is about, as whoever put it says
+             */
+            description?: string | null;
+            /**
+             * About
+             * @description further facts that its store has of it
+             */
+            about?: {
+                [key: string]: string;
+            };
         };
         /**
          * LeftOutShape

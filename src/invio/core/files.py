@@ -14,7 +14,9 @@ class FileFacts:
     `tag` is the opaque part of a strong entity tag (no quotes): it differs whenever the content
     may differ. None when nothing is known that would tell two contents apart. `media_type` is
     what the store knows better than the name does, else None. `version` counts from 1, None in a
-    store that keeps none; `current` is whether it is the newest.
+    store that keeps none; `current` is whether it is the newest. `name` is what the file is saved
+    under, where that is not the end of its address; `sha256` the content's digest, where the store
+    knows it; `description` a short text on what it is about, and `about` further facts, by name.
     """
 
     address: Address
@@ -24,6 +26,10 @@ class FileFacts:
     media_type: str | None = None
     version: int | None = None
     current: bool = True
+    name: str | None = None
+    sha256: bytes | None = None
+    description: str | None = None
+    about: tuple[tuple[str, str], ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

@@ -65,13 +65,14 @@ class Putting:
     """Who puts or removes a file, as what, and what they expect to be there: the request's own preconditions.
 
     `known` gives the SHA-256 of the content with a tag, if it is known: it has another tag by that.
-    `media_type` is what the file's name does not tell.
+    `media_type` is what the file's name does not tell, `description` a short text on what it is about.
     """
 
     head: RequestHead
     known: Callable[[str], bytes | None]
     by: str | None = None
     media_type: str | None = None
+    description: str | None = None
 
     def check(self, address: Address, facts: FileFacts | None) -> None:
         """Looks at what is there now; None when there is no such file.

@@ -207,7 +207,7 @@ class Planner:
         planned = PlannedReply(reply, asking, one.representation, one.etag, None, one.terms)
         if reply.status == 206 or (request.head.method == "GET" and (reply.length or 0) > _BEGUN_ANEW):
             planned.earlier = await way.transfers.admission.earlier(asking, one.etag, whole=reply.status == 200)
-        if found is not None and (way.front.header is not None or found.remote is not None):
+        if found is not None and (way.front.header is not None or found.blocking is not None):
             planned.handed_off = await self._handed_off(request, planned, found)
         return planned
 
@@ -258,7 +258,7 @@ class Planner:
         if way.front.sends_from(found.facts.address.store, request.peer, request.head):
             throttles = self._throttles.holding(asking.principal, asking.link, planned.terms)
             return way.front.hand_off(request.head, found, planned.representation, planned.reply, throttles)
-        remote = found.remote
+        remote = found.blocking
         if remote is None or not planned.reply.parts:
             return None
         if self._throttles.holding(asking.principal, asking.link, planned.terms):

@@ -91,7 +91,17 @@ _engines: dict[tuple[str, int], sa.Engine] = {}
 
 
 def query_rows(database: str, query: str, folder: Path = Path(), connections: int = 5) -> Callable[[], Rows]:
-    """Rows of one SQL query, column names first, fetched as they are taken.
+    """Rows of one SQL query, column names first, fetched as they are taken. For the others see `database_engine`.
+
+    Raises:
+        ProducerFault: the URL cannot be read.
+    """
+    engine = database_engine(database, folder, connections)
+    return lambda: QueryRows(engine, query)
+
+
+def database_engine(database: str, folder: Path = Path(), connections: int = 5) -> sa.Engine:
+    """The one engine for all that is read of a database.
 
     `database` is an SQLAlchemy URL; the file of an SQLite one is relative to `folder`. At most `connections` are open
     at once, and one more is waited for for some seconds; one that was lost meanwhile is replaced.
@@ -123,4 +133,4 @@ def query_rows(database: str, query: str, folder: Path = Path(), connections: in
         raise ProducerFault(f"{said}; install it, as in: pip install {error.name}") from None
     except (sa.exc.ArgumentError, ImportError) as error:
         raise ProducerFault(f"the database's address cannot be used: {error}") from None
-    return lambda: QueryRows(engine, query)
+    return engine

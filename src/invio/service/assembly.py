@@ -29,7 +29,7 @@ from invio.delivery.representation.digests import Digests
 from invio.delivery.representation.negotiation import Negotiator
 from invio.delivery.transfers.limits import BundleLimits, Limits
 from invio.delivery.transfers.transfers import Transfers
-from invio.producers.producer import ProducerFault, Rows, function_rows, query_rows
+from invio.producers.producer import ProducerFault, Rows, database_engine, function_rows, query_rows
 from invio.records import quotas as quota_records
 from invio.records import recipients as recipient_records
 from invio.records import transfers as transfer_records
@@ -45,12 +45,14 @@ from invio.service.planners import Planners
 from invio.service.reloading import Watched
 from invio.service.settings import (
     UNIX,
+    CustomSettings,
     DirectorySettings,
     ManagedSettings,
     RemoteSettings,
     Settings,
     TableSettings,
     TablesSettings,
+    TableStoreSettings,
 )
 from invio.service.streams import Streams
 from invio.stores.directory import DirectoryStore
@@ -373,10 +375,29 @@ def _store(settings: Settings, engine: sa.Engine | None, name: str) -> Store | N
         if isinstance(given, RemoteSettings):
             from invio.stores.remote import RemoteStore  # the library for it is loaded where there is such a store
 
-            return RemoteStore(name, given.url, given.options, given.redirect, given.timeout)
+            return RemoteStore(name, given.url, given.options, given.redirect, timeout=given.timeout)
+        if isinstance(given, TableStoreSettings):
+            return _table(settings, name, given)
+        if isinstance(given, CustomSettings):
+            from invio.stores.custom import custom_store
+
+            return custom_store(name, given.class_, given.options)
         return _tables(settings, name, given)
     except StoreFault as error:
         raise settings.fault(place, str(error)) from None
+
+
+def _table(settings: Settings, name: str, given: TableStoreSettings) -> Store:
+    from invio.stores.table import Columns, TableStore
+    from invio.stores.writable_table import WritableTableStore
+
+    try:
+        engine = database_engine(given.database, settings.folder, given.connections)
+    except ProducerFault as error:
+        raise settings.fault(("stores", name, "database"), str(error)) from None
+    columns = Columns(**{**given.columns.model_dump(), "facts": tuple(given.columns.facts)})
+    kind = WritableTableStore if given.writable else TableStore
+    return kind(name, engine, given.table, columns, timeout=given.timeout)
 
 
 def _tables(settings: Settings, name: str, given: TablesSettings) -> TablesStore:

@@ -8,7 +8,7 @@ from fastapi import APIRouter, Query, Request
 
 from invio.core.addresses import Address
 from invio.core.files import Caller, FileFacts
-from invio.core.http.media_types import media_type_of
+from invio.core.http.media_types import OCTETS, media_type_by_name, media_type_of
 from invio.core.moments import timestamp
 from invio.core.reasons import Refusal
 from invio.core.rules.decisions import ACTIONS
@@ -120,7 +120,7 @@ def shape(parts: Parts, caller: Caller, address: Address, found: Found | None) -
     if found is None:
         return FileShape(address=str(address), name=address.name, folder=True)
     facts = found.facts
-    sha256 = parts.digests.known(facts.tag)
+    sha256 = facts.sha256 or parts.digests.known(facts.tag)
     return FileShape(
         address=str(address),
         name=address.name,
@@ -131,11 +131,17 @@ def shape(parts: Parts, caller: Caller, address: Address, found: Found | None) -
         sha256=None if sha256 is None else sha256.hex(),
         may=_may(parts, caller, address, facts),
         version=facts.version,
+        download_name=facts.name,
+        description=facts.description,
+        about=dict(facts.about),
     )
 
 
 def _media_type(found: Found) -> str:
-    """What a file is; of one that cannot be read at present, as its name says."""
+    """What a file is. For that, none is read which only its store can read, and none whose name tells."""
+    known = found.facts.media_type or media_type_by_name(found.facts.address.name)
+    if known is not None or found.blocking is not None:
+        return known or OCTETS
     try:
         return kind_of(found).media_type
     except (Refusal, StoreFault):

@@ -96,6 +96,9 @@ class FileShape(BaseModel):
     sha256: str | None = Field(None, description="in hexadecimal digits, once it is known")
     may: list[Action] = Field(default_factory=list, description="what the caller may do with it")
     version: int | None = Field(None, description="the newest, where the store keeps versions")
+    download_name: str | None = Field(None, description="what it is saved under, where the address does not tell")
+    description: str | None = Field(None, description="what it is about, as whoever put it says")
+    about: dict[str, str] = Field(default_factory=dict, description="further facts that its store has of it")
 
 
 class VersionShape(BaseModel):

@@ -224,14 +224,53 @@ class RemoteSettings(_Strict):
     )
 
 
+class ColumnSettings(_Strict):
+    """What the columns of a table of files are called."""
+
+    key: str = Field(description="the path of the file; it may hold /")
+    content: str = Field(description="the file itself")
+    name: str | None = Field(None, description="what it is saved under")
+    media_type: str | None = None
+    size: str | None = Field(None, description="its length in bytes; written, and never trusted")
+    modified: str | None = Field(None, description="when it was changed last: a time, ISO 8601 text or Unix seconds")
+    digest: str | None = Field(None, description="its SHA-256: 32 bytes, or 64 hexadecimal digits")
+    description: str | None = Field(None, description="a short text on what it is about")
+    by: str | None = Field(None, description="who put it; only written")
+    facts: list[str] = Field(default_factory=list, description="further columns that are shown with the file")
+
+
+class TableStoreSettings(_Strict):
+    """A store of files that are rows of a table."""
+
+    kind: Literal["table"]
+    database: str = Field(description="an SQLAlchemy URL")
+    table: str = Field(min_length=1, description="its name, with the schema before it where there is one")
+    columns: ColumnSettings
+    writable: bool = Field(False, description="whether rows can be added, replaced and removed, as the rules say")
+    timeout: float = Field(20.0, gt=0, le=600, description="seconds that one statement may take")
+    connections: int = Field(8, ge=1, le=100, description="to the database, at once")
+
+
+class CustomSettings(_Strict):
+    """A store of one's own: a Python class."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True, populate_by_name=True)
+    kind: Literal["custom"]
+    class_: str = Field(alias="class", description="package.module:Class")
+    options: dict[str, Any] = Field(default_factory=dict, description="what it is made with, besides its name")
+
+
 _KINDS: dict[str, type[BaseModel]] = {
     "directory": DirectorySettings,
     "managed": ManagedSettings,
     "tables": TablesSettings,
     "remote": RemoteSettings,
+    "table": TableStoreSettings,
+    "custom": CustomSettings,
 }
 StoreSettings = Annotated[
-    DirectorySettings | ManagedSettings | TablesSettings | RemoteSettings, Field(discriminator="kind")
+    DirectorySettings | ManagedSettings | TablesSettings | RemoteSettings | TableStoreSettings | CustomSettings,
+    Field(discriminator="kind"),
 ]
 
 
@@ -363,6 +402,8 @@ def _model(place: Sequence[str | int]) -> type[BaseModel] | None:
             model = _KINDS[str(part)]
         elif model is TablesSettings and part == "file":
             model = TableSettings
+        elif model is TableStoreSettings and part == "columns":
+            model = ColumnSettings
         elif model is Settings and part != "stores":
             model = _SECTIONS.get(str(part))
     return model

@@ -5,6 +5,7 @@ What is broken off leaves nothing behind.
 
 from __future__ import annotations
 
+import errno
 import hashlib
 import os
 import re
@@ -72,6 +73,16 @@ class Arriving:
     def sha256(self) -> bytes:
         """Of what has arrived so far."""
         return self._sha256.digest()
+
+    def pieces(self, size: int) -> Iterator[bytes]:
+        """All that has arrived, `size` bytes at a time. Raises OSError."""
+        at = 0
+        while at < self.size:
+            piece = os.pread(self._descriptor, size, at)
+            if not piece:
+                raise OSError(errno.EIO, "what has arrived is no longer there")
+            at += len(piece)
+            yield piece
 
     def land(self, folder: int, name: bytes, *, replaces: bool) -> None:
         """Gives the content a name in an open folder, once it is safely on the disk.

@@ -10,7 +10,7 @@ import hashlib
 import re
 import threading
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from datetime import UTC, datetime
 from types import SimpleNamespace
 from typing import Any, TypeVar
@@ -20,16 +20,12 @@ from fsspec.spec import AbstractFileSystem
 
 from invio.core.addresses import Address, BadAddress, parse_address
 from invio.core.files import FileFacts
-from invio.core.memory import Memory
 from invio.core.readable import ContentChanged
-from invio.stores.sources import RemoteFile
-from invio.stores.store import Found, Missing, StoreFault
-from invio.workers.pool import DeadlinePassed, Pool, PoolBusy
+from invio.stores.blocking import FRESH, BlockingStore
+from invio.stores.sources import BlockingFile
+from invio.stores.store import Missing, StoreFault
 
-# For how long a finding is good without asking again: a player asks for a range after the other.
-_FRESH = 2.0  # seconds
-_SEEN = 4096
-_AT_ONCE = 8  # calls of one store, and as many that wait
+_REFUSES_FOR = 2.0  # seconds for which a system that could not be reached is not tried again
 _TYPE = re.compile(r"[a-z0-9!#$&^_.+-]+/[a-z0-9!#$&^_.+-]+\Z")
 # What systems say of a file whose type nobody told them.
 _SAYS_NOTHING = ("application/octet-stream", "binary/octet-stream", "application/x-www-form-urlencoded")
@@ -40,33 +36,42 @@ _TIMES = ("mtime", "LastModified", "last_modified", "modified", "modify", "updat
 _TYPES = ("ContentType", "content_type", "mimetype", "contentType")
 # A connection of these is one conversation, which two threads must not lead at once.
 _CONVERSATIONS = ("ftp", "sftp", "ssh")
+# What the kinds of file systems call what is another as soon as the content is.
+_TAGS = ("ETag", "etag", "version", "checksum")
+# Kinds whose listings tell size and time as exactly as asking for one file does.
+_LISTS_EXACTLY = ("file", "ftp", "local", "memory", "sftp", "ssh")
 _GONE = (FileNotFoundError, NotADirectoryError, IsADirectoryError, PermissionError)
 
 
-class RemoteStore:
+class RemoteStore(BlockingStore):
     """Files below `url`, which says by its scheme how they are reached."""
 
     kind = "remote"
-    waits = True
+    lists_all = False  # of the media type, for one, most say nothing in a listing
 
     def __init__(
-        self, name: str, url: str, options: Mapping[str, Any], redirect: int | None = None, timeout: float = 20.0
+        self,
+        name: str,
+        url: str,
+        options: Mapping[str, Any],
+        redirect: int | None = None,
+        *,
+        timeout: float = 20.0,
+        fresh: float = FRESH,
     ) -> None:
         """`options` are for the kind of file system; `redirect` is for how many seconds addresses of its own hold.
 
-        `timeout` is for how many seconds one call may take. It is reached when it is first asked for: a system that
-        is down does not keep the service from starting.
+        `timeout` is for how many seconds one call may take, `fresh` for how many facts are good. It is reached when it
+        is first asked for: a system that is down does not keep the service from starting.
 
         Raises:
             StoreFault: nothing reaches such a URL, or it cannot make addresses and is to.
         """
-        self.name = name
-        self._url, self._options, self._timeout = url, options, timeout
+        super().__init__(name, timeout=timeout, fresh=fresh)
+        self._url, self._options = url, options
         self._held = threading.local() if scheme_of(url) in _CONVERSATIONS else SimpleNamespace()
-        self._failed_at, self._failed = -_FRESH, ""
+        self._failed_at, self._failed = -_REFUSES_FOR, ""
         self._lock = threading.Lock()
-        # Threads of its own: what hangs there stands in nobody else's way, and more than a few are refused at once.
-        self._calls = Pool(f"store-{name}", _AT_ONCE, waiting=_AT_ONCE, deadline=timeout)
         scheme = scheme_of(url)
         try:
             kind = fsspec.get_filesystem_class(scheme)
@@ -75,7 +80,6 @@ class RemoteStore:
         if redirect is not None and kind.sign is AbstractFileSystem.sign:
             raise StoreFault(f"store {name!r}: {scheme!r} makes no addresses; leave 'redirect' out")
         self._redirect = redirect
-        self._seen: Memory[str, tuple[float, Found]] = Memory(_SEEN)
 
     def _connected(self) -> tuple[Any, str]:
         """The file system and the path of the root in it, reached now if it was not. Raises StoreFault.
@@ -86,7 +90,7 @@ class RemoteStore:
         if reached is not None:
             return reached
         with self._lock:
-            if time.monotonic() - self._failed_at < _FRESH:
+            if time.monotonic() - self._failed_at < _REFUSES_FOR:
                 raise StoreFault(self._failed)
             try:
                 # Not shared with whoever else uses the library.
@@ -123,133 +127,64 @@ class RemoteStore:
                 raise
         return work(self._connected()[0])
 
-    def _call(self, work: Callable[[], T]) -> T:
-        """Calls the other system by a thread of the store's own. Raises StoreFault, and what `work` raises."""
-        try:
-            return self._calls.call(work)
-        except (PoolBusy, DeadlinePassed) as error:
-            raise StoreFault(f"store {self.name!r}: {error}") from None
+    def _path(self, address: Address) -> str:
+        return f"{self._connected()[1]}/{address.path}".rstrip("/")
 
-    async def _call_async(self, work: Callable[[], T]) -> T:
-        """Like `_call`, in the event loop."""
-        try:
-            return await self._calls.run(work)
-        except (PoolBusy, DeadlinePassed) as error:
-            raise StoreFault(f"store {self.name!r}: {error}") from None
-
-    def locate(self, address: Address) -> Found:
-        if address.folder:
-            raise Missing(str(address))
-        now = time.monotonic()
-        seen = self._seen.get(address.path)
-        if seen is not None and now - seen[0] < _FRESH:
-            return seen[1]
-        info = self._asked(address, lambda files, path: files.info(path))
+    def look_up(self, address: Address) -> FileFacts:
+        """See `BlockingStore.look_up`."""
+        info = self._answered(address, lambda files, path: files.info(path))
         if info.get("type") != "file" or info.get("size") is None:
             raise Missing(str(address))
-        found = self._found(address, info)
-        if seen is not None and seen[1].source == found.source:
-            found = seen[1]  # unaltered: what was made of it is still good
-        self._seen.keep(address.path, (now, found))
-        return found
+        return self._facts(address, info)
 
-    def list(self, folder: Address) -> list[Address]:
-        entries = self._asked(folder, lambda files, path: files.ls(path, detail=True))
-        listed, path = [], self._path(folder)
-        for entry in entries:
+    def look_into(self, folder: Address) -> Iterable[FileFacts | Address]:
+        """See `BlockingStore.look_into`. What a listing tells of a file that a look at it tells, too, is taken."""
+        path = self._path(folder)
+        for entry in self._answered(folder, lambda files, path: files.ls(path, detail=True)):
             name = entry["name"].rstrip("/").rpartition("/")[2]
             try:
                 address = parse_address(f"{folder}{name}" + ("/" if entry["type"] == "directory" else ""))
             except BadAddress:
                 continue
-            # Some answer for a file with the file itself.
-            if address.folder or entry["name"].rstrip("/") != path:
-                listed.append(address)
-        if not listed and folder.path:
-            raise Missing(str(folder))
-        return sorted(listed, key=lambda address: (not address.folder, address.path))
+            if address.folder:
+                yield address
+            elif entry["name"].rstrip("/") != path:  # some answer for a file with the file itself
+                yield self._listed(address, entry)
 
-    def _path(self, address: Address) -> str:
-        return f"{self._connected()[1]}/{address.path}".rstrip("/")
+    def _listed(self, address: Address, entry: Mapping[str, Any]) -> FileFacts | Address:
+        """A file of a listing, with its facts where they are as good as those that asking for it gives."""
+        exact = _tag_of(entry) is not None or scheme_of(self._url) in _LISTS_EXACTLY
+        return self._facts(address, entry) if exact and entry.get("size") is not None else address
 
-    def _asked(self, address: Address, ask: Callable[[Any, str], T]) -> T:
-        """What the other system says. Raises Missing, or StoreFault when it does not answer."""
-
-        def work() -> T:
-            return self._spoken(lambda files: ask(files, self._path(address)))
-
+    def _answered(self, address: Address, ask: Callable[[Any, str], T]) -> T:
+        """What the other system says. Raises Missing, StoreFault."""
         try:
-            return self._call(work)
+            return self._spoken(lambda files: ask(files, self._path(address)))
         except _GONE as error:
             if _is_of_the_network(error.__cause__) or _is_of_the_network(error.__context__):
                 # Some say of a system that does not answer that there is no such file.
                 raise StoreFault(f"store {self.name!r}: {error.__cause__ or error.__context__}") from error
             raise Missing(str(address)) from None
-        except StoreFault:
-            raise
-        except Exception as error:  # each kind of file system has errors of its own
-            raise StoreFault(f"store {self.name!r}: {type(error).__name__}: {error}") from error
 
-    def _found(self, address: Address, info: Mapping[str, Any]) -> Found:
-        mark = _mark(info)
-        tag = hashlib.blake2b(f"{self.name}/{address.path} {mark}".encode(), digest_size=12).hexdigest()
-        source = RemoteFile(self, self._path(address), int(info["size"]), mark)
-        return Found(FileFacts(address, source.size, _changed(info), tag, _media_type(info)), source)
+    def _facts(self, address: Address, info: Mapping[str, Any]) -> FileFacts:
+        tag = hashlib.blake2b(f"{self.name}/{address.path} {_mark(info)}".encode(), digest_size=12).hexdigest()
+        return FileFacts(address, int(info["size"]), _changed(info), tag, _media_type(info))
 
-    def read(self, source: RemoteFile, offset: int, count: int) -> bytes:
-        """`count` bytes of a file that was found. Raises ContentChanged, StoreFault."""
-        return self._call(lambda: self._read(source, offset, count))
-
-    async def read_async(self, source: RemoteFile, offset: int, count: int) -> bytes:
-        """Like `read`, in the event loop."""
-        return await self._call_async(lambda: self._read(source, offset, count))
-
-    def _read(self, source: RemoteFile, offset: int, count: int) -> bytes:
-        if not count:
-            return b""
+    def read_at(self, address: Address, tag: str, offset: int, count: int) -> bytes:  # noqa: ARG002 - it is told at the end
+        """See `BlockingStore.read_at`."""
+        path = self._path(address)
         try:
-            data: bytes = self._spoken(lambda files: files.cat_file(source.path, start=offset, end=offset + count))
+            data: bytes = self._spoken(lambda files: files.cat_file(path, start=offset, end=offset + count))
         except FileNotFoundError:
-            raise ContentChanged("the remote file is no longer there") from None
-        except StoreFault:
-            raise
-        except Exception as error:  # each kind of file system has errors of its own
-            raise StoreFault(f"store {self.name!r}: {type(error).__name__}: {error}") from error
-        if len(data) != count:
-            raise ContentChanged("the remote file ended before its announced length")
+            raise Missing(str(address)) from None
         return data
 
-    def is_unaltered(self, source: RemoteFile) -> bool:
-        """Whether the file is what was found, asked anew. Raises StoreFault."""
-        return self._call(lambda: self._is_unaltered(source))
-
-    async def is_unaltered_async(self, source: RemoteFile) -> bool:
-        """Like `is_unaltered`, in the event loop."""
-        return await self._call_async(lambda: self._is_unaltered(source))
-
-    def _is_unaltered(self, source: RemoteFile) -> bool:
-        try:
-            return _mark(self._spoken(lambda files: files.info(source.path))) == source.mark
-        except FileNotFoundError:
-            return False
-        except StoreFault:
-            raise
-        except Exception as error:  # each kind of file system has errors of its own
-            raise StoreFault(f"store {self.name!r}: {type(error).__name__}: {error}") from error
-
-    def address_of(self, source: RemoteFile) -> str | None:
+    def address_of(self, source: BlockingFile) -> str | None:
         """An address that the other system makes, good for a while; None where it is not to. Raises StoreFault."""
         if self._redirect is None:
             return None
-        try:
-            made: str = self._call(
-                lambda: self._spoken(lambda files: files.sign(source.path, expiration=self._redirect))
-            )
-        except StoreFault:
-            raise
-        except Exception as error:  # each kind of file system has errors of its own
-            raise StoreFault(f"store {self.name!r}: {type(error).__name__}: {error}") from error
-        return made
+        path = self._path(source.address)
+        return self._patiently(lambda: self._spoken(lambda files: str(files.sign(path, expiration=self._redirect))))
 
 
 def scheme_of(url: str) -> str:
@@ -276,10 +211,19 @@ def _is_of_the_network(error: BaseException | None) -> bool:
     return error is not None and type(error).__module__.partition(".")[0] in ("aiohttp", "requests", "urllib3", "httpx")
 
 
+def _tag_of(info: Mapping[str, Any]) -> str | None:
+    """What the other system tells that differs once the content does, if it tells that."""
+    tag = next((info[name] for name in _TAGS if info.get(name)), None)
+    return None if tag is None else str(tag).strip('"')
+
+
 def _mark(info: Mapping[str, Any]) -> str:
-    """What differs once the content does, as far as the other system tells: tag, version, time, length."""
-    facts = sorted((key, repr(value)) for key, value in info.items() if key != "name")
-    return hashlib.blake2b(repr(facts).encode(), digest_size=16).hexdigest()
+    """What differs once the content does: the other system's tag, else the time, else all that it tells; the length."""
+    tag, changed = _tag_of(info), _changed(info)
+    facts: object = tag if tag is not None else changed
+    if facts is None:
+        facts = sorted((key, repr(value)) for key, value in info.items() if key != "name")
+    return hashlib.blake2b(repr((info.get("size"), facts)).encode(), digest_size=16).hexdigest()
 
 
 def _changed(info: Mapping[str, Any]) -> float | None:

@@ -12,6 +12,7 @@ from collections.abc import AsyncIterator, Callable, Iterator
 from dataclasses import dataclass
 from typing import ClassVar, Protocol
 
+from invio.core.addresses import Address
 from invio.core.readable import ContentChanged, Readable
 from invio.workers.pool import Pool
 
@@ -173,31 +174,29 @@ class SpooledFile(_Opened):
         return os.fstat(descriptor).st_size == self.size
 
 
-class Remote(Protocol):
-    """What a remote file is read by: its store. Every call may take long; each raises StoreFault."""
+class Reader(Protocol):
+    """What a file is read by that cannot be opened: its store. Every call may take long; each raises StoreFault."""
 
-    def read(self, source: RemoteFile, offset: int, count: int) -> bytes: ...
+    def read(self, source: BlockingFile, offset: int, count: int) -> bytes: ...
 
-    async def read_async(self, source: RemoteFile, offset: int, count: int) -> bytes: ...
+    def pieces(self, source: BlockingFile, offset: int, count: int) -> AsyncIterator[bytes]: ...
 
-    def is_unaltered(self, source: RemoteFile) -> bool: ...
+    def is_unaltered(self, source: BlockingFile) -> bool: ...
 
-    async def is_unaltered_async(self, source: RemoteFile) -> bool: ...
-
-    def address_of(self, source: RemoteFile) -> str | None: ...
+    def address_of(self, source: BlockingFile) -> str | None: ...
 
 
 @dataclass(frozen=True, slots=True)
-class RemoteFile:
-    """A file on another system, by its path there and by what it was when it was found (`size` bytes).
+class BlockingFile:
+    """A file that another system has, or a database: what it was when it was found (`size` bytes, its tag).
 
     There is no descriptor to hand over: it is read, in a worker thread, while it is sent.
     """
 
-    store: Remote
-    path: str
+    store: Reader
+    address: Address
     size: int
-    mark: str
+    tag: str
     may_block: ClassVar[bool] = True
 
     def read(self, offset: int, count: int) -> bytes:
@@ -212,15 +211,8 @@ class RemoteFile:
     def is_unaltered(self) -> bool:
         return self.store.is_unaltered(self)
 
-    async def pieces(self, offset: int, count: int) -> AsyncIterator[bytes]:
-        stop = offset + count
-        while offset < stop:
-            some = min(_PIECE, stop - offset)
-            piece = await self.store.read_async(self, offset, some)
-            offset += some
-            if offset == stop and not await self.store.is_unaltered_async(self):
-                raise ContentChanged("the remote file was altered while it was sent")
-            yield piece
+    def pieces(self, offset: int, count: int) -> AsyncIterator[bytes]:
+        return self.store.pieces(self, offset, count)
 
 
 @dataclass(frozen=True, slots=True)

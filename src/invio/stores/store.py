@@ -11,7 +11,7 @@ from invio.core.files import FileFacts
 from invio.core.readable import Readable
 from invio.core.versions import Putting, Version
 from invio.stores.arriving import Arriving
-from invio.stores.sources import DiskFile, Made, RemoteFile, on_disk
+from invio.stores.sources import BlockingFile, DiskFile, Made, on_disk
 
 
 class Missing(Exception):
@@ -30,7 +30,7 @@ class Found:
     """
 
     facts: FileFacts
-    source: DiskFile | Made | RemoteFile
+    source: DiskFile | Made | BlockingFile
     neighbours: bool = False
 
     @property
@@ -51,9 +51,9 @@ class Found:
         return on_disk(self.source)
 
     @property
-    def remote(self) -> RemoteFile | None:
-        """The file, where another system has it."""
-        return self.source if isinstance(self.source, RemoteFile) else None
+    def blocking(self) -> BlockingFile | None:
+        """The file, where it cannot be opened and reading it waits: another system has it, or a database."""
+        return self.source if isinstance(self.source, BlockingFile) else None
 
 
 @runtime_checkable
@@ -62,6 +62,15 @@ class WalkableStore(Protocol):
 
     def walk(self, folder: Address) -> Iterator[Found]:
         """Every file below a folder, in the order of `list`, folders first. Raises Missing."""
+        ...
+
+
+@runtime_checkable
+class GlancingStore(Protocol):
+    """A store whose listing of a folder tells of its files what would take a call each."""
+
+    def glance(self, address: Address) -> Found:
+        """Like `locate`, by what a listing told a moment ago where it did. Raises Missing."""
         ...
 
 

@@ -15,7 +15,7 @@ from invio.core.reasons import Refusal
 from invio.core.rules.decisions import Decision, Reason
 from invio.core.rules.quotas import Quota
 from invio.core.rules.terms import Terms
-from invio.stores.store import Found, Missing, Store, VersionedStore, WalkableStore
+from invio.stores.store import Found, GlancingStore, Missing, Store, VersionedStore, WalkableStore
 from invio.workers.pool import Pool
 
 _LISTINGS = 16  # folders whose listing is kept for the next page
@@ -267,7 +267,8 @@ class Catalogue:
         if not self.rules.allows(caller, "list", address):
             return None
         try:
-            found = self.locate(address)
+            store = self.stores[address.store]
+            found = store.glance(address) if isinstance(store, GlancingStore) else store.locate(address)
         except Missing:  # it vanished since the folder was read
             return None
         if self.rules.looks_at_files and not self.rules.allows(caller, "list", address, found.facts):

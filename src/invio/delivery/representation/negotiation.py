@@ -88,13 +88,13 @@ class Negotiator:
         """
         coding, chosen, varies = self._coded(head, found)
         tag = chosen.facts.tag
-        sha256 = self._digests.known(tag)
+        sha256 = chosen.facts.sha256 or self._digests.known(tag)
         if sha256 is None and tag is not None and (head.wants_digest or self._always_digest):
             sha256 = await self._wanted_digest(head, chosen.on_disk, tag)
         key = (found, chosen, coding, presentation, terms, sha256, media_type)
         kept = self._kept.get(key)
         if kept is None:
-            if found.remote is not None:
+            if found.blocking is not None:
                 await in_thread(kind_of, found)  # it may have to be read
             kept = self._made(
                 found, chosen, coding, varies=varies, presentation=presentation, terms=terms, sha256=sha256
@@ -167,7 +167,7 @@ class Negotiator:
             modified=None if facts.modified is None else min(facts.modified, time.time()),
             media_type=kind.media_type,
             charset=kind.charset,
-            name=presentation.name or found.facts.address.name,
+            name=presentation.name or found.facts.name or found.facts.address.name,
             disposition=presentation.disposition or terms.disposition,
             cache=PINNED if presentation.version is not None else terms.cache or USUAL,
             sealed=presentation.sealed,

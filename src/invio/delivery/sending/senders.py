@@ -26,7 +26,7 @@ from invio.delivery.sending.errors import ClientGone, IdleTimer, ReaderStuck, Re
 from invio.delivery.sending.meter import Meter
 from invio.delivery.sending.production import made_pieces
 from invio.delivery.sending.pump import Pump
-from invio.delivery.sending.slices import TAIL, opened, read_fully, read_slice, read_unaltered, remote_pieces
+from invio.delivery.sending.slices import TAIL, blocking_pieces, opened, read_fully, read_slice, read_unaltered
 
 # A slice up to SMALL bytes is copied: one write with its neighbours costs less than a sendfile.
 PIECE = 256 * 1024  # bytes read at a time on a server without zero-copy
@@ -227,7 +227,7 @@ class Sender:
         for part in reply.parts:
             if isinstance(part, Slice):
                 if part.source.may_block:
-                    async for piece in remote_pieces(part):
+                    async for piece in blocking_pieces(part):
                         await self._literal(b"".join([*pending, piece]), more=True)
                         pending, waiting = [], 0
                 elif part.length > SMALL and (descriptor := opened(part.source)) is not None:

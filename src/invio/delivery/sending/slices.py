@@ -33,7 +33,7 @@ def opened(source: Readable) -> int | None:
         raise ReplyBroken(str(error)) from None
 
 
-async def remote_pieces(part: Slice) -> AsyncIterator[bytes]:
+async def blocking_pieces(part: Slice) -> AsyncIterator[bytes]:
     """A slice of what another system has; its last piece is given only after nothing was found altered.
 
     Raises:

@@ -1,0 +1,268 @@
+"""What the stores have in common whose every answer may take long: another system, a database, somebody's own code.
+
+A kind of store says three things, each in a plain function that may wait and may fail: what is known of a file
+(`look_up`), what is in a folder (`look_into`), and bytes of a content (`read_at`). Everything else is here: threads of
+the store's own with a deadline, so that what hangs there stands in nobody else's way; facts that are good for a while,
+those of a listing as well, so that a page of 200 files is one call and not 201; pieces that are read ahead while
+earlier ones are sent; and the last piece of a content, which is only given after the file was found unaltered.
+
+Invariants:
+- A content is read as it was found or not at all: what `look_up` gives at the end has the tag that it had at first.
+- At most `AHEAD` pieces of one transfer are read beside the one that is sent, and only while threads are free: a long
+  queue of readers is served one piece each.
+- Whatever a kind raises that is no `Missing` and no `ContentChanged` is a `StoreFault`, which names the store.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from collections import deque
+from collections.abc import AsyncIterator, Callable, Iterable, Iterator
+from dataclasses import dataclass
+from typing import Any, ClassVar, TypeVar
+
+from invio.core.addresses import Address
+from invio.core.files import FileFacts
+from invio.core.memory import Memory
+from invio.core.readable import ContentChanged
+from invio.core.reasons import Refusal
+from invio.core.versions import PathConflict
+from invio.stores.sources import BlockingFile
+from invio.stores.store import Found, Missing, StoreFault
+from invio.workers.pool import DeadlinePassed, Pool, PoolBusy
+
+T = TypeVar("T")
+_SAID = (Missing, ContentChanged, StoreFault)  # what a kind of store raises on purpose
+
+# For how long facts are good without asking again: a player asks for a range after the other. Seconds.
+FRESH = 2.0
+_SEEN = 8192  # files whose facts are remembered
+_GLIMPSED = 200_000  # of which a listing told
+_LOOKS = 0.02  # seconds between two looks whether a thread is free
+_FIRST = 1024 * 1024  # bytes of the first piece that is read of a content; the following ones grow
+AHEAD = 3  # pieces
+
+
+@dataclass(frozen=True, slots=True)
+class Reading:
+    """How a kind of store is read: by how many calls at once, in pieces of how many bytes at most."""
+
+    calls: int = 8
+    largest: int = 8 * 1024 * 1024
+    ahead: int = AHEAD
+
+
+class BlockingStore:
+    """A base for stores that wait; see the module's text. `kind` is the store's own word for what it is."""
+
+    kind: str = "custom"
+    waits: bool = True
+    # Whether `look_into` tells all of a file that `look_up` does.
+    lists_all: ClassVar[bool] = True
+
+    def __init__(
+        self, name: str, *, timeout: float = 20.0, fresh: float = FRESH, reading: Reading | None = None
+    ) -> None:
+        """`timeout` is for how many seconds one call may take, `fresh` for how many facts are good."""
+        self.name = name
+        self._timeout = timeout
+        self._fresh = fresh
+        self.reading = reading or Reading()
+        self._calls = Pool(f"store-{name}", self.reading.calls, waiting=self.reading.calls, deadline=timeout)
+        self._seen: Memory[str, tuple[float, Found]] = Memory(_SEEN)
+        # What a listing told, where asking for a file tells more.
+        self._glimpsed: Memory[str, tuple[float, Found]] = Memory(_GLIMPSED)
+
+    # What a kind of store says.
+
+    def look_up(self, address: Address) -> FileFacts:
+        """What is known of a file: its `size`, and a `tag` that is another one when its content may be.
+
+        Raises:
+            Missing: there is no such file. Anything else: the store does not answer.
+        """
+        raise NotImplementedError
+
+    def look_into(self, folder: Address) -> Iterable[FileFacts | Address]:
+        """What is in a folder, in any order: facts of files, or their addresses alone; addresses of folders.
+
+        Raises:
+            Missing: there is no such folder. Anything else: the store does not answer.
+        """
+        raise NotImplementedError
+
+    def read_at(self, address: Address, tag: str, offset: int, count: int) -> bytes:
+        """`count` bytes from `offset` on of the content that had `tag`.
+
+        Raises:
+            Missing, ContentChanged: it is no longer there. Anything else: the store does not answer.
+        """
+        raise NotImplementedError
+
+    def address_of(self, source: BlockingFile) -> str | None:  # noqa: ARG002 - most have none
+        """An address elsewhere that gives the content itself for a while; None where there is none."""
+        return None
+
+    # What the service asks.
+
+    def locate(self, address: Address) -> Found:
+        """Finds a file. Raises Missing, StoreFault."""
+        if address.folder:
+            raise Missing(str(address))
+        seen = self._seen.get(address.path)
+        if seen is not None and time.monotonic() - seen[0] < self._fresh:
+            return seen[1]
+        return self._found(self._asked(lambda: self.look_up(address)))
+
+    def list(self, folder: Address) -> list[Address]:
+        """What is in a folder, in order; its files' facts are good for a while. Raises Missing, StoreFault."""
+        listed = []
+        for entry in self._asked(lambda: list(self.look_into(folder))):
+            if isinstance(entry, FileFacts):
+                self._found(entry, self._seen if self.lists_all else self._glimpsed)
+                entry = entry.address
+            listed.append(entry)
+        if not listed and folder.path:
+            raise Missing(str(folder))
+        return sorted(listed, key=lambda address: (not address.folder, address.path))
+
+    def glance(self, address: Address) -> Found:
+        """Like `locate`, where what a listing tells of a file will do."""
+        seen = self._glimpsed.get(address.path)
+        return self.locate(address) if seen is None or time.monotonic() - seen[0] >= self._fresh else seen[1]
+
+    def _found(self, facts: FileFacts, memory: Memory[str, tuple[float, Found]] | None = None) -> Found:
+        """The finding; of a file that is unaltered the same as before, so that what was made of it is still good."""
+        memory = self._seen if memory is None else memory
+        seen = memory.get(facts.address.path)
+        found = None if seen is None else seen[1]
+        if found is None or found.facts != facts:
+            source = BlockingFile(self, facts.address, facts.size or 0, str(facts.tag))
+            found = Found(facts, source)
+        memory.keep(facts.address.path, (time.monotonic(), found))
+        return found
+
+    def forget(self, address: Address) -> None:
+        """What was found of a file is no longer good: it was put or removed."""
+        self._seen.pop(address.path, None)
+        self._glimpsed.pop(address.path, None)
+
+    def read(self, source: BlockingFile, offset: int, count: int) -> bytes:
+        """`count` bytes of a file that was found. Raises ContentChanged, StoreFault."""
+        return self._patiently(lambda: self._read(source, offset, count)) if count else b""
+
+    async def read_async(self, source: BlockingFile, offset: int, count: int) -> bytes:
+        """Like `read`, in the event loop."""
+        return await self._patiently_async(lambda: self._read(source, offset, count)) if count else b""
+
+    def is_unaltered(self, source: BlockingFile) -> bool:
+        """Whether the file is what was found, asked anew. Raises StoreFault."""
+        return self._patiently(lambda: self._is_unaltered(source))
+
+    async def is_unaltered_async(self, source: BlockingFile) -> bool:
+        """Like `is_unaltered`, in the event loop."""
+        return await self._patiently_async(lambda: self._is_unaltered(source))
+
+    async def pieces(self, source: BlockingFile, offset: int, count: int) -> AsyncIterator[bytes]:
+        """A part of a content in pieces, read ahead. The last one is given after the file was found unaltered.
+
+        Raises:
+            ContentChanged, StoreFault.
+        """
+        stop = offset + count
+        places = _places(offset, stop, self.reading.largest)
+        waiting: deque[asyncio.Future[bytes]] = deque()
+        at = offset
+        try:
+            while at < stop:
+                while not waiting or (len(waiting) <= self.reading.ahead and self._calls.taken < self.reading.calls):
+                    place = next(places, None)
+                    if place is None:
+                        break
+                    waiting.append(asyncio.ensure_future(self.read_async(source, *place)))
+                piece = await waiting.popleft()
+                at += len(piece)
+                if at >= stop and not await self.is_unaltered_async(source):
+                    raise ContentChanged("the file was altered while it was sent")
+                yield piece
+        finally:
+            for one in waiting:
+                one.cancel()
+                one.add_done_callback(_looked_at)
+
+    def _read(self, source: BlockingFile, offset: int, count: int) -> bytes:
+        try:
+            data = self.read_at(source.address, source.tag, offset, count)
+        except Missing:
+            raise ContentChanged("the file is no longer there") from None
+        if len(data) != count:
+            raise ContentChanged("the file ended before its announced length")
+        return data
+
+    def _is_unaltered(self, source: BlockingFile) -> bool:
+        try:
+            facts = self.look_up(source.address)
+        except Missing:
+            return False
+        return str(facts.tag) == source.tag and facts.size == source.size
+
+    def _asked(self, work: Callable[[], T]) -> T:
+        """What the store answers to a question: at once or, when it is busy, not at all. Raises Missing, StoreFault."""
+        try:
+            return self._calls.call(work)
+        except (*_SAID, PathConflict, Refusal):
+            raise
+        except Exception as error:  # each kind has errors of its own
+            raise self.fault(error) from error
+
+    def _patiently(self, work: Callable[[], T]) -> T:
+        """Like `_asked`, for a content that is being read: it waits for its turn as long as a call may take."""
+        end = time.monotonic() + self._timeout
+        while True:
+            try:
+                return self._calls.call(work)
+            except PoolBusy as error:
+                if time.monotonic() > end:
+                    raise self.fault(error) from None
+                time.sleep(_LOOKS)
+            except (ContentChanged, StoreFault):
+                raise
+            except Exception as error:  # each kind has errors of its own
+                raise self.fault(error) from error
+
+    async def _patiently_async(self, work: Callable[[], T]) -> T:
+        end = time.monotonic() + self._timeout
+        while True:
+            try:
+                return await self._calls.run(work)
+            except PoolBusy as error:
+                if time.monotonic() > end:
+                    raise self.fault(error) from None
+                await asyncio.sleep(_LOOKS)
+            except (ContentChanged, StoreFault):
+                raise
+            except Exception as error:  # each kind has errors of its own
+                raise self.fault(error) from error
+
+    def fault(self, error: BaseException) -> StoreFault:
+        """What went wrong, with the name of the store."""
+        if isinstance(error, PoolBusy | DeadlinePassed):
+            return StoreFault(f"store {self.name!r}: {error}")
+        return StoreFault(f"store {self.name!r}: {type(error).__name__}: {error}")
+
+
+def _places(offset: int, stop: int, largest: int) -> Iterator[tuple[int, int]]:
+    """The pieces of a part: small at first, so that it begins soon, and larger the longer it goes on."""
+    size = min(_FIRST, largest)
+    while offset < stop:
+        count = min(size, stop - offset)
+        yield offset, count
+        offset += count
+        size = min(2 * size, largest)
+
+
+def _looked_at(future: asyncio.Future[Any]) -> None:
+    """Takes the outcome of what nobody waits for any more."""
+    if not future.cancelled():
+        future.exception()

@@ -1,0 +1,323 @@
+"""Files in a table of the developer's own database: one row each, with the content in a column.
+
+Where the database is SQLite, a content is read by the library's own handle on it, a piece at a time (`blobs`).
+Elsewhere each piece is one `substring`. Nothing ever holds more of a content than a piece.
+
+What tells one content from another (the file's tag) is made of the digest and the time that columns hold, the length,
+and what the database itself knows of a row. That is `xmin` of PostgreSQL, which every change of a row changes; of
+SQLite, some samples of the content, because a time that the application forgot to renew must not pass one content off
+as another.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from datetime import UTC, date, datetime
+from decimal import Decimal
+from typing import Any
+
+import sqlalchemy as sa
+
+from invio.core.addresses import Address, BadAddress, parse_address
+from invio.core.files import FileFacts
+from invio.core.readable import ContentChanged
+from invio.core.toml import did_you_mean
+from invio.stores.blobs import Blobs
+from invio.stores.blocking import BlockingStore, Reading
+from invio.stores.store import Missing, StoreFault
+
+# In small pieces, few ahead: a content in a database is near, and a reader of it is to cost little memory.
+_PIECE = 1024 * 1024  # bytes
+_SAMPLES, _SAMPLE = 16, 512  # pieces of a content, of so many bytes, that tell whether it was replaced
+# What the database itself knows a row by: SQLite its number, PostgreSQL the transaction that wrote it.
+_ROW_MARKS = {"sqlite": "rowid", "postgresql": "xmin::text"}
+_AFTER_SLASH = "0"  # the character after `/`: what stands below a folder sorts before the folder's name with it
+_LONGEST = 2000  # characters of a further fact that is shown
+
+
+@dataclass(frozen=True, slots=True)
+class Columns:
+    """What the columns are called. `key` holds the path, `content` the file; the others need not be there."""
+
+    key: str
+    content: str
+    name: str | None = None
+    media_type: str | None = None
+    size: str | None = None
+    modified: str | None = None
+    digest: str | None = None
+    description: str | None = None
+    facts: tuple[str, ...] = ()
+    by: str | None = None
+
+    @property
+    def all(self) -> list[str]:
+        """The names of all columns that are used."""
+        named = (self.name, self.media_type, self.size, self.modified, self.digest, self.description, self.by)
+        return [self.key, self.content, *(name for name in named if name is not None), *self.facts]
+
+    @property
+    def shown(self) -> list[str]:
+        """The names of those that say something of a file."""
+        return [name for name in self.all if name not in (self.key, self.content)]
+
+
+@dataclass(frozen=True, slots=True)
+class _Row:
+    """What was read of a row, but its content. `length` is the content's, in bytes."""
+
+    key: str
+    length: int
+    row: Any
+    said: Mapping[str, Any] = field(default_factory=dict)
+
+
+class TableStore(BlockingStore):
+    """Rows of a table as files."""
+
+    kind = "table"
+
+    def __init__(self, name: str, engine: sa.Engine, table: str, columns: Columns, *, timeout: float = 20.0) -> None:
+        """`table` may have its schema before it, as in `survey.dumps`.
+
+        A database that does not answer now is asked again when it is needed.
+
+        Raises:
+            StoreFault: there is no such table, or it lacks a column.
+        """
+        super().__init__(name, timeout=timeout, reading=Reading(largest=_PIECE, ahead=1))
+        self._engine, self._columns = engine, columns
+        schema, _, short = table.rpartition(".")
+        self._table = sa.table(short, *(sa.column(one) for one in dict.fromkeys(columns.all)), schema=schema or None)
+        self._key, self._content = self._table.c[columns.key], self._table.c[columns.content]
+        self._dialect = engine.dialect.name
+        self._blobs = Blobs(engine, table, columns.content, timeout) if self._dialect == "sqlite" else None
+        self._require_columns(short, schema or None)
+        if self._dialect not in ("sqlite", "postgresql") and not (columns.digest or columns.modified):
+            raise StoreFault(
+                f"store {name!r}: {self._dialect} does not tell whether a row has changed; "
+                "give columns.digest, or columns.modified"
+            )
+
+    def _require_columns(self, table: str, schema: str | None) -> None:
+        try:
+            there = [column["name"] for column in sa.inspect(self._engine).get_columns(table, schema)]
+        except sa.exc.NoSuchTableError:
+            raise StoreFault(f"store {self.name!r}: the database has no table {table!r}; correct 'table'") from None
+        except sa.exc.DBAPIError:
+            return  # it does not answer: whoever asks for a file is told
+        for column in self._columns.all:
+            if column not in there:
+                said = f"store {self.name!r}: the table {table!r} has no column {column!r}{did_you_mean(column, there)}"
+                raise StoreFault(f"{said}; it has {', '.join(there)}")
+        if self._blobs is not None:
+            self._require_rowid(table)
+
+    def _require_rowid(self, table: str) -> None:
+        try:
+            with self._engine.connect() as connection:
+                connection.execute(sa.select(sa.literal_column("rowid")).select_from(self._table).limit(0))
+        except sa.exc.OperationalError:
+            said = "is WITHOUT ROWID, or a view; SQLite reads contents piece by piece only of tables with row numbers"
+            raise StoreFault(f"store {self.name!r}: the table {table!r} {said}") from None
+
+    # What `BlockingStore` asks.
+
+    def look_up(self, address: Address) -> FileFacts:
+        """See `BlockingStore.look_up`."""
+        with self._connected() as connection:
+            return self._facts(connection, address, self._row(connection, address))
+
+    def look_into(self, folder: Address) -> Iterable[FileFacts | Address]:
+        """See `BlockingStore.look_into`: two queries, one for the folders and one for the files."""
+        with self._connected() as connection:
+            yield from self._folders(connection, folder)
+            inside = sa.and_(self._below(folder), self._slash_after(folder) == 0)
+            for row in connection.execute(self._selected().where(inside)):
+                try:
+                    address = parse_address(f"{self.name}/{row[0]}")
+                except BadAddress:
+                    continue  # no address can name it
+                if not address.folder and row[1] is not None:
+                    # Samples of a hundred thousand contents would take seconds; those of a page do not.
+                    yield address if self._blobs else self._facts(connection, address, self._read_row(row))
+
+    def walk(self, folder: Address) -> Iterator[Any]:
+        """Every file below a folder, each folder's own folders first. Raises Missing, StoreFault."""
+        for address in self.list(folder):
+            if address.folder:
+                yield from self.walk(address)
+            else:
+                yield self.locate(address)
+
+    def read_at(self, address: Address, tag: str, offset: int, count: int) -> bytes:
+        """See `BlockingStore.read_at`."""
+        if self._blobs is None:
+            return self._substring(address, offset, count)
+        data, opened = self._blobs.read((address.path, tag), lambda at: self._rowid(at, address), offset, count)
+        if opened and str(self.look_up(address).tag) != tag:
+            raise ContentChanged("the row was altered while it was read")
+        return data
+
+    # Queries.
+
+    @contextmanager
+    def _connected(self) -> Iterator[sa.Connection]:
+        with self._engine.connect() as connection:
+            yield connection
+
+    def _length(self) -> sa.ColumnElement[Any]:
+        if self._dialect != "sqlite":
+            return sa.func.octet_length(self._content)
+        # Of a text it counts characters; of a BLOB it knows the length without reading it.
+        kind = sa.func.typeof(self._content)
+        as_bytes = sa.func.length(sa.cast(self._content, sa.LargeBinary))
+        return sa.case((kind == "blob", sa.func.length(self._content)), (kind == "text", as_bytes))
+
+    def _selected(self) -> sa.Select[Any]:
+        mark = sa.literal_column(_ROW_MARKS[self._dialect]) if self._dialect in _ROW_MARKS else sa.null()
+        shown = [self._table.c[name] for name in self._columns.shown]
+        return sa.select(self._key, self._length(), mark, *shown)
+
+    def _read_row(self, row: Sequence[Any]) -> _Row:
+        return _Row(row[0], row[1], row[2], dict(zip(self._columns.shown, row[3:], strict=True)))
+
+    def _row(self, connection: sa.Connection, address: Address) -> _Row:
+        found = connection.execute(self._selected().where(self._key == address.path).limit(2)).all()
+        if not found or found[0][1] is None or found[0][0] != address.path:  # some compare without regard to case
+            raise Missing(str(address))
+        if len(found) > 1:
+            raise StoreFault(f"store {self.name!r}: {address.path!r} is the key of several rows; a key is to be unique")
+        return self._read_row(found[0])
+
+    def _rowid(self, driver: Any, address: Address) -> int:
+        """The number of a row, for SQLite's handle on its content. Raises ContentChanged."""
+        statement = (
+            sa.select(sa.literal_column("rowid")).select_from(self._table).where(self._key == sa.bindparam("key"))
+        )
+        row = driver.execute(str(statement.compile(dialect=self._engine.dialect)), (address.path,)).fetchone()
+        if row is None:
+            raise ContentChanged("the row is no longer there")
+        return int(row[0])
+
+    def _below(self, folder: Address) -> sa.ColumnElement[bool]:
+        path = folder.path
+        if not path:
+            return sa.true()
+        exactly = sa.func.substr(self._key, 1, len(path)) == path
+        if self._dialect == "sqlite":  # which finds these by an index
+            return sa.and_(self._key > path, self._key < path[:-1] + _AFTER_SLASH, exactly)
+        return exactly
+
+    def _slash_after(self, folder: Address) -> sa.ColumnElement[int]:
+        """Where the first slash stands in what follows the folder; 0 in a file that lies in it."""
+        rest = sa.func.substr(self._key, len(folder.path) + 1)
+        return (sa.func.strpos if self._dialect == "postgresql" else sa.func.instr)(rest, "/")
+
+    def _folders(self, connection: sa.Connection, folder: Address) -> Iterator[Address]:
+        slash = self._slash_after(folder)
+        name = sa.func.substr(self._key, len(folder.path) + 1, slash - 1)
+        for (one,) in connection.execute(sa.select(name).where(self._below(folder), slash > 1).distinct()):
+            try:
+                yield parse_address(f"{folder}{one}/")
+            except BadAddress:
+                continue
+
+    def _substring(self, address: Address, offset: int, count: int) -> bytes:
+        part = sa.func.substring(self._content, offset + 1, count)
+        with self._connected() as connection:
+            data = connection.execute(sa.select(part).where(self._key == address.path)).scalar()
+        if data is None:
+            raise ContentChanged("the row is no longer there")
+        return bytes(data)
+
+    # Facts.
+
+    def _facts(self, connection: sa.Connection, address: Address, row: _Row) -> FileFacts:
+        columns, said = self._columns, row.said
+        sha256 = _sha256(said.get(columns.digest)) if columns.digest else None
+        modified = _seconds(said.get(columns.modified)) if columns.modified else None
+        media_type = said.get(columns.media_type) if columns.media_type else None
+        name = said.get(columns.name) if columns.name else None
+        description = said.get(columns.description) if columns.description else None
+        return FileFacts(
+            address,
+            row.length,
+            modified,
+            self._tag(connection, address, row, (modified, sha256)),
+            media_type=str(media_type).lower() if media_type else None,
+            name=_one_line(str(name)) if name else None,
+            sha256=sha256,
+            description=str(description)[:_LONGEST] if description else None,
+            about=tuple((one, _shown(said[one])) for one in columns.facts if said.get(one) is not None),
+        )
+
+    def _tag(self, connection: sa.Connection, address: Address, row: _Row, said: object) -> str:
+        marks: list[object] = [self.name, address.path, row.length, said]
+        if self._dialect == "postgresql":
+            marks.append(row.row)
+        elif self._dialect == "sqlite":
+            driver = connection.connection.driver_connection
+            marks.append(_sampled(driver, self._table.name, self._columns.content, int(row.row), row.length))
+        return hashlib.blake2b(repr(marks).encode(), digest_size=12).hexdigest()
+
+
+def _sampled(driver: Any, table: str, column: str, rowid: int, length: int) -> bytes:
+    """A digest of some pieces of a content, its beginning and its end among them: all of one that is short.
+
+    Only the beginning of a long one, and what lies near it, is had without following its pages from the first on.
+    """
+    if not length:
+        return b""
+    digest = hashlib.blake2b(digest_size=16)
+    with driver.blobopen(table, column, rowid, readonly=True) as blob:
+        if length <= _SAMPLES * _SAMPLE:
+            digest.update(blob.read())
+        else:
+            reach = min(length, 4 * _PIECE)
+            for number in range(_SAMPLES):
+                blob.seek(number * (reach - _SAMPLE) // (_SAMPLES - 1))
+                digest.update(blob.read(_SAMPLE))
+    return digest.digest()
+
+
+def _sha256(value: object) -> bytes | None:
+    """The digest in a column: 32 bytes, or 64 hexadecimal digits; anything else is none."""
+    if isinstance(value, bytes | memoryview):
+        return bytes(value) if len(value) == 32 else None
+    try:
+        digest = bytes.fromhex(str(value))
+    except ValueError:
+        return None
+    return digest if len(digest) == 32 else None
+
+
+def _seconds(value: object) -> float | None:
+    """A time in a column as Unix seconds: a date or time (without an offset: UTC), ISO 8601 text, or a number."""
+    if isinstance(value, str):
+        try:
+            value = datetime.fromisoformat(value)
+        except ValueError:
+            return None
+    if isinstance(value, datetime):
+        return (value if value.tzinfo else value.replace(tzinfo=UTC)).timestamp()
+    if isinstance(value, date):
+        return datetime(value.year, value.month, value.day, tzinfo=UTC).timestamp()
+    if isinstance(value, int | float | Decimal) and not isinstance(value, bool):
+        return float(value)
+    return None
+
+
+def _shown(value: object) -> str:
+    if isinstance(value, datetime | date):
+        return value.isoformat()
+    if isinstance(value, bytes | memoryview):
+        return f"{len(value)} bytes"
+    return str(value)[:_LONGEST]
+
+
+def _one_line(text: str) -> str:
+    return " ".join(text.split())[:255]

@@ -1,0 +1,261 @@
+"""Files in rows of a table: on SQLite, and on a PostgreSQL server of Debian's."""
+
+from __future__ import annotations
+
+import asyncio
+import hashlib
+import random
+import sqlite3
+import tempfile
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+import sqlalchemy as sa
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from invio.core.addresses import BadAddress, parse_address
+from invio.core.http.request_head import RequestHead
+from invio.core.readable import ContentChanged
+from invio.core.reasons import Refusal
+from invio.core.versions import PathConflict, Putting
+from invio.producers.producer import database_engine
+from invio.stores import blobs
+from invio.stores.sources import read_through
+from invio.stores.store import Missing, StoreFault
+from invio.stores.table import Columns, TableStore
+from invio.stores.writable_table import WritableTableStore
+from tests.stores.postgres import postgres
+
+COLUMNS = Columns(
+    "path", "dump", name="saved_as", media_type="kind", size="bytes", modified="taken", digest="sha256",
+    description="says", facts=("station", "quality"), by="put_by",
+)  # fmt: skip
+LONG = random.Random(7).randbytes(3_000_001)
+SENT = b"2026-01-03 04:05 2.17\n" * 40
+
+
+@pytest.fixture(scope="module")
+def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
+    with postgres(tmp_path_factory.mktemp("server")) as url:
+        yield url
+
+
+@pytest.fixture(params=["sqlite", "postgresql"])
+def engine(request: pytest.FixtureRequest, tmp_path: Path) -> sa.Engine:
+    """A table of three dumps, and of two rows that no address can name."""
+    if request.param == "sqlite":
+        engine = database_engine("sqlite:///gauges.sqlite", tmp_path)
+        blob, time = "BLOB", "TEXT"
+    else:
+        engine = database_engine(request.getfixturevalue("server"))
+        blob, time = "BYTEA", "TIMESTAMPTZ"
+    with engine.begin() as connection:
+        connection.execute(sa.text("DROP TABLE IF EXISTS dumps"))
+        connection.execute(
+            sa.text(
+                f"CREATE TABLE dumps (path TEXT PRIMARY KEY, dump {blob}, saved_as TEXT, kind TEXT, bytes INTEGER, "
+                f"taken {time}, sha256 TEXT, says TEXT, station TEXT, quality INTEGER, put_by TEXT)"
+            )
+        )
+        for path, content in {
+            "2026/pier-01.bin": LONG, "2026/rock-01.log": SENT, "readme.txt": b"", "../up": b"x", "/rooted": b"x",
+        }.items():  # fmt: skip
+            connection.execute(
+                sa.text(
+                    "INSERT INTO dumps VALUES (:path, :dump, 'saved \"as\".bin', NULL, 1, '2026-01-31 12:00:00+00:00', "
+                    "NULL, 'of the pier', 'pier', 3, NULL)"
+                ),
+                {"path": path, "dump": content},
+            )
+    return engine
+
+
+@pytest.fixture
+def store(engine: sa.Engine) -> WritableTableStore:
+    return WritableTableStore("gauges", engine, "dumps", COLUMNS)
+
+
+def change(engine: sa.Engine, statement: str, **values: object) -> None:
+    with engine.begin() as connection:
+        connection.execute(sa.text(statement), values)
+
+
+def put(store: WritableTableStore, text: str, content: bytes, **conditions: bytes) -> bool:
+    head = RequestHead("PUT", [(name.replace("_", "-").encode(), value) for name, value in conditions.items()])
+    putting = Putting(head, lambda _: None, "tern-lab", "text/x-log", "what it is about")
+    with store.begin() as arriving:
+        arriving.write(content)
+        return store.put(parse_address(text), arriving, putting)[1]
+
+
+def read(store: TableStore, text: str) -> bytes:
+    return b"".join(read_through(store.locate(parse_address(text)).content))
+
+
+def test_a_row_is_a_file_with_what_its_columns_say(store: TableStore) -> None:
+    facts = store.locate(parse_address("gauges/2026/pier-01.bin")).facts
+    assert (facts.size, facts.modified, facts.media_type) == (len(LONG), 1769860800.0, None)
+    assert (facts.name, facts.description) == ('saved "as".bin', "of the pier")
+    assert facts.about == (("station", "pier"), ("quality", "3"))
+    assert read(store, "gauges/2026/pier-01.bin") == LONG
+    assert read(store, "gauges/readme.txt") == b""
+
+
+def test_keys_are_paths_and_those_that_are_none_are_left_out(store: TableStore) -> None:
+    assert [str(one) for one in store.list(parse_address("gauges/"))] == ["gauges/2026/", "gauges/readme.txt"]
+    assert [one.name for one in store.list(parse_address("gauges/2026/"))] == ["pier-01.bin", "rock-01.log"]
+    walked = [found.facts.address.path for found in store.walk(parse_address("gauges/"))]
+    assert walked == ["2026/pier-01.bin", "2026/rock-01.log", "readme.txt"]
+    for absent in ("gauges/none", "gauges/2026", "gauges/README.TXT", "gauges/%", "gauges/2026/pier-01_bin"):
+        with pytest.raises(Missing):
+            store.locate(parse_address(absent))
+    for absent in ("gauges/202/", "gauges/%/", "gauges/2026/pier-01.bin/"):
+        with pytest.raises(Missing):
+            store.list(parse_address(absent))
+
+
+def test_any_part_is_read_as_it_is(store: TableStore) -> None:
+    source = store.locate(parse_address("gauges/2026/pier-01.bin")).content
+    chance = random.Random(3)
+    for _ in range(60):
+        begin = chance.randrange(len(LONG))
+        count = chance.randrange(1, min(300_000, len(LONG) - begin) + 1)
+        assert source.read(begin, count) == LONG[begin : begin + count]
+
+
+def test_pieces_are_of_the_part_that_was_asked_for(store: TableStore) -> None:
+    source = store.locate(parse_address("gauges/2026/pier-01.bin")).content
+
+    async def part(begin: int, count: int) -> bytes:
+        return b"".join([piece async for piece in source.pieces(begin, count)])
+
+    assert asyncio.run(part(0, len(LONG))) == LONG
+    assert asyncio.run(part(1_048_575, 1_048_578)) == LONG[1_048_575:2_097_153]
+
+
+@pytest.mark.parametrize("how", ["content alone", "longer", "removed", "removed and put again"])
+def test_a_row_that_is_altered_in_the_middle_is_broken_off(
+    store: TableStore, engine: sa.Engine, how: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(blobs, "IDLE", 0.0)
+    source = store.locate(parse_address("gauges/2026/pier-01.bin")).content
+    other = bytes(len(LONG)) if how == "content alone" else LONG + b"more"
+
+    async def part() -> bytes:
+        taken = b""
+        async for piece in source.pieces(0, len(LONG)):
+            taken += piece
+            if len(taken) == len(piece):
+                if how.startswith("removed"):
+                    change(engine, "DELETE FROM dumps WHERE path = '2026/pier-01.bin'")
+                if how == "removed and put again":
+                    change(engine, "INSERT INTO dumps (path, dump) VALUES ('2026/pier-01.bin', :dump)", dump=other)
+                if not how.startswith("removed"):
+                    change(engine, "UPDATE dumps SET dump = :dump WHERE path = '2026/pier-01.bin'", dump=other)
+                await asyncio.sleep(0.3)
+        return taken
+
+    with pytest.raises(ContentChanged):
+        asyncio.run(part())
+
+
+def test_what_nobody_reads_holds_no_reader_of_the_database(tmp_path: Path) -> None:
+    engine = database_engine("sqlite:///plain.sqlite", tmp_path)
+    with engine.begin() as connection:
+        connection.execute(sa.text("CREATE TABLE dumps (path TEXT, dump BLOB)"))
+        connection.execute(sa.text("INSERT INTO dumps VALUES ('a', :dump)"), {"dump": LONG})
+    store = TableStore("gauges", engine, "dumps", Columns("path", "dump"))
+    assert store.locate(parse_address("gauges/a")).content.read(0, 10) == LONG[:10]
+    # Without a write-ahead log nobody writes while somebody reads; this waits for the handle to be let go.
+    with sqlite3.connect(tmp_path / "plain.sqlite", timeout=5) as other:
+        other.execute("UPDATE dumps SET dump = 'x'")
+
+
+def test_rows_are_put_replaced_and_removed_with_what_is_known_of_them(
+    store: WritableTableStore, engine: sa.Engine
+) -> None:
+    assert put(store, "gauges/2026/new.log", SENT)
+    with engine.connect() as connection:
+        row = connection.execute(sa.text("SELECT * FROM dumps WHERE path = '2026/new.log'")).mappings().one()
+    assert (row["bytes"], row["kind"], row["says"], row["put_by"]) == (
+        len(SENT), "text/x-log", "what it is about", "tern-lab",
+    )  # fmt: skip
+    assert row["sha256"] == hashlib.sha256(SENT).hexdigest()
+    found = store.locate(parse_address("gauges/2026/new.log"))
+    assert found.facts.sha256 == hashlib.sha256(SENT).digest()
+    assert found.facts.modified is not None
+    assert read(store, "gauges/2026/new.log") == SENT
+    assert not put(store, "gauges/2026/new.log", LONG), "it is there already"
+    assert read(store, "gauges/2026/new.log") == LONG
+    assert not put(store, "gauges/2026/new.log", b"")
+    assert read(store, "gauges/2026/new.log") == b""
+    assert (
+        store.remove(parse_address("gauges/2026/new.log"), None, Putting(RequestHead("DELETE", []), lambda _: None))
+        == 1
+    )
+    with pytest.raises(Missing):
+        store.locate(parse_address("gauges/2026/new.log"))
+
+
+def test_what_is_not_to_be_put_changes_nothing(store: WritableTableStore) -> None:
+    before = store.locate(parse_address("gauges/readme.txt")).facts
+    with pytest.raises(Refusal, match="is there already"):
+        put(store, "gauges/readme.txt", b"x", if_none_match=b"*")
+    with pytest.raises(Refusal, match="not, or no longer"):
+        put(store, "gauges/readme.txt", b"x", if_match=b'"another"')
+    with pytest.raises(PathConflict):
+        put(store, "gauges/2026", b"x")
+    with pytest.raises(PathConflict):
+        put(store, "gauges/readme.txt/below", b"x")
+    store.forget(parse_address("gauges/readme.txt"))
+    assert store.locate(parse_address("gauges/readme.txt")).facts == before
+
+
+@given(key=st.text(min_size=1, max_size=12), folder=st.text(alphabet="a/'\"%_;-\\ü", max_size=6))
+@settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+def test_keys_are_values_and_never_statements(small: TableStore, key: str, folder: str) -> None:
+    """Whatever is asked for: the row with exactly this key, or nothing; and the table stays as it is."""
+    text = f"small/{folder}{key}"
+    try:
+        address = parse_address(text)
+    except BadAddress:
+        return
+    engine = small._engine
+    change(engine, "DELETE FROM dumps")
+    change(engine, "INSERT INTO dumps VALUES (:path, :dump), ('other', 'other')", path=address.path, dump=b"exactly")
+    small.forget(address)
+    if not address.folder and address.path != "other":
+        assert small.locate(address).content.read(0, 7) == b"exactly"
+        parent = parse_address(text.rpartition("/")[0] + "/")
+        assert address in small.list(parent)
+    with engine.connect() as connection:
+        assert connection.execute(sa.text("SELECT count(*) FROM dumps")).scalar() == 2
+
+
+@pytest.fixture(scope="module")
+def small() -> Iterator[TableStore]:
+    with tempfile.TemporaryDirectory() as folder:
+        engine = database_engine("sqlite:///small.sqlite", Path(folder))
+        change(engine, "CREATE TABLE dumps (path TEXT, dump BLOB)")
+        yield TableStore("small", engine, "dumps", Columns("path", "dump"))
+
+
+def test_what_cannot_be_read_so_is_said_at_the_start(tmp_path: Path) -> None:
+    engine = database_engine("sqlite:///some.sqlite", tmp_path)
+    change(engine, "CREATE TABLE dumps (path TEXT PRIMARY KEY, dumped BLOB) WITHOUT ROWID")
+    for table, columns, says in (
+        ("dump", Columns("path", "dumped"), "no table 'dump'"),
+        ("dumps", Columns("path", "dump"), "no column 'dump' .did you mean 'dumped'"),
+        ("dumps", Columns("path", "dumped"), "WITHOUT ROWID"),
+    ):
+        with pytest.raises(StoreFault, match=says):
+            TableStore("gauges", engine, table, columns)
+
+
+def test_a_database_that_is_away_is_told_when_it_is_needed() -> None:
+    engine = database_engine("postgresql+psycopg://nobody@127.0.0.1:9/none?connect_timeout=1")
+    store = TableStore("gauges", engine, "dumps", COLUMNS, timeout=5)
+    with pytest.raises(StoreFault, match="store 'gauges': OperationalError"):
+        store.locate(parse_address("gauges/a"))
