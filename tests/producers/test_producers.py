@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 
 from invio.producers.csv_rows import PIECE, csv_pieces
-from invio.producers.producer import ProducerFault, function_rows, query_rows
+from invio.producers.producer import ProducerFault, Query, database_engine, function_named
 
 
 def test_rows_are_written_so_that_a_reader_gets_them_back() -> None:
@@ -46,14 +46,31 @@ def test_a_query_gives_its_columns_and_rows(tmp_path: Path) -> None:
     with sqlite3.connect(path) as database:
         database.execute("CREATE TABLE readings (station TEXT, level REAL)")
         database.executemany("INSERT INTO readings VALUES (?, ?)", [("pier", 1.5), ("rock", 2.25)])
-    rows = query_rows(f"sqlite:///{path}", "SELECT station, level AS metres FROM readings ORDER BY level")
-    assert list(rows()) == [("station", "metres"), ("pier", 1.5), ("rock", 2.25)]
-    assert list(rows()) == list(rows()), "a query is asked anew each time"
+    query = Query(database_engine(f"sqlite:///{path}"), "SELECT station, level AS metres FROM readings ORDER BY level")
+    assert list(query.rows({})) == [("station", "metres"), ("pier", 1.5), ("rock", 2.25)]
+    assert list(query.rows({})) == list(query.rows({})), "a query is asked anew each time"
+
+
+def test_values_reach_a_database_bound_and_never_as_a_part_of_the_statement(tmp_path: Path) -> None:
+    path = tmp_path / "gauges.sqlite"
+    with sqlite3.connect(path) as database:
+        database.execute("CREATE TABLE readings (station TEXT, level REAL)")
+        database.executemany("INSERT INTO readings VALUES (?, ?)", [("pier", 1.5), ("x' OR '1'='1", 2.25)])
+    text = "SELECT level FROM readings WHERE station = :station AND 'a:b' <> ''"
+    query = Query(database_engine(f"sqlite:///{path}"), text, ["station", "month"])
+    for station, levels in (("pier", [(1.5,)]), ("x' OR '1'='1", [(2.25,)]), ("'; DROP TABLE readings; --", [])):
+        assert list(query.rows({"station": station, "month": "1"}))[1:] == levels
+    with pytest.raises(ProducerFault, match="the query has the value :station, which is no parameter"):
+        Query(database_engine(f"sqlite:///{path}"), text)
+    among = Query(
+        database_engine(f"sqlite:///{path}"), "SELECT level FROM readings WHERE station IN :groups", ["groups"]
+    )
+    assert list(among.rows({"groups": ("pier", "none")})) == [("level",), (1.5,)]
+    assert list(among.rows({"groups": ()})) == [("level",)]
 
 
 def test_a_function_is_found_by_its_name() -> None:
-    rows = function_rows("invio.demo.tides:this_year")
-    table = iter(rows())
+    table = iter(function_named("invio.demo.tides:this_year")())
     assert next(table) == ("time_utc", "height_m")
     assert next(table)[0] == "2026-01-01T00:00Z"
 
@@ -63,9 +80,9 @@ def test_a_function_is_found_by_its_name() -> None:
 )
 def test_a_function_that_is_none_is_said_at_once(target: str) -> None:
     with pytest.raises(ProducerFault, match=target.partition(":")[0]):
-        function_rows(target)
+        function_named(target)
 
 
 def test_a_database_that_cannot_be_named_is_said_at_once() -> None:
     with pytest.raises(ProducerFault, match="database"):
-        query_rows("no url", "SELECT 1")
+        database_engine("no url")

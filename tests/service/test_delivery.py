@@ -201,5 +201,5 @@ query = "SELECT * FROM no_such_table"
     assert "no_such_table" in service.logged()
     [broken, first, _] = service.transfers()
     assert broken["state"] == "broken-off"
-    assert broken["reason"] == "the content could not be made", "the cause is for the operator's log"
+    assert broken["reason"] == "the content could not be made (OperationalError)", "the rest is for the log"
     assert (first["state"], first["size"]) == ("complete", len(answer.content))

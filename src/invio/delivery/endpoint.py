@@ -251,7 +251,8 @@ def _not_delivered(error: ReplyBroken, address: str, head: RequestHead) -> Reply
     """What is answered instead of a reply of which nothing has left yet."""
     refusal = Refusal("changed", f"{address}: {error}")
     if isinstance(error, ProducerFailed):
-        refusal = Refusal("not-made", f"{address} could not be made; the operator's log says why")
+        said = f"{address}: {error}" if error.word != "not-made" else f"{address} could not be made"
+        refusal = Refusal(error.word, f"{said}; the operator's log says why", retry_after=5)
     return refusal_reply(refusal, head.method, head.get(b"accept"))
 
 

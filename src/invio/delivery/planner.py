@@ -240,7 +240,7 @@ class Planner:
         elif catalogue.rules.has_quotas and (maker := await way.makers.of(link)) is not None:
             quotas = dict.fromkeys(catalogue.rules.quotas_named(maker.quotas, address), 1)
             owner = maker.recipient
-        offer = await way.offering.offer(request.head, found, presentation, terms)
+        offer = await way.offering.offer(request.head, found, presentation, terms, caller=caller)
         return Resolved(offer.representation, offer.found.facts.tag, found, terms, quotas, owner, by)
 
     def _for_caches(self, terms: Terms, found: Found) -> Terms:

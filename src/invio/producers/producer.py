@@ -1,13 +1,13 @@
-"""Producers: a Python function or one SQL query, each giving the rows of a table.
+"""Producers: a Python function or one SQL query, each giving a file's content when it is asked for.
 
-A producer is resolved when the service starts, so that a wrong name or a driver that is missing is
-told then and not to the first person who asks. Whether a database answers is seen when a file is asked for.
+A producer is resolved when the service starts, so that a wrong name or a driver that is missing is told then and not to
+the first person who asks. Whether a database answers is seen when a file is asked for.
 """
 
 from __future__ import annotations
 
 import importlib
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -16,6 +16,8 @@ import sqlalchemy as sa
 Rows = Iterable[Sequence[object]]
 _FETCH = 1000  # rows at a time
 _WAITS_FOR_ONE = 5.0  # seconds for which a connection is waited for that others have
+# What a query or a function is given of who asks, where the file is each recipient's own.
+CALLER_NAMES = ("recipient", "groups")
 
 
 class ProducerFault(Exception):
@@ -48,31 +50,24 @@ def function_named(target: str) -> Callable[..., Any]:
     return function  # type: ignore[no-any-return]
 
 
-def function_rows(target: str) -> Callable[[], Rows]:
-    """The function that `module:name` names; called without arguments, it gives rows, a header first.
-
-    Raises:
-        ProducerFault: as `function_named`.
-    """
-    return function_named(target)
-
-
 class QueryRows:
     """The rows of one run of a query, column names first; it can be cancelled from another thread."""
 
-    def __init__(self, engine: sa.Engine, query: str) -> None:
+    def __init__(self, engine: sa.Engine, statement: sa.TextClause, values: Mapping[str, object] | None = None) -> None:
         self._engine = engine
-        self._query = query
+        self._statement = statement
+        self._values = dict(values or {})
         self._connection: sa.Connection | None = None
 
     def __iter__(self) -> Iterator[Sequence[object]]:
         with self._engine.connect().execution_options(yield_per=_FETCH) as connection:
             self._connection = connection
             try:
-                result = connection.execute(sa.text(self._query))
+                result = connection.execute(self._statement, self._values)
                 yield tuple(result.keys())
-                for row in result:
-                    yield tuple(row)
+                for some in result.partitions(_FETCH):
+                    # As lists of the rows themselves: they are sequences, and a copy of each would take its time.
+                    yield from map(tuple, some)
             finally:
                 self._connection = None
 
@@ -86,18 +81,38 @@ class QueryRows:
                 return
 
 
-# One engine, and so one bounded pool of connections, for all tables of one database.
+class Query:
+    """A query with named values, as in `WHERE station = :station`: these reach the database as bound values only."""
+
+    def __init__(self, engine: sa.Engine, text: str, known: Iterable[str] = ()) -> None:
+        """`known` are the names that it may have.
+
+        Raises:
+            ProducerFault: it has another.
+        """
+        self._engine = engine
+        self._statement = sa.text(text)
+        self.names = frozenset(self._statement.compile().params)
+        known = set(known)
+        for name in sorted(self.names - known):
+            said = f"the query has the value :{name}, which is no parameter of the path"
+            raise ProducerFault(f"{said}; write \\:{name} where a colon is meant, or declare parameters.{name}")
+        if "groups" in self.names:
+            self._statement = self._statement.bindparams(sa.bindparam("groups", expanding=True))
+
+    def rows(self, values: Mapping[str, object]) -> QueryRows:
+        """The rows with these values; others than the query names are left aside."""
+        return QueryRows(self._engine, self._statement, {name: values[name] for name in self.names})
+
+    def first_column(self, values: Mapping[str, object], most: int) -> list[str]:
+        """The first column of at most so many rows, as texts; NULL is left out."""
+        with self._engine.connect() as connection:
+            result = connection.execute(self._statement, {name: values[name] for name in self.names})
+            return [str(row[0]) for row in result.fetchmany(most) if row[0] is not None]
+
+
+# One engine, and so one bounded pool of connections, for all that is read of one database.
 _engines: dict[tuple[str, int], sa.Engine] = {}
-
-
-def query_rows(database: str, query: str, folder: Path = Path(), connections: int = 5) -> Callable[[], Rows]:
-    """Rows of one SQL query, column names first, fetched as they are taken. For the others see `database_engine`.
-
-    Raises:
-        ProducerFault: the URL cannot be read.
-    """
-    engine = database_engine(database, folder, connections)
-    return lambda: QueryRows(engine, query)
 
 
 def database_engine(database: str, folder: Path = Path(), connections: int = 5) -> sa.Engine:

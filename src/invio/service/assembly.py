@@ -11,7 +11,6 @@ from typing import TYPE_CHECKING
 
 import sqlalchemy as sa
 
-from invio.core.addresses import BadAddress, parse_file_address
 from invio.core.http.cors import CrossOrigin
 from invio.core.http.forwarded import read_networks
 from invio.core.links.keys import KeyRing
@@ -26,10 +25,12 @@ from invio.delivery.offload import Front
 from invio.delivery.planner import DeliveryServices
 from invio.delivery.problem_details import Pages
 from invio.delivery.representation.digests import Digests
+from invio.delivery.representation.made_once import Productions
 from invio.delivery.representation.negotiation import Negotiator
 from invio.delivery.transfers.limits import BundleLimits, Limits
 from invio.delivery.transfers.transfers import Transfers
-from invio.producers.producer import ProducerFault, Rows, database_engine, function_rows, query_rows
+from invio.producers.producer import ProducerFault, database_engine
+from invio.producers.spooling import Spool
 from invio.records import quotas as quota_records
 from invio.records import recipients as recipient_records
 from invio.records import transfers as transfer_records
@@ -41,6 +42,7 @@ from invio.service.audit import Audit
 from invio.service.behind import Behind
 from invio.service.configuration import read_keys, read_rules
 from invio.service.health import Health
+from invio.service.made_files import tables_store
 from invio.service.planners import Planners
 from invio.service.reloading import Watched
 from invio.service.settings import (
@@ -50,14 +52,11 @@ from invio.service.settings import (
     ManagedSettings,
     RemoteSettings,
     Settings,
-    TableSettings,
-    TablesSettings,
     TableStoreSettings,
 )
 from invio.service.streams import Streams
 from invio.stores.directory import DirectoryStore
 from invio.stores.store import Store, StoreFault, SweepableStore
-from invio.stores.tables import TablesStore
 from invio.workers.pool import Pool
 
 if TYPE_CHECKING:
@@ -177,7 +176,14 @@ def assemble(settings: Settings, decider: AccessPolicy | None = None, identifier
     bundles = _bundles(settings, catalogue, engine, alone=company.first)
     digests = Digests(RecordedDigests(engine))
     cross_origin = _cross_origin(settings)
-    offering = Negotiator(catalogue.locate, digests, cross_origin, always_digest=settings.service.digests == "always")
+    productions = Productions(_spool(settings))
+    offering = Negotiator(
+        catalogue.locate,
+        digests,
+        cross_origin,
+        always_digest=settings.service.digests == "always",
+        productions=productions,
+    )
     grace = settings.service.link_grace
     front = _front(settings)
     way = DeliveryServices(
@@ -332,6 +338,16 @@ def _bundles(settings: Settings, catalogue: Catalogue, engine: sa.Engine, *, alo
     return Bundles(catalogue, engine, limits, packing)
 
 
+def _spool(settings: Settings) -> Spool:
+    """Where contents lie while they are made: on the disk of the records, which is no memory. Raises BadSettings."""
+    folder, given = settings.path(settings.service.data) / "making", settings.making
+    try:
+        folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+    except OSError as error:
+        raise settings.fault(("service", "data"), f"{folder} cannot be created: {error.strerror}") from None
+    return Spool(folder, given.bytes, given.disk_bytes, given.seconds)
+
+
 def _cross_origin(settings: Settings) -> CrossOrigin:
     given = settings.cors
     return CrossOrigin(frozenset(given.origins), given.credentials, given.seconds, given.resource_policy)
@@ -382,7 +398,7 @@ def _store(settings: Settings, engine: sa.Engine | None, name: str) -> Store | N
             from invio.stores.custom import custom_store
 
             return custom_store(name, given.class_, given.options)
-        return _tables(settings, name, given)
+        return tables_store(settings, name, given)
     except StoreFault as error:
         raise settings.fault(place, str(error)) from None
 
@@ -398,26 +414,3 @@ def _table(settings: Settings, name: str, given: TableStoreSettings) -> Store:
     columns = Columns(**{**given.columns.model_dump(), "facts": tuple(given.columns.facts)})
     kind = WritableTableStore if given.writable else TableStore
     return kind(name, engine, given.table, columns, timeout=given.timeout)
-
-
-def _tables(settings: Settings, name: str, given: TablesSettings) -> TablesStore:
-    tables: dict[str, Callable[[], Rows]] = {}
-    for number, table in enumerate(given.file):
-        place = ("stores", name, "file", number)
-        try:
-            parse_file_address(f"{name}/{table.path}")
-            if table.path in tables:
-                raise settings.fault((*place, "path"), f"the store has a file {table.path!r} already; rename one")
-            tables[table.path] = _rows(settings, table, given.connections)
-        except BadAddress as error:
-            raise settings.fault((*place, "path"), f"{table.path!r} cannot be the path of a file: {error}") from None
-        except ProducerFault as error:
-            what = "function" if table.function is not None else "database"
-            raise settings.fault((*place, what), str(error)) from None
-    return TablesStore(name, tables)
-
-
-def _rows(settings: Settings, table: TableSettings, connections: int) -> Callable[[], Rows]:
-    if table.function is not None:
-        return function_rows(table.function)
-    return query_rows(str(table.database), str(table.query), settings.folder, connections)

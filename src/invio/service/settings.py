@@ -10,7 +10,7 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, SecretStr, ValidationError, model_validator
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, SecretStr, ValidationError, model_validator
 from pydantic.fields import FieldInfo
 
 from invio.core.errors import ConfigurationError
@@ -26,6 +26,21 @@ _FIELD_NAME = r"^[!#$%&'*+.^_`|~0-9A-Za-z-]+$"
 _LINK = r"^$|^(https?://|mailto:|tel:|/)"
 _ALGORITHMS = ("RS256", "RS384", "RS512", "PS256", "PS384", "PS512", "ES256", "ES384", "ES512", "EdDSA")
 _STORE_NAME = re.compile(r"[a-z0-9][a-z0-9-]{0,31}\Z")
+
+
+_MEDIA_TYPE = r"^[a-z0-9!#$&^_.+-]+/[a-z0-9!#$&^_.+-]+$"
+_SPAN = re.compile(r"([0-9]+(?:\.[0-9]+)?)\s*(s|m|h|d)\Z")
+_UNITS = {"s": 1, "m": 60, "h": 3600, "d": 86400}
+
+
+def _seconds(value: object) -> object:
+    """A span of time as text, as in `10m`, as seconds."""
+    if not isinstance(value, str):
+        return value
+    found = _SPAN.match(value)
+    if found is None:
+        raise ValueError(f"{value!r} is no span of time; expected seconds, or as in '90s', '10m', '2h', '7d'")
+    return float(found[1]) * _UNITS[found[2]]
 
 
 class BadSettings(ConfigurationError):
@@ -72,6 +87,14 @@ class BundleSettings(_Strict):
     wait_for: int = Field(64_000_000, ge=0, description="bytes that are deflated first, at most, before it begins")
     scan_every: int = Field(0, ge=0, description="seconds after which new files' CRCs are worked out; 0: never ahead")
     cache_bytes: int = Field(1 << 30, ge=0, description="of deflated contents that are kept; 0: nothing is deflated")
+
+
+class MakingSettings(_Strict):
+    """What may be made on demand, and how much of it is on the disk at once."""
+
+    seconds: float = Field(600.0, gt=0, description="for making one content")
+    bytes: int = Field(4 << 30, ge=1, description="of one content")
+    disk_bytes: int = Field(16 << 30, ge=1, description="of all that is being made, or kept, in each process")
 
 
 class LimitSettings(_Strict):
@@ -189,18 +212,56 @@ class ManagedSettings(_Strict):
     root: Path = Field(description="where it keeps their contents; nothing else may lie there")
 
 
-class TableSettings(_Strict):
-    """A file made on demand: by a function, or by a query on a database."""
+class ParameterSettings(_Strict):
+    """A parameter in the path of a file made on demand: which values it has."""
 
-    path: str
-    function: str | None = Field(None, description="module:function that gives rows, a header first")
+    choices: list[str] | None = Field(None, min_length=1, description="these")
+    query: str | None = Field(None, description="those in the first column of this; it may name parameters before it")
+    pattern: str | None = Field(None, description="those that this regular expression describes; they are not listed")
+    type: Literal["text", "integer", "number"] = Field("text", description="what a query or a function is given")
+
+    @model_validator(mode="after")
+    def _one_source(self) -> ParameterSettings:
+        given = [name for name in ("choices", "query", "pattern") if getattr(self, name) is not None]
+        if len(given) != 1:
+            raise ValueError("a parameter has exactly one of choices, query and pattern")
+        for value in self.choices or ():
+            if not value or "/" in value:
+                raise ValueError(f"{value!r} cannot be a value: it is a part of a path, without /")
+        return self
+
+
+class TableSettings(_Strict):
+    """A file made on demand, or one for each value of its parameters: by a function, or by a query on a database."""
+
+    path: str = Field(description="with {name} for each parameter")
+    function: str | None = Field(None, description="module:function that gives rows, a header first; or bytes")
     database: str | None = Field(None, description="an SQLAlchemy URL")
-    query: str | None = None
+    query: str | None = Field(None, description="with :name for each parameter's value")
+    formats: list[Literal["csv", "jsonl", "xlsx"]] = Field(
+        default_factory=list, description="of rows; {format} in the path says which"
+    )
+    parameters: dict[str, ParameterSettings] = Field(default_factory=dict)
+    media_type: str | None = Field(None, pattern=_MEDIA_TYPE, description="what the function's bytes are")
+    name: str | None = Field(None, description="what it is saved under, with {name} for each parameter")
+    keep: Annotated[float, BeforeValidator(_seconds)] = Field(
+        0.0, ge=0, le=7 * 86400, description="for how long a content is good for others, as in 10m"
+    )
+    caller: bool = Field(False, description="whether it is each recipient's own, and made for who asks")
+    estimate: int | None = Field(None, ge=0, description="bytes that it has, about")
+    mark: bool = Field(False, description="whether CSV begins with a byte order mark")
+    formulas: Literal["kept", "safe"] = Field(
+        "kept", description="whether CSV's cells may be what a spreadsheet takes for formulas"
+    )
 
     @model_validator(mode="after")
     def _one_source(self) -> TableSettings:
-        if (self.function is None) == (self.database is None) or (self.database is None) != (self.query is None):
+        if (self.function is None) == (self.query is None) or (self.query is not None and self.database is None):
             raise ValueError("a file needs either function, or database and query")
+        if self.media_type is not None and (self.function is None or self.formats):
+            raise ValueError("media_type is for the bytes of a function; leave query and formats out")
+        if any(one.query is not None for one in self.parameters.values()) and self.database is None:
+            raise ValueError("a parameter's query needs the file's database")
         return self
 
 
@@ -209,6 +270,7 @@ class TablesSettings(_Strict):
 
     kind: Literal["tables"]
     connections: int = Field(5, ge=1, le=100, description="to each of its databases, at once")
+    at_once: int = Field(16, ge=1, le=200, description="contents that are made at once; twice as many wait")
     file: list[TableSettings] = Field(min_length=1)
 
 
@@ -278,6 +340,7 @@ _SECTIONS: dict[str, type[BaseModel]] = {
     "service": ServiceSettings,
     "bundles": BundleSettings,
     "limits": LimitSettings,
+    "making": MakingSettings,
     "cors": CorsSettings,
     "front": FrontSettings,
     "identity": IdentitySettings,
@@ -290,6 +353,7 @@ class Settings(_Strict):
     service: ServiceSettings = ServiceSettings()
     bundles: BundleSettings = BundleSettings()
     limits: LimitSettings = LimitSettings()
+    making: MakingSettings = MakingSettings()
     cors: CorsSettings = CorsSettings()
     front: FrontSettings = FrontSettings()
     identity: IdentitySettings | None = None
@@ -402,6 +466,8 @@ def _model(place: Sequence[str | int]) -> type[BaseModel] | None:
             model = _KINDS[str(part)]
         elif model is TablesSettings and part == "file":
             model = TableSettings
+        elif model is TableSettings and part == "parameters":
+            model = ParameterSettings
         elif model is TableStoreSettings and part == "columns":
             model = ColumnSettings
         elif model is Settings and part != "stores":

@@ -13,7 +13,9 @@ from dataclasses import dataclass
 from typing import ClassVar, Protocol
 
 from invio.core.addresses import Address
+from invio.core.files import Caller
 from invio.core.readable import ContentChanged, Readable
+from invio.producers.spooling import Production
 from invio.workers.pool import Pool
 
 _PIECE = 1024 * 1024  # bytes read at a time of a content that is read through
@@ -216,15 +218,39 @@ class BlockingFile:
 
 
 @dataclass(frozen=True, slots=True)
+class Recipe:
+    """How a content made on demand is shared.
+
+    `for_caller` gives what makes it for whoever asks. `keep` is for how many seconds it is good for others, once it is
+    made; while it is being made, it is everybody's who asks. `personal`: it is each recipient's own. `estimate` is how
+    many bytes it has, about.
+    """
+
+    for_caller: Callable[[Caller], Callable[[], Iterator[bytes]]]
+    keep: float = 0.0
+    personal: bool = False
+    estimate: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
 class Made:
     """A content made on demand; each call of `chunks` makes it anew, in pieces of some 64 KiB.
 
     What the application that Invio is part of makes may come asynchronously; a store's does not. Making it may wait
-    for long: `chunks` is called, and its pieces are taken, by threads of `pool`.
+    for long: `chunks` is called, and its pieces are taken, by threads of `pool`. What a store has is made once for all
+    who ask, by its `recipe`; `production` is the run that makes it, or has made it.
     """
 
     chunks: Callable[[], Iterator[bytes] | AsyncIterator[bytes]]
     pool: Pool | None = None
+    recipe: Recipe | None = None
+    production: Production | None = None
+
+    def of(self, caller: Caller) -> Made:
+        """The content as this caller gets it."""
+        if self.recipe is None or not self.recipe.personal:
+            return self
+        return Made(self.recipe.for_caller(caller), self.pool, self.recipe)
 
 
 def on_disk(source: object) -> DiskFile | None:

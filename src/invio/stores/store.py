@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Protocol, runtime_checkable
 
 from invio.core.addresses import Address
-from invio.core.files import FileFacts
+from invio.core.files import Caller, FileFacts
 from invio.core.readable import Readable
 from invio.core.versions import Putting, Version
 from invio.stores.arriving import Arriving
-from invio.stores.sources import BlockingFile, DiskFile, Made, on_disk
+from invio.stores.sources import BlockingFile, DiskFile, Made, SpooledFile, on_disk
 
 
 class Missing(Exception):
@@ -26,12 +26,21 @@ class StoreFault(Exception):
 class Found:
     """A file that exists: its facts, and what it is read from. One finding is another than the next.
 
-    `neighbours` says that the same content may lie compressed beside it, as `name.gz` or `name.zst`.
+    `neighbours` says that the same content may lie compressed beside it, as `name.gz` or `name.zst`. `passing`: its
+    content is let go as soon as nobody obtains it, so nothing is to remember this. `personal`: it is one recipient's
+    own, and in no cache of others.
     """
 
     facts: FileFacts
-    source: DiskFile | Made | BlockingFile
+    source: DiskFile | Made | BlockingFile | SpooledFile
     neighbours: bool = False
+    passing: bool = False
+    personal: bool = False
+
+    def of(self, caller: Caller) -> Found:
+        """The file as this caller gets it: what is made on demand may be each recipient's own."""
+        made = self.made
+        return self if made is None else replace(self, source=made.of(caller))
 
     @property
     def made(self) -> Made | None:
@@ -139,6 +148,6 @@ class Store(Protocol):
         """Finds a file without reading it. Raises Missing."""
         ...
 
-    def list(self, folder: Address) -> list[Address]:
+    def list(self, folder: Address) -> Sequence[Address]:
         """The addresses in a folder, in the order of their names; folders end in `/`. Raises Missing."""
         ...

@@ -119,7 +119,7 @@ class TableStore(BlockingStore):
     def _require_rowid(self, table: str) -> None:
         try:
             with self._engine.connect() as connection:
-                connection.execute(sa.select(sa.literal_column("rowid")).select_from(self._table).limit(0))
+                connection.execute(sa.select(sa.column("rowid")).select_from(self._table).limit(0))
         except sa.exc.OperationalError:
             said = "is WITHOUT ROWID, or a view; SQLite reads contents piece by piece only of tables with row numbers"
             raise StoreFault(f"store {self.name!r}: the table {table!r} {said}") from None
@@ -195,7 +195,7 @@ class TableStore(BlockingStore):
 
     def _rowid(self, driver: Any, address: Address) -> int:
         """The number of a row, for SQLite's handle on its content. Raises ContentChanged."""
-        statement = (
+        statement: Any = (
             sa.select(sa.literal_column("rowid")).select_from(self._table).where(self._key == sa.bindparam("key"))
         )
         row = driver.execute(str(statement.compile(dialect=self._engine.dialect)), (address.path,)).fetchone()

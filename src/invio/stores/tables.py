@@ -1,69 +1,83 @@
-"""A store of files that are made when they are asked for: each a table, sent as CSV."""
+"""A store of files that are made when they are asked for, by queries and functions, with parameters in their paths."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Sequence
+from typing import TypeVar
 
-from invio.core.addresses import Address
+from invio.core.addresses import Address, BadAddress, parse_address
 from invio.core.files import FileFacts
-from invio.producers.csv_rows import csv_pieces
-from invio.producers.producer import Rows
-from invio.stores.sources import Made
-from invio.stores.store import Found, Missing
-from invio.workers.pool import Pool
+from invio.producers.made_files import MadeFile
+from invio.stores.sources import Made, Recipe
+from invio.stores.store import Found, Missing, StoreFault
+from invio.workers.pool import DeadlinePassed, Pool, PoolBusy
+
+T = TypeVar("T")
+_AT_ONCE = 16  # contents that are made at once, and twice as many that wait
+_ANSWERS_WITHIN = 20.0  # seconds for the query that tells a parameter's values
 
 
 class TablesStore:
-    """`tables` maps a path in the store to what gives the table's rows, a header first."""
+    """`files` are the declarations; where two have the same path, the first one is it."""
 
     kind = "tables"
-    waits = False
 
-    def __init__(self, name: str, tables: Mapping[str, Callable[[], Rows]]) -> None:
+    def __init__(self, name: str, files: Sequence[MadeFile], at_once: int = _AT_ONCE) -> None:
         self.name = name
-        self._tables = dict(tables)
+        self._files = list(files)
         # Threads of its own: a database or a function that hangs stands in nobody else's way.
-        self._pool = Pool(f"tables-{name}", 16, waiting=32)
+        self._pool = Pool(f"tables-{name}", at_once, waiting=2 * at_once)
+        self._asking = Pool(f"values-{name}", 4, waiting=16, deadline=_ANSWERS_WITHIN)
+        self.waits = any(file.template.asks for file in self._files)
 
     def locate(self, address: Address) -> Found:
-        rows = self._tables.get(address.path)
-        if rows is None:
+        """Finds a file. Raises Missing, StoreFault."""
+        if address.folder:
             raise Missing(str(address))
-        facts = FileFacts(address, size=None, modified=None, tag=None, media_type="text/csv")
-        return Found(facts, Made(lambda: TablePieces(rows), self._pool))
+        return self._asked(lambda: self._locate(address))
 
-    def list(self, folder: Address) -> list[Address]:
-        inside = [path[len(folder.path) :] for path in self._tables if path.startswith(folder.path)]
-        if folder.path and not inside:
+    def _locate(self, address: Address) -> Found:
+        for file in self._files:
+            given = file.template.match(address.path)
+            if given is not None:
+                break
+        else:
+            raise Missing(str(address))
+        facts = FileFacts(address, None, None, None, media_type=file.media_type_of(given), name=file.name_of(given))
+        recipe = Recipe(
+            lambda caller: file.maker(given, caller), keep=file.keep, personal=file.personal, estimate=file.estimate
+        )
+        return Found(facts, Made(file.maker(given), self._pool, recipe), passing=True, personal=file.personal)
+
+    def list(self, folder: Address) -> Sequence[Address]:
+        """What is in a folder, in order. Raises Missing, StoreFault."""
+        return self._asked(lambda: self._list(folder))
+
+    def _list(self, folder: Address) -> Sequence[Address]:
+        parts = folder.path.rstrip("/").split("/") if folder.path else []
+        names: dict[str, None] = {}
+        for file in self._files:
+            for name, is_folder in file.template.inside(parts):
+                names[name + ("/" if is_folder else "")] = None
+        if parts and not names and not any(file.template.is_folder(parts) for file in self._files):
             raise Missing(str(folder))
-        names = {name[: name.index("/") + 1] if "/" in name else name for name in inside}
-        listed = [Address(self.name, folder.path + name) for name in names]
+        listed = []
+        for name in names:
+            try:
+                listed.append(parse_address(f"{folder}{name}"))
+            except BadAddress:
+                continue  # a value that no address can hold
         return sorted(listed, key=lambda address: (not address.folder, address.path))
 
-
-class TablePieces(Iterator[bytes]):
-    """A table as CSV, piece by piece: nothing of it is made before the first piece is taken."""
-
-    def __init__(self, rows: Callable[[], Rows]) -> None:
-        self._begin = rows
-        self._rows: Rows | None = None
-        self._pieces: Iterator[bytes] | None = None
-
-    def __next__(self) -> bytes:
-        if self._pieces is None:
-            self._rows = self._begin()
-            self._pieces = csv_pieces(self._rows)
-        return next(self._pieces)
-
-    def cancel(self) -> None:
-        """Ends what a piece is being waited for; called from another thread."""
-        cancel = getattr(self._rows, "cancel", None)
-        if cancel is not None:
-            cancel()
-
-    def close(self) -> None:
-        """Lets go of the rows, and of what they come from."""
-        for one in (self._pieces, self._rows):
-            close = getattr(one, "close", None)
-            if close is not None:
-                close()
+    def _asked(self, work: Callable[[], T]) -> T:
+        """Finds something out, by a thread where that asks a database. Raises Missing, StoreFault."""
+        if not self.waits:
+            return work()
+        try:
+            return self._asking.call(work)
+        except Missing:
+            raise
+        except (PoolBusy, DeadlinePassed) as error:
+            raise StoreFault(f"store {self.name!r}: {error}") from None
+        except Exception as error:  # each database has errors of its own
+            raise StoreFault(f"store {self.name!r}: {type(error).__name__}: {error}") from error

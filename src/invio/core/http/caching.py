@@ -9,6 +9,8 @@ import re
 from collections.abc import Iterable
 
 USUAL = "private, no-cache"
+# Each recipient has another content at the same address: no cache is to keep it, not even a browser's that two use.
+PERSONAL = "private, no-store"
 # The address names one immutable content: whoever has it need never ask again.
 PINNED = "private, max-age=31536000, immutable"
 

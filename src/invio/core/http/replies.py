@@ -119,6 +119,7 @@ class Representation:
     where it is known. `vary` and `resource_policy` are the values of those fields. `own_policy`
     is the Content-Security-Policy of a page of the service itself, which is always shown. Of what is known to be other
     bytes elsewhere, a range is had `by_tag_alone` (If-Range): nobody is to put together what does not belong together.
+    `resumable`: parts of it can be had once its size is known, though that is not yet.
     """
 
     content: Content
@@ -138,6 +139,7 @@ class Representation:
     vary: str = ""
     resource_policy: str = "same-origin"
     by_tag_alone: bool = False
+    resumable: bool = False
 
     @property
     def modified_second(self) -> int | None:
@@ -203,7 +205,8 @@ def _whole(representation: Representation) -> Reply:
     headers = _validators(representation) + _description(representation)
     size = representation.size
     if size is None:
-        return Reply(200, [*headers, (b"accept-ranges", b"none")], representation.content.parts, None)
+        ranges = b"bytes" if representation.resumable else b"none"
+        return Reply(200, [*headers, (b"accept-ranges", ranges)], representation.content.parts, None)
     headers += [(b"accept-ranges", b"bytes"), (b"content-length", b"%d" % size)]
     return Reply(200, headers, representation.content.parts, size, may_block=representation.content.may_block)
 

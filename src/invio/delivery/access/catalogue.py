@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from bisect import bisect_right
-from collections.abc import Collection, Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Protocol
 
@@ -133,7 +133,7 @@ class Catalogue:
         self.stores = {store.name: store for store in stores}
         self.rules = rules
         # Long folders that were read for a page and are wanted for the next one.
-        self._listings: ExpiringMemory[Address, list[Address]] = ExpiringMemory(_LISTINGS, _LISTED_FOR)
+        self._listings: ExpiringMemory[Address, Sequence[Address]] = ExpiringMemory(_LISTINGS, _LISTED_FOR)
         # What lists and finds has threads of its own, and each store that may keep them waiting has others.
         self._pool = Pool("listing", 8, waiting=200)
         self._pools = {
@@ -236,7 +236,7 @@ class Catalogue:
             listed.append(line)
         return Page(listed, None)
 
-    def _addresses(self, caller: Caller, folder: Address | None, *, goes_on: bool = False) -> list[Address]:
+    def _addresses(self, caller: Caller, folder: Address | None, *, goes_on: bool = False) -> Sequence[Address]:
         """What is in a folder, in the order of `_place`; `goes_on`: as it was a moment ago will do. Raises Refusal."""
         if folder is None:
             return [Address(name, "") for name in sorted(self.stores)]

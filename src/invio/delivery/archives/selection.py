@@ -60,7 +60,7 @@ class Selection:
                         if address in seen:
                             continue
                         seen.add(address)
-                    yield found, path
+                    yield found.of(self.caller), path
             except BadAddress:
                 # It may hold what no text can: it is shown, and written into an archive.
                 readable = text[:200].encode("utf-8", "replace").decode()

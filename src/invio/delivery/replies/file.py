@@ -62,7 +62,7 @@ class FileReply(RouteReply):
 
     async def represent(self, head: RequestHead) -> Representation:
         found = self._found()
-        offer = await _offering.offer(head, found, self._presentation, self._terms, self._media_type)
+        offer = await _offering.offer(head, found, self._presentation, self._terms, media_type=self._media_type)
         return offer.representation
 
     def _found(self) -> Found:

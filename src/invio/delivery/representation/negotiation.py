@@ -14,8 +14,9 @@ from dataclasses import dataclass, replace
 from functools import lru_cache
 
 from invio.core.addresses import Address
-from invio.core.http.caching import PINNED, USUAL
-from invio.core.http.codings import ENDINGS, choose_coding
+from invio.core.files import ANYONE, Caller
+from invio.core.http.caching import PERSONAL, PINNED, USUAL
+from invio.core.http.codings import ENDINGS, choose_coding, encoded_tag
 from invio.core.http.cors import SAME_ORIGIN, CrossOrigin
 from invio.core.http.digests import content_tag, wants_sha256
 from invio.core.http.media_types import OCTETS, compresses, is_text, media_type_by_name
@@ -28,8 +29,10 @@ from invio.core.reasons import Refusal
 from invio.core.rules.terms import NO_TERMS, Terms
 from invio.delivery.representation.codings import CODINGS, Compressed
 from invio.delivery.representation.digests import AT_ONCE, Digests
+from invio.delivery.representation.made_once import Productions
 from invio.delivery.representation.presentation import Presentation
 from invio.delivery.sending.eager import in_thread
+from invio.producers.spooling import Spool
 from invio.stores.sources import DiskFile
 from invio.stores.store import Found, Missing
 
@@ -62,6 +65,7 @@ class Negotiator:
         cross_origin: CrossOrigin = SAME_ORIGIN,
         *,
         always_digest: bool = False,
+        productions: Productions | None = None,
     ) -> None:
         """`locate` finds files, for what lies compressed beside one; it raises Missing.
 
@@ -71,6 +75,7 @@ class Negotiator:
         self._digests = digests
         self._cross_origin = cross_origin
         self._always_digest = always_digest
+        self._productions = productions or Productions(Spool())
         self._kept: Memory[tuple[object, ...], Negotiated] = Memory(_REPRESENTATIONS)
 
     async def offer(
@@ -79,20 +84,23 @@ class Negotiator:
         found: Found,
         presentation: Presentation,
         terms: Terms = NO_TERMS,
+        *,
+        caller: Caller = ANYONE,
         media_type: str | None = None,
     ) -> Negotiated:
         """The representation of a file for a request; `media_type` is its own, where the caller knows better.
 
         Raises:
-            Refusal: `changed`, when the file was replaced while it was looked at.
+            Refusal: `changed`, when the file was replaced while it was looked at; or as of `Productions.choose`.
         """
+        found = await self._productions.choose(head, found, caller) if found.made is not None else found
         coding, chosen, varies = self._coded(head, found)
         tag = chosen.facts.tag
         sha256 = chosen.facts.sha256 or self._digests.known(tag)
         if sha256 is None and tag is not None and (head.wants_digest or self._always_digest):
             sha256 = await self._wanted_digest(head, chosen.on_disk, tag)
         key = (found, chosen, coding, presentation, terms, sha256, media_type)
-        kept = self._kept.get(key)
+        kept = None if found.passing else self._kept.get(key)
         if kept is None:
             if found.blocking is not None:
                 await in_thread(kind_of, found)  # it may have to be read
@@ -102,7 +110,8 @@ class Negotiator:
             if media_type is not None:
                 representation = replace(kept.representation, media_type=media_type)
                 kept = Negotiated(representation, chosen)
-            self._kept.keep(key, kept)
+            if not found.passing:
+                self._kept.keep(key, kept)
         return kept
 
     def _coded(self, head: RequestHead, found: Found) -> tuple[str | None, Found, bool]:
@@ -151,7 +160,7 @@ class Negotiator:
         sha256: bytes | None,
     ) -> Negotiated:
         facts, made = chosen.facts, chosen.made
-        kind = kind_of(found)
+        kind = kind_of(found) if not found.passing else kind_of.__wrapped__(found)
         part: Part
         if made is not None:
             part = Streamed(made if coding is None else Compressed(made, coding))
@@ -159,9 +168,9 @@ class Negotiator:
             part = Slice(chosen.content, 0, chosen.content.size)
         vary = [name for name in ("accept-encoding" if varies else "", self._cross_origin.vary) if name]
         representation = Representation(
-            content=Content([part]),
+            content=Content([part]) if not found.passing else _PassingContent([part]),
             size=facts.size,
-            tag=facts.tag if sha256 is None else content_tag(sha256),
+            tag=_tag(facts.tag, sha256, coding if made is not None else None),
             earlier_tag=None if sha256 is None else facts.tag,
             # §8.8.2.1: never later than the answer itself.
             modified=None if facts.modified is None else min(facts.modified, time.time()),
@@ -169,14 +178,34 @@ class Negotiator:
             charset=kind.charset,
             name=presentation.name or found.facts.name or found.facts.address.name,
             disposition=presentation.disposition or terms.disposition,
-            cache=PINNED if presentation.version is not None else terms.cache or USUAL,
+            cache=_caching(presentation, terms, found),
             sealed=presentation.sealed,
             coding=coding,
             sha256=sha256,
             vary=", ".join(vary),
             resource_policy=self._cross_origin.resource_policy,
+            resumable=made is not None and made.production is not None and coding is None,
         )
         return Negotiated(representation, chosen)
+
+
+class _PassingContent(Content):
+    """A content that is let go when nobody obtains it: no reply with it is remembered."""
+
+    kept = False
+
+
+def _tag(tag: str | None, sha256: bytes | None, coding: str | None) -> str | None:
+    """The entity tag: by the content where its digest is known. What is coded on its way is other bytes."""
+    if sha256 is not None:
+        return content_tag(sha256)
+    return tag if tag is None or coding is None else encoded_tag(tag, coding)
+
+
+def _caching(presentation: Presentation, terms: Terms, found: Found) -> str:
+    if found.personal:
+        return PERSONAL
+    return PINNED if presentation.version is not None else terms.cache or USUAL
 
 
 @lru_cache(maxsize=4 * _REPRESENTATIONS)

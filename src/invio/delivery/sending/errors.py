@@ -16,7 +16,11 @@ class ReplyBroken(Exception):
 
 
 class ProducerFailed(ReplyBroken):
-    """Whoever makes the content failed at it."""
+    """Whoever makes the content failed at it. `word` is the reason's."""
+
+    def __init__(self, said: str, word: str = "not-made") -> None:
+        super().__init__(said)
+        self.word = word
 
 
 class NobodyWaits(Exception):

@@ -14,6 +14,7 @@ from typing import Any
 
 from invio.delivery.sending.eager import ensure_task
 from invio.delivery.sending.errors import ClientGone, ProducerFailed, ReplyBroken
+from invio.producers.spooling import NotProduced
 from invio.workers.pool import Pool, PoolBusy
 
 log = logging.getLogger("invio.delivery")
@@ -36,7 +37,7 @@ async def made_pieces(source: object, gone: Callable[[], bool]) -> AsyncIterator
     try:
         pieces = await waited(pool, gone, None, source.chunks)  # type: ignore[attr-defined]
         if isinstance(pieces, AsyncIterator):
-            async for piece in pieces:
+            while (piece := await _following(pieces, gone)) is not _END:
                 yield piece
             return
         while (piece := await waited(pool, gone, pieces, next, pieces, _END)) is not _END:
@@ -44,13 +45,40 @@ async def made_pieces(source: object, gone: Callable[[], bool]) -> AsyncIterator
     except (ClientGone, ReplyBroken, asyncio.CancelledError, GeneratorExit):
         raise
     except PoolBusy as error:
-        raise ProducerFailed("too much of this is being made at once") from error
+        raise ProducerFailed("too much of this is being made at once", "busy") from error
+    except NotProduced as error:  # it was logged once, for all who wait for it
+        raise ProducerFailed(str(error), error.word) from error
     except Exception as error:  # a producer is the operator's own code, and may raise anything
         log.error("producer.failed", exc_info=error)
         raise ProducerFailed("the content could not be made") from error
     finally:
         if isinstance(pieces, Iterator):
             _close(pool, pieces)
+        elif pieces is not None:
+            await _close_async(pieces)
+
+
+async def _following(pieces: AsyncIterator[bytes], gone: Callable[[], bool]) -> Any:
+    """The next piece, or the end. Raises ClientGone, and what making it raises."""
+    following = asyncio.ensure_future(anext(pieces, _END))
+    try:
+        while not following.done():
+            await asyncio.wait({following}, timeout=_LOOKED_EVERY)
+            if not following.done() and gone():
+                raise ClientGone("the client closed the connection")
+    finally:
+        if not following.done():
+            following.cancel()
+            with suppress(asyncio.CancelledError, Exception):
+                await following
+    return following.result()
+
+
+async def _close_async(pieces: Any) -> None:
+    close = getattr(pieces, "aclose", None)
+    if close is not None:
+        with suppress(Exception):  # the operator's own code; what mattered of it is told already
+            await close()
 
 
 async def waited(

@@ -1,0 +1,309 @@
+"""Productions: one run of a producer, written to a nameless file while everybody who asked is sent what there is.
+
+A producer writes as fast as it can, whoever reads how fast: a slow client holds no database. Each reader follows at its
+own pace, and waits where it has caught up. Once the content is whole, it has a length and a digest, and any part of it
+can be read.
+
+Invariants:
+- Bytes that were written are never changed; `length` only grows, and is raised after the bytes are in the file. So a
+  reader that reads below `length` gets what every other reader gets.
+- A production ends once, as `whole` or as `failed`. Whoever waits is woken at each piece and at the end.
+- What is made is bounded: a content by `bytes` and `seconds`, all of them together by the `Spool`'s room. What goes
+  beyond fails; its file, and with it the room, is given back when nobody holds the production any more.
+- When nobody has read for `LINGERS` seconds, an unfinished production is stopped: its rows are closed, and with them
+  the database's cursor.
+
+Orders of events that were considered: a reader that leaves while the producer is waiting for its database (the watch
+cancels the query, by another thread); the first reader that comes while the last one leaves (`readers` is counted under
+the lock, and the watch looks at it under the same); a producer that ends before anybody reads (its readers find it
+whole); one that never gives a piece (its readers are told after `seconds`; its thread stays taken until it returns).
+"""
+
+from __future__ import annotations
+
+import asyncio
+import errno
+import hashlib
+import logging
+import os
+import secrets
+import tempfile
+import threading
+import time
+import weakref
+from collections.abc import AsyncIterator, Callable, Iterator
+from contextlib import suppress
+from dataclasses import dataclass
+from pathlib import Path
+
+from invio.workers.pool import Pool, PoolBusy
+
+log = logging.getLogger("invio.delivery")
+
+LINGERS = 3.0  # seconds for which a production goes on without a reader: one that was cut off may come back
+_LOOKED_EVERY = 0.1  # seconds between two looks of the watch
+_WAITS = 0.25  # seconds after which a reader looks whether it is still wanted
+_PIECE = 256 * 1024  # bytes read at a time
+_FULL = (errno.ENOSPC, errno.EDQUOT)
+
+
+class NotProduced(Exception):
+    """The content could not be made, or not in full. `word` is the reason's; the message may be shown to anybody."""
+
+    def __init__(self, said: str, word: str = "not-made") -> None:
+        super().__init__(said)
+        self.word = word
+
+
+@dataclass(slots=True)
+class Spool:
+    """Where contents lie while they are made, and how much may.
+
+    `folder` None: the system's own. `bytes` of one content, `all_bytes` of those together that are there at once;
+    `seconds` for which one may be made.
+    """
+
+    folder: Path | None = None
+    bytes: int = 4 << 30
+    all_bytes: int = 16 << 30
+    seconds: float = 600.0
+    used: int = 0
+
+    def take(self, count: int) -> None:
+        """Takes some of the room. Raises NotProduced: there is none."""
+        with _ROOM:
+            if self.used + count > self.all_bytes:
+                raise NotProduced("as much is being made at present as there is room for", "busy")
+            self.used += count
+
+    def give_back(self, count: int) -> None:
+        """Gives some of the room back."""
+        with _ROOM:
+            self.used -= count
+
+
+_ROOM = threading.Lock()
+
+
+class Production:
+    """One run. Nothing is made before `start`, which the first reader calls."""
+
+    def __init__(self, begin: Callable[[], Iterator[bytes]], pool: Pool, spool: Spool) -> None:
+        """`begin` gives the pieces; it, and each piece, is taken by a thread of `pool`."""
+        self.tag = secrets.token_hex(12)
+        self._begin, self._pool, self._spool = begin, pool, spool
+        self._changed = threading.Condition()
+        self._waiting: set[tuple[asyncio.AbstractEventLoop, asyncio.Event]] = set()
+        self._file = tempfile.TemporaryFile(prefix="invio-", dir=spool.folder)  # noqa: SIM115 - as long as this lives
+        self._pieces: Iterator[bytes] | None = None
+        self._started = False
+        self._stopped = False
+        self._deadline = float("inf")
+        self._left_at = 0.0
+        self._sha256 = hashlib.sha256()
+        self.readers = 0
+        self.length = 0
+        self.whole = False
+        self.failed: NotProduced | None = None
+        self.began = 0.0  # Unix seconds
+        self.ended = 0.0  # on the clock that does not go back
+        self._room = _Room(spool)
+        weakref.finalize(self, self._room.give_back)
+
+    @property
+    def sha256(self) -> bytes:
+        """Of the content, once it is whole."""
+        return self._sha256.digest()
+
+    @property
+    def ends(self) -> bool:
+        """Whether nothing more is made."""
+        return self.whole or self.failed is not None
+
+    def start(self) -> None:
+        """Has the content be made, once. Raises NotProduced: too much is being made."""
+        with self._changed:
+            if self._started:
+                return
+            self._started = True
+            self.began, self._deadline = time.time(), time.monotonic() + self._spool.seconds
+            self._left_at = time.monotonic()
+        try:
+            self._pool.submit(self._make)
+        except PoolBusy:
+            self._end(NotProduced("too much of this is being made at once", "busy"))
+            raise self.failed from None  # type: ignore[misc]
+        threading.Thread(target=self._watch, name="production", daemon=True).start()
+
+    def descriptor(self) -> int:
+        """A descriptor of what is made, which the caller closes."""
+        return os.dup(self._file.fileno())
+
+    # What the producer's thread does.
+
+    def _make(self) -> None:
+        try:
+            self._pieces = self._begin()
+            for piece in self._pieces:
+                if self._stopped:
+                    raise NotProduced("nobody waits for it any more")
+                self._add(piece)
+                if time.monotonic() > self._deadline:
+                    raise NotProduced(f"it took longer than {self._spool.seconds:g} seconds")
+        except NotProduced as error:
+            self._end(error)
+        except OSError as error:
+            full = error.errno in _FULL
+            self._fail(error, NotProduced("the disk is full", "no-space") if full else None)
+        except BaseException as error:  # a producer is the operator's own code, and may raise anything
+            self._fail(error, None)
+        else:
+            self._end(None)
+        finally:
+            close = getattr(self._pieces, "close", None)
+            self._pieces = None
+            if close is not None:
+                with suppress(Exception):  # what it comes from may have broken off already
+                    close()
+
+    def _fail(self, error: BaseException, said: NotProduced | None) -> None:
+        if not self._stopped and self.failed is None:
+            log.error("producer.failed", exc_info=error)
+        self._end(said or NotProduced(f"the content could not be made ({type(error).__name__})"))
+
+    def _add(self, piece: bytes) -> None:
+        if self.length + len(piece) > self._spool.bytes:
+            raise NotProduced(f"it is larger than {self._spool.bytes} bytes")
+        self._room.take(len(piece))
+        self._file.write(piece)
+        self._file.flush()
+        self._sha256.update(piece)
+        with self._changed:
+            if self.failed is not None:  # it was given up meanwhile
+                raise self.failed
+            self.length += len(piece)
+            self._wake()
+
+    def _end(self, failed: NotProduced | None) -> None:
+        with self._changed:
+            if self.ends:
+                return
+            self.failed, self.whole = failed, failed is None
+            self.ended = time.monotonic()
+            self._wake()
+
+    def _wake(self) -> None:
+        """Wakes whoever waits. To be called under the lock."""
+        self._changed.notify_all()
+        for loop, event in self._waiting:
+            with suppress(RuntimeError):  # its loop has ended, and with it whoever waited
+                loop.call_soon_threadsafe(event.set)
+        self._waiting.clear()
+
+    def _watch(self) -> None:
+        """Stops what takes too long, and what nobody reads; in a thread of its own, for the producer's may wait."""
+        while not self.ends:
+            time.sleep(_LOOKED_EVERY)
+            now = time.monotonic()
+            with self._changed:
+                abandoned = not self.readers and now - self._left_at > LINGERS
+                self._stopped = self._stopped or abandoned
+            if abandoned or now > self._deadline:
+                self._end(
+                    NotProduced("nobody waits for it any more")
+                    if abandoned
+                    else NotProduced(f"it took longer than {self._spool.seconds:g} seconds")
+                )
+                cancel = getattr(self._pieces, "cancel", None)
+                if cancel is not None:
+                    with suppress(Exception):  # a driver's own errors, of a query that nobody wants any more
+                        cancel()
+
+    # What readers do.
+
+    def _reads(self, change: int) -> None:
+        with self._changed:
+            self.readers += change
+            self._left_at = time.monotonic()
+
+    async def pieces(self) -> AsyncIterator[bytes]:
+        """All of the content, as it comes to be.
+
+        Raises:
+            NotProduced: it is not made, or no further.
+        """
+        at = 0
+        self._reads(+1)
+        try:
+            self.start()
+            while True:
+                length = self.length
+                if at < length:
+                    piece = os.pread(self._file.fileno(), min(_PIECE, length - at), at)
+                    at += len(piece)
+                    yield piece
+                elif self.failed is not None:
+                    raise self.failed
+                elif self.whole and at == self.length:
+                    return
+                else:
+                    await self._changes(at)
+        finally:
+            self._reads(-1)
+
+    async def _changes(self, seen: int) -> None:
+        """Returns when there is more than was seen, or the end, or after a while."""
+        event = asyncio.Event()
+        waits = (asyncio.get_running_loop(), event)
+        with self._changed:
+            if self.length > seen or self.ends:
+                return
+            self._waiting.add(waits)
+        try:
+            async with asyncio.timeout(_WAITS):
+                await event.wait()
+        except TimeoutError:
+            pass
+        finally:
+            with self._changed:
+                self._waiting.discard(waits)
+
+    async def all(self) -> None:
+        """Returns when the content is whole. Raises NotProduced."""
+        self._reads(+1)
+        try:
+            self.start()
+            while not self.whole:
+                if self.failed is not None:
+                    raise self.failed
+                await self._changes(self.length)
+        finally:
+            self._reads(-1)
+
+    def wait(self) -> None:
+        """Like `all`, for a worker thread."""
+        self._reads(+1)
+        try:
+            self.start()
+            with self._changed:
+                while not self.ends:
+                    self._changed.wait(_WAITS)
+            if self.failed is not None:
+                raise self.failed
+        finally:
+            self._reads(-1)
+
+
+class _Room:
+    """What one production has taken of the room; given back when it is gone."""
+
+    def __init__(self, spool: Spool) -> None:
+        self._spool, self._taken = spool, 0
+
+    def take(self, count: int) -> None:
+        self._spool.take(count)
+        self._taken += count
+
+    def give_back(self) -> None:
+        self._spool.give_back(self._taken)
+        self._taken = 0

@@ -1,0 +1,199 @@
+"""Productions: one run for all who read, bounded, and stopped when nobody does."""
+
+from __future__ import annotations
+
+import asyncio
+import gc
+import hashlib
+import os
+import threading
+from collections.abc import Iterator
+from contextlib import suppress
+from pathlib import Path
+
+import pytest
+
+from invio.producers import spooling
+from invio.producers.spooling import NotProduced, Production, Spool
+from invio.workers.pool import Pool
+
+WAIT = 10  # seconds that are never reached
+
+
+class Steps:
+    """Pieces that come when they are let, and tell what became of them."""
+
+    def __init__(self, *pieces: bytes, error: BaseException | None = None) -> None:
+        self.pieces, self.error = pieces, error
+        self.runs, self.taken = 0, 0
+        self.may, self.closed, self.cancelled = threading.Semaphore(0), threading.Event(), threading.Event()
+
+    def __call__(self) -> Iterator[bytes]:
+        self.runs += 1
+        return self
+
+    def __iter__(self) -> Iterator[bytes]:
+        return self
+
+    def __next__(self) -> bytes:
+        while not self.may.acquire(timeout=0.02):
+            if self.cancelled.is_set():
+                raise RuntimeError("interrupted")
+        if self.taken == len(self.pieces):
+            raise self.error or StopIteration
+        self.taken += 1
+        return self.pieces[self.taken - 1]
+
+    def cancel(self) -> None:
+        self.cancelled.set()
+
+    def close(self) -> None:
+        self.closed.set()
+
+
+def production(steps: Steps, spool: Spool | None = None, pool: Pool | None = None) -> Production:
+    return Production(steps, pool or Pool("test", 2), spool or Spool())
+
+
+async def read(one: Production) -> bytes:
+    return b"".join([piece async for piece in one.pieces()])
+
+
+def test_a_hundred_readers_have_one_run_and_each_piece_as_it_comes() -> None:
+    steps = Steps(b"a" * 10, b"b" * 300_000, b"c")
+    one = production(steps)
+
+    async def all_read() -> list[bytes]:
+        first = one.pieces()
+        steps.may.release()
+        assert await anext(first) == b"a" * 10, "it is there before the rest is made"
+        readers = [asyncio.ensure_future(read(one)) for _ in range(100)]
+        for _ in range(3):
+            steps.may.release()
+        contents = await asyncio.gather(*readers)
+        return [*contents, b"a" * 10 + b"".join([piece async for piece in first])]
+
+    whole = b"a" * 10 + b"b" * 300_000 + b"c"
+    assert asyncio.run(all_read()) == [whole] * 101
+    assert steps.runs == 1
+    assert (one.whole, one.length, one.sha256) == (True, len(whole), hashlib.sha256(whole).digest())
+    assert steps.closed.wait(WAIT)
+    descriptor = one.descriptor()
+    assert os.pread(descriptor, 5, 8) == b"aabbb"
+    os.close(descriptor)
+
+
+@pytest.mark.parametrize("late", [False, True])
+def test_what_fails_is_told_to_everybody_who_reads(late: bool) -> None:
+    steps = Steps(*([b"begun"] if late else []), error=ValueError("no such gauge"))
+    one = production(steps)
+
+    async def both() -> list[object]:
+        readers = [asyncio.ensure_future(read(one)) for _ in range(2)]
+        for _ in range(2):
+            steps.may.release()
+        return list(await asyncio.gather(*readers, return_exceptions=True))
+
+    for error in asyncio.run(both()):
+        assert isinstance(error, NotProduced)
+        assert str(error) == "the content could not be made (ValueError)"
+    assert steps.closed.wait(WAIT) or not late
+
+
+def test_what_nobody_reads_any_more_is_stopped_and_closed(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(spooling, "LINGERS", 0.0)
+    steps = Steps(b"a", b"b")
+    one = production(steps)
+
+    async def leave() -> None:
+        pieces = one.pieces()
+        steps.may.release()
+        await anext(pieces)
+        await pieces.aclose()  # type: ignore[attr-defined]
+
+    asyncio.run(leave())
+    assert steps.cancelled.wait(WAIT)
+    assert steps.closed.wait(WAIT)
+    assert one.failed is not None
+
+
+def test_one_who_leaves_does_not_stop_it_for_the_others(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(spooling, "LINGERS", 0.0)
+    steps = Steps(b"a", b"b")
+    one = production(steps)
+
+    async def leave() -> bytes:
+        stays, leaves = asyncio.ensure_future(read(one)), one.pieces()
+        steps.may.release()
+        await anext(leaves)
+        await leaves.aclose()  # type: ignore[attr-defined]
+        for _ in range(2):
+            steps.may.release()
+        return await stays
+
+    assert asyncio.run(leave()) == b"ab"
+
+
+@pytest.mark.parametrize(
+    ("spool", "word", "says"),
+    [
+        (Spool(bytes=5), "not-made", "larger than 5 bytes"),
+        (Spool(all_bytes=5), "busy", "as much is being made at present as there is room for"),
+        (Spool(seconds=0.2), "not-made", "longer than 0.2 seconds"),
+    ],
+)
+def test_what_is_made_is_bounded(spool: Spool, word: str, says: str) -> None:
+    steps = Steps(b"abc", b"def")
+    one = production(steps, spool)
+    steps.may.release()
+    if not spool.seconds < 1:
+        steps.may.release()
+    with pytest.raises(NotProduced, match=says) as caught:
+        one.wait()
+    assert caught.value.word == word
+
+
+def test_the_room_is_given_back_with_the_last_who_holds_it() -> None:
+    spool = Spool(all_bytes=10)
+    steps = Steps(b"12345678")
+    one = production(steps, spool)
+    for _ in range(2):
+        steps.may.release()
+    one.wait()
+    assert spool.used == 8
+    assert steps.closed.wait(WAIT)
+    for thread in threading.enumerate():  # which hold it until they have ended
+        if thread.name == "production":
+            thread.join(WAIT)
+    pool = one._pool
+    with suppress(NotProduced):
+        pool.call(lambda: None)
+    del one
+    gc.collect()
+    assert spool.used == 0
+
+
+def test_more_than_may_be_made_at_once_is_refused() -> None:
+    pool, steps = Pool("one", 1), Steps(b"a")
+    first, second = production(steps, pool=pool), production(Steps(b"b"), pool=pool)
+    first.start()
+    with pytest.raises(NotProduced, match="too much of this is being made at once") as caught:
+        second.start()
+    assert caught.value.word == "busy"
+    for _ in range(2):
+        steps.may.release()
+    first.wait()
+
+
+def test_a_full_disk_is_told_as_what_it_is() -> None:
+    if not Path("/dev/full").exists():
+        pytest.skip("this system has no device that is always full")
+    steps = Steps(b"x" * 100_000)
+    one = production(steps)
+    with open("/dev/full", "wb") as full:
+        os.dup2(full.fileno(), one._file.fileno())
+    for _ in range(2):
+        steps.may.release()
+    with pytest.raises(NotProduced, match="the disk is full") as caught:
+        one.wait()
+    assert caught.value.word == "no-space"
