@@ -787,6 +787,11 @@ export interface components {
              */
             on_problem: "refuse" | "leave-out";
             /**
+             * Rendition
+             * @description images are in it as this rendition
+             */
+            rendition?: string | null;
+            /**
              * Wait
              * @description false: answered before it is planned
              * @default true
@@ -899,6 +904,11 @@ export interface components {
              */
             version?: number | null;
             /**
+             * Renditions
+             * @description of an image, for `?rendition=`
+             */
+            renditions?: string[];
+            /**
              * Download Name
              * @description what it is saved under, where the address does not tell
              */
@@ -945,6 +955,11 @@ export interface components {
             in?: string | null;
             /** Version */
             version?: number | null;
+            /**
+             * Rendition
+             * @description this one of the image, not the image itself
+             */
+            rendition?: string | null;
             /** As */
             as?: ("attachment" | "inline") | null;
             /** Name */
@@ -1499,7 +1514,7 @@ export interface components {
              * Reason
              * @enum {string}
              */
-            reason: "malformed" | "unknown-key" | "bad-seal" | "out-of-scope" | "not-yet" | "expired" | "wrong-recipient" | "wrong-network" | "wrong-agent" | "revoked" | "used-up" | "sign-in" | "bad-token" | "not-allowed" | "cross-site" | "missing" | "wrong-method" | "precondition" | "bad-request" | "too-slow" | "long-head" | "no-selection" | "bad-selection" | "too-large" | "file-too-large" | "in-the-way" | "no-space" | "range" | "changed" | "not-made" | "quota" | "slow-down" | "too-many" | "busy" | "unreachable" | "failed" | "unavailable";
+            reason: "malformed" | "unknown-key" | "bad-seal" | "out-of-scope" | "not-yet" | "expired" | "wrong-recipient" | "wrong-network" | "wrong-agent" | "revoked" | "used-up" | "sign-in" | "bad-token" | "not-allowed" | "cross-site" | "missing" | "wrong-method" | "precondition" | "bad-request" | "too-slow" | "long-head" | "no-selection" | "bad-selection" | "too-large" | "file-too-large" | "in-the-way" | "no-space" | "range" | "changed" | "not-made" | "not-an-image" | "quota" | "slow-down" | "too-many" | "busy" | "unreachable" | "failed" | "unavailable";
             /**
              * Names
              * @default null

@@ -34,6 +34,7 @@ def _saves(command: Any) -> Any:
 @click.argument("sources", nargs=-1, required=True, metavar="ADDRESS-OR-URL…")
 @_saves
 @click.option("--version", type=click.IntRange(min=1), help="This version of the one file that is named.")
+@click.option("--rendition", metavar="NAME", help="This rendition of images, as the service's settings name them.")
 @keeps_trying
 @gives_json
 @talks_to_service
@@ -43,6 +44,7 @@ def fetch(
     sources: tuple[str, ...],
     output: str | None,
     version: int | None,
+    rendition: str | None,
     quiet: bool,
     as_json: bool,
     **given: bool,
@@ -54,10 +56,13 @@ def fetch(
     """
     if version is not None and (len(sources) > 1 or "://" in sources[0]):
         raise click.UsageError("--version is of one file, named by its address")
+    if rendition is not None and any("://" in source for source in sources):
+        raise click.UsageError("--rendition is of files named by their addresses; a link says itself what it opens")
+    which: dict[str, Any] = {"version": version, "rendition": rendition}
     for source in sources:
         client.url_of(source)  # a wrong address is refused before anything is fetched
     if output == _STANDARD_OUTPUT:
-        _write_out(client, sources, version, quiet=quiet, as_json=as_json)
+        _write_out(client, sources, which, quiet=quiet, as_json=as_json)
         return
     existing = _existing(**given)
     folder, target = _where(output, existing)
@@ -67,19 +72,17 @@ def fetch(
 
         def fetch_one(source: str) -> Fetched:
             bars.begin()
-            return client.fetch(
-                source, target=target, folder=folder, report=bars.report, version=version, existing=existing
-            )
+            return client.fetch(source, target=target, folder=folder, report=bars.report, existing=existing, **which)
 
         results = each(sources, fetch_one)
     results.tell(_fetched_text, _fetched_json, quiet=quiet, as_json=as_json)
 
 
-def _write_out(client: Client, sources: tuple[str, ...], version: int | None, *, quiet: bool, as_json: bool) -> None:
+def _write_out(client: Client, sources: tuple[str, ...], which: dict[str, Any], *, quiet: bool, as_json: bool) -> None:
     if as_json or len(sources) > 1:
         raise click.UsageError("-o - writes one file to standard output, and nothing else")
     with Bars(quiet=quiet or sys.stdout.isatty()) as bars:
-        client.stream(sources[0], sys.stdout.buffer, report=bars.report, version=version)
+        client.stream(sources[0], sys.stdout.buffer, report=bars.report, **which)
 
 
 @click.command()
@@ -88,6 +91,7 @@ def _write_out(client: Client, sources: tuple[str, ...], version: int | None, *,
 @click.option("--name", help="The archive's name; one that ends in .tar is a TAR archive.")
 @click.option("--flatten", is_flag=True, help="Put all files into one folder.")
 @click.option("--sums", is_flag=True, help="Add the entry SHA256SUMS, for sha256sum -c.")
+@click.option("--rendition", metavar="NAME", help="Include images as this rendition.")
 @click.option(
     "--leave-out", is_flag=True, help="Leave out files that cannot be included, and list them in LEFT-OUT.txt."
 )
@@ -102,6 +106,7 @@ def bundle(
     name: str | None,
     flatten: bool,
     sums: bool,
+    rendition: str | None,
     leave_out: bool,
     quiet: bool,
     as_json: bool,
@@ -119,6 +124,7 @@ def bundle(
     options = {
         "folders": "flatten" if flatten else "keep",
         "sums": sums,
+        "rendition": rendition,
         "on_problem": "leave-out" if leave_out else "refuse",
     }
     with Bars(quiet=quiet or (to_stream and sys.stdout.isatty())) as bars:

@@ -147,6 +147,7 @@ def _public_url() -> str | None:
               help="What the link starts with; without it, public_url of the settings in this folder.")  # fmt: skip
 @click.option("--in", "within", metavar="FOLDER", help="Open everything below this folder (store/folder/).")
 @click.option("--version", type=click.IntRange(min=1), help="This version of the file.")
+@click.option("--rendition", metavar="NAME", help="This rendition of the image, as the settings name them.")
 @click.option("--as", "disposition", type=click.Choice(["attachment", "inline"]), help="Save it, or show it.")
 @click.option("--name", help="The name it is saved under.")
 @click.option("--id", "link_id", help="Names the link, so that it can be counted and revoked.")

@@ -86,12 +86,14 @@ class Client:
         folder: str | os.PathLike[str] = ".",
         report: Report | None = None,
         version: int | None = None,
+        rendition: str | None = None,
         existing: Existing = "refuse",
     ) -> Fetched:
         """Downloads an address or a URL to the file `target`, or into `folder`; resumes what is there of it.
 
-        `version` is the one of an address that is wanted, where its store keeps versions; else the newest. A file
-        that is there already is refused, replaced (`overwrite`) or left (`skip`), as `existing` says.
+        `version` is the one of an address that is wanted, where its store keeps versions; else the newest; and
+        `rendition` the one of an image, by its name in the service's settings. A file that is there already is
+        refused, replaced (`overwrite`) or left (`skip`), as `existing` says.
 
         Raises:
             FileExistsError: there is such a file already, or another download of it is under way.
@@ -100,7 +102,7 @@ class Client:
         named = None if target is None else Path(target)
         return fetch(
             self._http_for(source),
-            self._versioned(source, version),
+            self._which(source, version, rendition),
             named,
             Path(folder),
             report=report,
@@ -109,7 +111,13 @@ class Client:
         )
 
     def stream(
-        self, source: str, file: BinaryIO, *, report: Report | None = None, version: int | None = None
+        self,
+        source: str,
+        file: BinaryIO,
+        *,
+        report: Report | None = None,
+        version: int | None = None,
+        rendition: str | None = None,
     ) -> Fetched:
         """Downloads an address or a URL into an open file, which need not be one on a disk; otherwise as `fetch`.
 
@@ -117,11 +125,13 @@ class Client:
             FileChanged: what was written is not the file as it is now.
             BadAddress, OSError.
         """
-        url = self._versioned(source, version)
+        url = self._which(source, version, rendition)
         return stream(self._http_for(source), url, file, report=report, patience=self._patience)
 
-    def _versioned(self, source: str, version: int | None) -> str:
-        return self.url_of(source) + ("" if version is None else f"?version={version}")
+    def _which(self, source: str, version: int | None, rendition: str | None) -> str:
+        wanted = {"version": version, "rendition": rendition}
+        query = "&".join(f"{name}={quote(str(value), safe='')}" for name, value in wanted.items() if value is not None)
+        return self.url_of(source) + (f"?{query}" if query else "")
 
     def put(
         self,
@@ -179,7 +189,7 @@ class Client:
     ) -> dict[str, Any]:
         """Makes an archive of a selection; what is given back has its `url`, exact `size` and `entries`.
 
-        `options` are the API's: `format`, `folders`, `sums`, `on_problem`. `prepared` is called while the
+        `options` are the API's: `format`, `folders`, `sums`, `on_problem`, `rendition`. `prepared` is called while the
         archive is planned, with the files that are in it and the bytes that were read for it so far.
         """
         selection = [str(parse_address(text)) for text in files]

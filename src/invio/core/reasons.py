@@ -75,6 +75,12 @@ _TABLE = [
     Reason("range", 416, "The range lies outside the file", "Ask for a range inside the file."),
     Reason("changed", 503, "The file changed while it was being read", "Try again."),
     Reason("not-made", 503, "The file could not be made", "Try again in a while, or ask the operator."),
+    Reason(
+        "not-an-image",
+        422,
+        "There is no rendition of this file",
+        "Ask for the file itself, or for another image.",
+    ),
     Reason("quota", 429, "You have reached a quota", "Try again after the time named below."),
     Reason("slow-down", 429, "Too many sign-ins from here have failed", "Wait a while, then try again."),
     Reason(

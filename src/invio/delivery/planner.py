@@ -29,6 +29,7 @@ from invio.delivery.offload import NO_FRONT, Front, redirect
 from invio.delivery.problem_details import USUAL_PAGES, Pages
 from invio.delivery.representation.negotiation import Negotiator
 from invio.delivery.representation.presentation import Presentation, presented, read_presentation
+from invio.delivery.representation.renditions import Renditions
 from invio.delivery.sending.eager import in_pool
 from invio.delivery.transfers.keys import TransferKey
 from invio.delivery.transfers.limits import Limits, Throttles
@@ -40,7 +41,7 @@ PREFIX = "/get/"
 _NO_QUOTAS: Mapping[Quota, int] = {}
 # From this many bytes on it is looked up whether a whole file is asked for again that broke off.
 _BEGUN_ANEW = 1024 * 1024
-_PRESENTS = ("as", "name", "version")  # what of a link says how its file is shown
+_PRESENTS = ("as", "name", "version", "rendition")  # what of a link says how its file is shown
 _AS_IT_IS = Presentation(sealed=True)
 
 
@@ -111,6 +112,7 @@ class DeliveryServices:
     makers: Makers
     keys: Mapping[str, bytes]
     grace: int
+    renditions: Renditions
     limits: Limits = field(default_factory=Limits)
     cross_origin: CrossOrigin = SAME_ORIGIN
     front: Front = NO_FRONT
@@ -240,6 +242,8 @@ class Planner:
         elif catalogue.rules.has_quotas and (maker := await way.makers.of(link)) is not None:
             quotas = dict.fromkeys(catalogue.rules.quotas_named(maker.quotas, address), 1)
             owner = maker.recipient
+        if presentation.rendition is not None:
+            found = await in_pool(way.renditions.pool, way.renditions.of, found, presentation.rendition)
         offer = await way.offering.offer(request.head, found, presentation, terms, caller=caller)
         return Resolved(offer.representation, offer.found.facts.tag, found, terms, quotas, owner, by)
 

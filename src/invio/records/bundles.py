@@ -25,6 +25,7 @@ class BundleOptions:
     `flat`: without folders. `sums`: with the entry SHA256SUMS. `leave_out`: without what cannot be had,
     which an entry then lists. `packs`: whether compressible contents are deflated; None: not decided yet.
     `tag` is of the archive as it was planned first, which may be another one elsewhere if files of it are made.
+    `rendition`: images are in it as this.
     """
 
     flat: bool = False
@@ -32,6 +33,7 @@ class BundleOptions:
     leave_out: bool = False
     packs: bool | None = None
     tag: str | None = None
+    rendition: str | None = None
 
 
 @dataclass(frozen=True, slots=True)

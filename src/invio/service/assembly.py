@@ -6,6 +6,7 @@ import logging
 import os
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
+from importlib.util import find_spec
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -14,6 +15,7 @@ import sqlalchemy as sa
 from invio.core.http.cors import CrossOrigin
 from invio.core.http.forwarded import read_networks
 from invio.core.links.keys import KeyRing
+from invio.core.renditions import Rendition
 from invio.core.rules.decisions import RuleSet
 from invio.core.rules.doubts import groups_without_members
 from invio.delivery.access.authentication import Authenticator, Identifier
@@ -27,8 +29,10 @@ from invio.delivery.problem_details import Pages
 from invio.delivery.representation.digests import Digests
 from invio.delivery.representation.made_once import Productions
 from invio.delivery.representation.negotiation import Negotiator
+from invio.delivery.representation.renditions import Renditions
 from invio.delivery.transfers.limits import BundleLimits, Limits
 from invio.delivery.transfers.transfers import Transfers
+from invio.producers.image_workers import ImageWorkers
 from invio.producers.producer import ProducerFault, database_engine
 from invio.producers.spooling import Spool
 from invio.records import quotas as quota_records
@@ -56,6 +60,7 @@ from invio.service.settings import (
 )
 from invio.service.streams import Streams
 from invio.stores.directory import DirectoryStore
+from invio.stores.disk_cache import DiskCache
 from invio.stores.store import Store, StoreFault, SweepableStore
 from invio.workers.pool import Pool
 
@@ -125,6 +130,7 @@ class Parts:
         """Lets go of everything; the journal is to be stopped before."""
         self.digests.close()
         self.bundles.close()
+        self.way.renditions.close()
         self.engine.dispose()
         self.company.close()
 
@@ -173,7 +179,8 @@ def assemble(settings: Settings, decider: AccessPolicy | None = None, identifier
     identifier = identifier or Identifier(engine, provider, pools.identification)
     limits = Limits(**settings.limits.model_dump(include=set(_DELIVERY_LIMITS)))
     transfers = Transfers(engine, journal, limits)
-    bundles = _bundles(settings, catalogue, engine, alone=company.first)
+    renditions = _renditions(settings, alone=company.first)
+    bundles = _bundles(settings, catalogue, engine, renditions, alone=company.first)
     digests = Digests(RecordedDigests(engine))
     cross_origin = _cross_origin(settings)
     productions = Productions(_spool(settings))
@@ -195,6 +202,7 @@ def assemble(settings: Settings, decider: AccessPolicy | None = None, identifier
         Makers(engine),
         keys.keys,
         grace,
+        renditions,
         limits,
         cross_origin,
         front,
@@ -325,7 +333,21 @@ def _reads_rules(settings: Settings) -> Callable[[Path], RuleSet]:
     return read
 
 
-def _bundles(settings: Settings, catalogue: Catalogue, engine: sa.Engine, *, alone: bool) -> Bundles:
+def _renditions(settings: Settings, *, alone: bool) -> Renditions:
+    """Raises BadSettings."""
+    given = settings.images
+    if settings.renditions and find_spec("PIL") is None:
+        raise settings.fault(("renditions",), "renditions need a package; pip install 'invio[renditions]'")
+    cache = DiskCache(settings.path(settings.service.data) / "renditions", given.cache_bytes)
+    if alone:
+        cache.sweep()
+    named = {name: Rendition(**one.model_dump()) for name, one in settings.renditions.items()}
+    return Renditions(named, ImageWorkers(given.processes, given.seconds, given.pixels), cache, given.bytes)
+
+
+def _bundles(
+    settings: Settings, catalogue: Catalogue, engine: sa.Engine, renditions: Renditions, *, alone: bool
+) -> Bundles:
     given = settings.bundles
     limits = BundleLimits(given.entries, given.bytes, given.seconds, wait_for=given.wait_for)
     packing = None
@@ -335,7 +357,7 @@ def _bundles(settings: Settings, catalogue: Catalogue, engine: sa.Engine, *, alo
         packing = DeflateCache(settings.path(settings.service.data) / "deflated", given.cache_bytes)
         if alone:
             packing.sweep()
-    return Bundles(catalogue, engine, limits, packing)
+    return Bundles(catalogue, engine, limits, packing, renditions)
 
 
 def _spool(settings: Settings) -> Spool:

@@ -57,7 +57,11 @@ async def make_bundle(
     `leave-out`, made without them. With `wait` false it is answered at once, and planned meanwhile:
     `GET /api/bundles/{id}` tells how far that is.
     """
-    options = BundleOptions(asked.folders == "flatten", asked.sums, asked.on_problem == "leave-out")
+    if asked.rendition is not None and asked.rendition not in parts.way.renditions.names():
+        raise Refusal("missing", f"there is no rendition {asked.rendition!r}")
+    options = BundleOptions(
+        asked.folders == "flatten", asked.sums, asked.on_problem == "leave-out", rendition=asked.rendition
+    )
     save = partial(parts.bundles.save, caller, asked.files, asked.name, options)
     save = partial(save, kind=asked.format, versions=asked.versions, keep=asked.wait is False)
     record = await in_pool(parts.pools.planning, save)

@@ -121,16 +121,18 @@ def shape(parts: Parts, caller: Caller, address: Address, found: Found | None) -
         return FileShape(address=str(address), name=address.name, folder=True)
     facts = found.facts
     sha256 = facts.sha256 or parts.digests.known(facts.tag)
+    media_type, may = _media_type(found), _may(parts, caller, address, facts)
     return FileShape(
         address=str(address),
         name=address.name,
         folder=False,
         size=facts.size,
         modified=None if facts.modified is None else timestamp(facts.modified),
-        media_type=_media_type(found),
+        media_type=media_type,
         sha256=None if sha256 is None else sha256.hex(),
-        may=_may(parts, caller, address, facts),
+        may=may,
         version=facts.version,
+        renditions=parts.way.renditions.names() if media_type.startswith("image/") and "read" in may else [],
         download_name=facts.name,
         description=facts.description,
         about=dict(facts.about),

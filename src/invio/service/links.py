@@ -85,12 +85,16 @@ def _opened(parts: Parts, caller: Caller, asked: LinkAsk) -> _Opened:
         raise Refusal("bad-request", said)
     record = _bundle(parts, caller, address)
     if record is not None:
-        if within is not None or asked.version is not None:
+        if within is not None or asked.version is not None or asked.rendition is not None:
             # The seal would be of the folder, and the rights were looked at for the bundle alone.
-            raise Refusal("bad-request", "a link for a bundle opens that bundle; leave 'in' and 'version' out")
+            raise Refusal(
+                "bad-request", "a link for a bundle opens that bundle; leave 'in', 'version' and 'rendition' out"
+            )
         return _Opened(address, record, _require_all(parts, caller, record))
     if within is not None and not address.within(within):
         raise Refusal("bad-request", f"in={within}: {address} is not in that folder; name a file that is")
+    if asked.rendition is not None and asked.rendition not in parts.way.renditions.names():
+        raise Refusal("bad-request", f"there is no rendition {asked.rendition!r}; the settings name them")
     _require(parts, caller, address, within, asked.version)
     return _Opened(address, None, _terms(parts, caller, address, within, asked.version))
 

@@ -96,6 +96,7 @@ class FileShape(BaseModel):
     sha256: str | None = Field(None, description="in hexadecimal digits, once it is known")
     may: list[Action] = Field(default_factory=list, description="what the caller may do with it")
     version: int | None = Field(None, description="the newest, where the store keeps versions")
+    renditions: list[str] = Field(default_factory=list, description="of an image, for `?rendition=`")
     download_name: str | None = Field(None, description="what it is saved under, where the address does not tell")
     description: str | None = Field(None, description="what it is about, as whoever put it says")
     about: dict[str, str] = Field(default_factory=dict, description="further facts that its store has of it")
@@ -146,6 +147,7 @@ class BundleAsk(BaseModel):
     on_problem: Literal["refuse", "leave-out"] = Field(
         "refuse", description="what becomes of files that are unknown or not allowed; those left out are listed"
     )
+    rendition: str | None = Field(None, max_length=32, description="images are in it as this rendition")
     wait: bool = Field(True, description="false: answered before it is planned")
 
 
@@ -203,6 +205,7 @@ class LinkAsk(BaseModel):
     address: str
     within: str | None = Field(None, alias="in", description="open this whole folder, too")
     version: Version | None = None
+    rendition: str | None = Field(None, max_length=32, description="this one of the image, not the image itself")
     disposition: Literal["attachment", "inline"] | None = Field(None, alias="as")
     name: str | None = None
     id: str | None = None

@@ -97,6 +97,28 @@ class MakingSettings(_Strict):
     disk_bytes: int = Field(16 << 30, ge=1, description="of all that is being made, or kept, in each process")
 
 
+class RenditionSettings(_Strict):
+    """An image derived from stored ones."""
+
+    width: int = Field(ge=1, le=10_000, description="pixels")
+    height: int = Field(ge=1, le=10_000, description="pixels")
+    fit: Literal["cover", "contain", "exact"] = Field(
+        "contain", description="fill the size and cut off the rest; fit into it; or be stretched to it"
+    )
+    format: Literal["jpeg", "png", "webp"] | None = Field(None, description="without it, the original's")
+    quality: int = Field(80, ge=1, le=100, description="of JPEG and WebP")
+
+
+class ImageSettings(_Strict):
+    """What images renditions are made of, and how many are kept."""
+
+    pixels: int = Field(100_000_000, ge=1, description="of an image, at most")
+    bytes: int = Field(256 << 20, ge=1, description="of an image, at most")
+    seconds: float = Field(20.0, gt=0, le=600, description="for making one")
+    processes: int = Field(2, ge=1, le=32, description="that make them, of each process that serves")
+    cache_bytes: int = Field(1 << 30, ge=1, description="of renditions that are kept")
+
+
 class LimitSettings(_Strict):
     """How fast, how many at once, and how patiently; without a value there is no limit."""
 
@@ -341,6 +363,7 @@ _SECTIONS: dict[str, type[BaseModel]] = {
     "bundles": BundleSettings,
     "limits": LimitSettings,
     "making": MakingSettings,
+    "images": ImageSettings,
     "cors": CorsSettings,
     "front": FrontSettings,
     "identity": IdentitySettings,
@@ -354,6 +377,8 @@ class Settings(_Strict):
     bundles: BundleSettings = BundleSettings()
     limits: LimitSettings = LimitSettings()
     making: MakingSettings = MakingSettings()
+    images: ImageSettings = ImageSettings()
+    renditions: dict[str, RenditionSettings] = Field(default_factory=dict)
     cors: CorsSettings = CorsSettings()
     front: FrontSettings = FrontSettings()
     identity: IdentitySettings | None = None
@@ -366,6 +391,13 @@ class Settings(_Strict):
         for name in self.stores:
             if not _STORE_NAME.match(name) or name in RESERVED:
                 raise ValueError(f"{name!r} cannot name a store; use a-z, 0-9 and -, and not {', '.join(RESERVED)}")
+        return self
+
+    @model_validator(mode="after")
+    def _rendition_names(self) -> Settings:
+        for name in self.renditions:
+            if not _STORE_NAME.match(name):
+                raise ValueError(f"{name!r} cannot name a rendition; use 1 to 32 of a-z, 0-9 and -")
         return self
 
     def fault(self, place: tuple[str | int, ...], message: str) -> BadSettings:
@@ -470,6 +502,8 @@ def _model(place: Sequence[str | int]) -> type[BaseModel] | None:
             model = ParameterSettings
         elif model is TableStoreSettings and part == "columns":
             model = ColumnSettings
+        elif model is Settings and part == "renditions":
+            model = RenditionSettings
         elif model is Settings and part != "stores":
             model = _SECTIONS.get(str(part))
     return model

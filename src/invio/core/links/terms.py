@@ -109,10 +109,13 @@ def _always(address: Address, value: str, asked: Asked) -> bool:
     return True
 
 
+_RENDITION = re.compile(r"[a-z0-9][a-z0-9-]{0,31}\Z")
+
 # name → is the value well formed? In the order in which root parameters must stand.
 ROOT: dict[str, Formed] = {
     "in": _is_folder,
     "version": _whole(1),
+    "rendition": _RENDITION.match,
     "as": lambda value: value in ("attachment", "inline"),
     "name": _any_text,
     "id": _IDENT.match,
@@ -174,6 +177,7 @@ _IDENT_TEXT = "1 to 64 of A-Z a-z 0-9 . _ @ -"
 _EXPECTED = {
     "in": "a folder, as in charts/approach/",
     "version": "a whole number of 1 or more",
+    "rendition": "the name of a rendition, 1 to 32 characters of a-z 0-9 -",
     "as": "attachment or inline",
     "id": _IDENT_TEXT,
     "to": f"the id of a recipient, {_IDENT_TEXT}",

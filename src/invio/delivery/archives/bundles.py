@@ -13,6 +13,7 @@ import time
 from collections import Counter, OrderedDict
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from functools import partial
 from types import MappingProxyType
 from typing import TYPE_CHECKING
 
@@ -49,6 +50,7 @@ from invio.workers.pool import Pool
 if TYPE_CHECKING:
     from invio.delivery.archives.background_deflate import BackgroundDeflater
     from invio.delivery.archives.deflate_cache import DeflateCache
+    from invio.delivery.representation.renditions import Renditions
     from invio.stores.sources import DiskFile
 
 log = logging.getLogger("invio.delivery")
@@ -84,9 +86,15 @@ class Bundles:
     """Makes bundles from selections, and representations from bundles."""
 
     def __init__(
-        self, catalogue: Catalogue, engine: sa.Engine, limits: BundleLimits, packing: DeflateCache | None
+        self,
+        catalogue: Catalogue,
+        engine: sa.Engine,
+        limits: BundleLimits,
+        packing: DeflateCache | None,
+        renditions: Renditions | None = None,
     ) -> None:
-        """`packing` keeps deflated contents; None: all is stored as it is."""
+        """`packing` keeps deflated contents; None: all is stored as it is. `renditions` are for images in a bundle."""
+        self._renditions = renditions
         self._catalogue = catalogue
         self._engine = engine
         self._limits = limits
@@ -298,6 +306,8 @@ class Bundles:
         )
 
         choosing = Selection(self._catalogue, caller, record.versions)
+        if self._renditions is not None and record.options.rendition is not None:
+            choosing.shown = partial(self._renditions.of_images, name=record.options.rendition)
         preparing = self._preparing[record.id] = Preparing()
         planning = Planning(
             self._engine, self._limits, self._packing, self._spools, record=record, preparing=preparing, ends=ends

@@ -25,6 +25,10 @@ class Skipped:
     reason: str
 
 
+def _itself(found: Found) -> Found:
+    return found
+
+
 def _nothing() -> None:
     """Nothing ends the choosing but its end."""
 
@@ -42,6 +46,8 @@ class Selection:
     left_out: list[Skipped] = field(default_factory=list)
     # Called for each file that is looked at, chosen or not; it raises what ends the choosing.
     tick: Callable[[], None] = _nothing
+    # What of a file is in the archive: itself, or a rendition of an image.
+    shown: Callable[[Found], Found] = _itself
 
     def chosen(self, files: Sequence[str]) -> Iterator[tuple[Found, str]]:
         """Each file once, with its path within the archive before names are made safe.
@@ -60,13 +66,23 @@ class Selection:
                         if address in seen:
                             continue
                         seen.add(address)
-                    yield found.of(self.caller), path
+                    shown = self._shown(found.of(self.caller))
+                    if shown is not None:
+                        yield shown, path if shown.facts.name is None else renamed(path, shown.facts.name)
             except BadAddress:
                 # It may hold what no text can: it is shown, and written into an archive.
                 readable = text[:200].encode("utf-8", "replace").decode()
                 self.left_out.append(Skipped(readable, "malformed"))
             except Refusal as refusal:
                 self.left_out.append(Skipped(text, refusal.reason.word))
+
+    def _shown(self, found: Found) -> Found | None:
+        """The file as it is in the archive; None where it cannot be, which is noted."""
+        try:
+            return self.shown(found)
+        except Refusal as refusal:
+            self.left_out.append(Skipped(str(found.facts.address), refusal.reason.word))
+            return None
 
     def _expanded(self, text: str) -> Iterator[tuple[Found, str]]:
         address = parse_address(text)
@@ -108,6 +124,11 @@ class Selection:
                 said.append(f"{what}: {', '.join(names[:_NAMED])}{more}")
         word = "sign-in" if refused and self.caller.recipient is None else "bad-selection"
         raise Refusal(word, "; ".join(said), names=(*unknown[:_NAMED], *refused[:_NAMED]))
+
+
+def renamed(path: str, name: str) -> str:
+    """A path in an archive with the name that its store, or its rendition, says the file is saved under."""
+    return path.rpartition("/")[0] + "/" * ("/" in path) + name.replace("/", "_")
 
 
 def is_sure_below(catalogue: Catalogue, caller: Caller, folder: Address) -> bool:

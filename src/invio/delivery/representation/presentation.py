@@ -1,4 +1,4 @@
-"""How a file is offered: what `?as=`, `?name=` and `?version=` of an address, or a link, ask for."""
+"""How a file is offered: what `?as=`, `?name=`, `?version=` and `?rendition=` of an address, or a link, ask for."""
 
 from __future__ import annotations
 
@@ -9,17 +9,18 @@ from invio.core.links.seals import parse_query
 from invio.core.links.terms import ROOT, VALUE_LIMIT
 from invio.core.reasons import Refusal
 
-_NAMES = ("as", "name", "version")
+_NAMES = ("as", "name", "version", "rendition")
 
 
 @dataclass(frozen=True, slots=True)
 class Presentation:
-    """`disposition` is `attachment` or `inline`, `name` the file name to save under."""
+    """`disposition` is `attachment` or `inline`, `name` the file name to save under, `rendition` one of an image."""
 
     disposition: str | None = None
     name: str | None = None
     version: int | None = None
     sealed: bool = False
+    rendition: str | None = None
 
     def __hash__(self) -> int:
         # Nearly all are one of two; equality looks at every field.
@@ -53,4 +54,4 @@ def read_presentation(query: str) -> Presentation:
 def presented(says: Callable[[str], str | None], *, sealed: bool = False) -> Presentation:
     """What values that were found good say of how a file is offered."""
     version = says("version")
-    return Presentation(says("as"), says("name"), None if version is None else int(version), sealed)
+    return Presentation(says("as"), says("name"), None if version is None else int(version), sealed, says("rendition"))

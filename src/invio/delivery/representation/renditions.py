@@ -1,0 +1,119 @@
+"""Renditions of stored images: each made once a content, kept on the disk, and delivered like any file."""
+
+from __future__ import annotations
+
+import errno
+import logging
+import os
+import tempfile
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+from dataclasses import replace
+from typing import BinaryIO
+
+from invio.core.http.media_types import media_type_by_name
+from invio.core.readable import ContentChanged
+from invio.core.reasons import Refusal
+from invio.core.renditions import ENDINGS, FORMATS, Rendition
+from invio.producers.image_workers import ImageWorkers
+from invio.producers.imaging import NotAnImage
+from invio.stores.disk_cache import DiskCache
+from invio.stores.sources import read_through
+from invio.stores.store import Found
+from invio.workers.pool import Pool
+
+log = logging.getLogger("invio.delivery")
+
+_FULL = (errno.ENOSPC, errno.EDQUOT)
+
+
+class Renditions:
+    """The renditions of the settings, by name."""
+
+    def __init__(
+        self, named: Mapping[str, Rendition], workers: ImageWorkers, cache: DiskCache, largest: int = 256 << 20
+    ) -> None:
+        """`largest` is how many bytes an image may have of which one is made."""
+        self._named, self._workers, self._cache, self._largest = dict(named), workers, cache, largest
+        self.pool = Pool("renditions", 4, waiting=400)
+
+    def names(self) -> list[str]:
+        """What they are called."""
+        return list(self._named)
+
+    def of(self, found: Found, name: str) -> Found:
+        """The rendition of an image, made now if it has to be. To be called by a thread.
+
+        Raises:
+            Refusal: `missing`, when none is called so; `not-an-image`; `changed`, `no-space`.
+            StoreFault: another system has the image, and failed.
+        """
+        rendition = self._named.get(name)
+        facts = found.facts
+        if rendition is None:
+            raise Refusal("missing", f"there is no rendition {name!r}")
+        if found.made is not None:
+            raise Refusal("not-an-image", f"{facts.address} is made on demand; there is no rendition of it")
+        if found.content.size > self._largest:
+            raise Refusal("not-an-image", f"{facts.address} has more than {self._largest} bytes")
+        key = DiskCache.key(str(facts.address), facts.tag, facts.size, rendition.mark)
+
+        def make(target: BinaryIO) -> str:
+            with _opened(found) as source:
+                return self._workers.make(source, target.fileno(), rendition)
+
+        try:
+            cached = self._cache.obtain(key, make)
+        except NotAnImage as error:
+            raise Refusal("not-an-image", f"{facts.address}: {error}") from None
+        except ContentChanged as error:
+            raise Refusal("changed", f"{facts.address}: {error}") from None
+        except OSError as error:
+            log.error("rendition.failed", extra={"fields": {"address": str(facts.address), "error": str(error)}})
+            if error.errno in _FULL:
+                raise Refusal(
+                    "no-space", f"the rendition of {facts.address} could not be made: the disk is full"
+                ) from None
+            raise Refusal("not-made", f"the rendition of {facts.address} could not be made") from None
+        stem = facts.address.name.rpartition(".")[0] or facts.address.name
+        its = replace(
+            facts,
+            size=cached.file.size,
+            tag=f"{key[:24]}",
+            media_type=FORMATS[cached.said],
+            name=f"{stem}-{name}.{ENDINGS[cached.said]}",
+            sha256=None,
+        )
+        return Found(its, cached.file)
+
+    def of_images(self, found: Found, name: str) -> Found:
+        """Like `of` for an image; what is none by its type is given as it is."""
+        media_type = found.facts.media_type or media_type_by_name(found.facts.address.name) or ""
+        return self.of(found, name) if media_type.startswith("image/") and "svg" not in media_type else found
+
+    def close(self) -> None:
+        """Ends the processes that make them."""
+        self._workers.close()
+
+
+@contextmanager
+def _opened(found: Found) -> Iterator[int]:
+    """A descriptor of an image, unaltered: of the file itself, or of a copy where only its store can read it.
+
+    Raises:
+        ContentChanged, StoreFault, OSError.
+    """
+    descriptor = found.content.open()
+    if descriptor is not None:
+        try:
+            yield descriptor
+            if not found.content.is_at(descriptor):
+                raise ContentChanged("it was altered while it was read")
+        finally:
+            os.close(descriptor)
+        return
+    with tempfile.TemporaryFile(prefix="invio-") as copy:
+        for piece in read_through(found.content):
+            copy.write(piece)
+        copy.flush()
+        yield copy.fileno()

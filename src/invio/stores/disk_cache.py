@@ -1,0 +1,161 @@
+"""A bounded cache of contents on the disk: what was made, or fetched from elsewhere, and would be so again.
+
+Each content is a file of its own, by what it is known by (`key`). A file appears under its name only when it is whole,
+and is called by its digest as well, by which it is verified before its first use in a process. What a process leaves
+that dies meanwhile is swept away at the next start. The least used go first. Several processes may share a folder.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import logging
+import os
+import re
+import threading
+from collections import OrderedDict
+from collections.abc import Callable
+from contextlib import suppress
+from dataclasses import dataclass
+from pathlib import Path
+from typing import BinaryIO
+
+from invio.stores.sources import DiskFile
+
+log = logging.getLogger("invio.stores")
+
+_NAME = re.compile(r"([0-9a-f]{32})-([0-9a-f]{32})-([a-z0-9]{0,8})\Z")
+_PART = ".part"
+_PIECE = 1024 * 1024  # bytes
+
+
+@dataclass(frozen=True, slots=True)
+class Cached:
+    """A content that is kept; `said` is a word that was given with it."""
+
+    file: DiskFile
+    said: str
+
+
+class DiskCache:
+    """The contents of one folder, of `limit` bytes together."""
+
+    def __init__(self, folder: Path, limit: int) -> None:
+        self._folder, self.limit = folder, limit
+        self._kept: OrderedDict[str, tuple[str, int]] | None = None  # names and lengths by key, the least used first
+        self._size = 0
+        self._verified: set[str] = set()
+        self._lock = threading.Lock()
+        self._turns: dict[str, threading.Lock] = {}
+
+    @staticmethod
+    def key(*of: object) -> str:
+        """What a content is known by, of all that makes it another one."""
+        return hashlib.blake2b(repr(of).encode(), digest_size=16).hexdigest()
+
+    def sweep(self) -> None:
+        """Takes away what processes that died have left. To be called where no other one runs."""
+        for path in self._folder.glob("*" + _PART):
+            path.unlink(missing_ok=True)
+
+    def obtain(self, key: str, make: Callable[[BinaryIO], str]) -> Cached:
+        """A content, which `make` writes where it is not kept, and says a word of; once for all who ask meanwhile.
+
+        Raises:
+            OSError: it cannot be written. And what `make` raises.
+        """
+        found = self.find(key)
+        if found is not None:
+            return found
+        with self._lock:
+            turn = self._turns.setdefault(key, threading.Lock())
+        try:
+            with turn:
+                return self.find(key) or self._made(key, make)
+        finally:
+            with self._lock:
+                if not turn.locked():
+                    self._turns.pop(key, None)
+
+    def find(self, key: str) -> Cached | None:
+        """A content that is kept, and is what it was when it was written."""
+        with self._lock:
+            kept = self._index().get(key)
+        if kept is None:
+            return None
+        name, size = kept
+        path = self._folder / name
+        try:
+            status = os.stat(path)
+            if status.st_size != size or (name not in self._verified and not _is_as_called(path, name)):
+                raise FileNotFoundError
+        except OSError:
+            self._forget(key)
+            return None
+        self._verified.add(name)
+        with self._lock:
+            if key in self._index():
+                self._index().move_to_end(key)
+        with suppress(OSError):  # for the order of later starts; the time of the content stays
+            os.utime(path, ns=(max(status.st_atime_ns, status.st_mtime_ns) + 1, status.st_mtime_ns))
+        return Cached(DiskFile.of(os.fsencode(path), status), name.rpartition("-")[2])
+
+    def _made(self, key: str, make: Callable[[BinaryIO], str]) -> Cached:
+        self._folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+        part = self._folder / f"{os.getpid()}-{threading.get_ident()}{_PART}"
+        try:
+            with open(os.open(part, os.O_RDWR | os.O_CREAT | os.O_TRUNC | os.O_CLOEXEC, 0o600), "w+b") as file:
+                said = make(file)
+                file.flush()
+                os.fsync(file.fileno())
+                file.seek(0)
+                digest = _digest(file)
+            name = f"{key}-{digest}-{said}"
+            os.replace(part, self._folder / name)
+        finally:
+            part.unlink(missing_ok=True)
+        status = os.stat(self._folder / name)
+        self._verified.add(name)
+        with self._lock:
+            kept = self._index()
+            kept[key] = (name, status.st_size)
+            kept.move_to_end(key)
+            self._size += status.st_size
+            while self._size > self.limit and len(kept) > 1:
+                _, (oldest, size) = kept.popitem(last=False)
+                self._size -= size
+                (self._folder / oldest).unlink(missing_ok=True)
+        return Cached(DiskFile.of(os.fsencode(self._folder / name), status), said)
+
+    def _forget(self, key: str) -> None:
+        with self._lock:
+            kept = self._index().pop(key, None)
+            if kept is not None:
+                self._size -= kept[1]
+        if kept is not None:
+            log.warning("cache.damaged", extra={"fields": {"file": kept[0]}})
+            (self._folder / kept[0]).unlink(missing_ok=True)
+
+    def _index(self) -> OrderedDict[str, tuple[str, int]]:
+        """What is kept, as the folder says it when it is first asked for."""
+        if self._kept is None:
+            found = []
+            if self._folder.is_dir():
+                for entry in os.scandir(self._folder):
+                    if _NAME.match(entry.name) and entry.is_file():
+                        status = entry.stat()
+                        found.append((status.st_atime_ns, entry.name, status.st_size))
+            self._kept = OrderedDict((name[:32], (name, size)) for _, name, size in sorted(found))
+            self._size = sum(size for _, size in self._kept.values())
+        return self._kept
+
+
+def _is_as_called(path: Path, name: str) -> bool:
+    with open(path, "rb") as file:
+        return _digest(file) == name.split("-")[1]
+
+
+def _digest(file: BinaryIO) -> str:
+    digest = hashlib.blake2b(digest_size=16)
+    while piece := file.read(_PIECE):
+        digest.update(piece)
+    return digest.hexdigest()
