@@ -11,6 +11,9 @@ import zipfile
 from collections.abc import Callable
 from pathlib import Path
 
+import pytest
+from PIL import Image
+
 from tests.running import INVIO, Demo
 
 Invio = Callable[..., subprocess.CompletedProcess[str]]
@@ -65,9 +68,9 @@ def test_each_person_sees_their_own(demo: Demo) -> None:
         assert pilot.get("/get/charts/drafts/west-bank-2027.pdf").status_code == 404
     with demo.client("tern-lab") as lab:
         assert lab.get("/get/charts/approach/north-channel.pdf").status_code == 403
-        readings = lab.get("/get/tables/gauges/readings-january.csv").text.splitlines()
-    assert readings[0] == "station,time_utc,level_m,water_c"
-    assert len(readings) == 1 + 31 * 144 * 3
+        readings = lab.get("/get/tables/gauges/tern-rock/2026-01.csv").text.splitlines()
+    assert readings[0] == "time_utc,level_m,water_c"
+    assert len(readings) == 1 + 31 * 144
 
 
 def test_the_demos_rules_are_what_was_meant(demo: Demo) -> None:
@@ -180,3 +183,54 @@ def test_a_folder_that_is_not_the_demo_s_is_left_alone(tmp_path: Path) -> None:
     assert ended.returncode == 1
     assert "not a folder of the demo's" in ended.stderr
     assert (tmp_path / "precious.txt").read_text() == "mine"
+
+
+ONE_OF_EACH = {
+    "notices": "notices/2026/002-dredging.pdf",
+    "charts": "charts/soundings/inner-basin-1m.grid",
+    "tables": "tables/gauges/tern-rock/2026-02.jsonl",
+    "models": "models/west-bank/sea-floor.grid",
+    "gauges": "gauges/pier/2026-02-12.dump",
+    "archive": "archive/surveys/1998/single-beam.grid",
+}
+
+
+@pytest.mark.parametrize("store", ONE_OF_EACH)
+def test_a_file_of_each_store_is_listed_fetched_resumed_bundled_and_linked(
+    demo: Demo, invio: Invio, tmp_path: Path, store: str
+) -> None:
+    """By the command line, and so by the client library."""
+    address = ONE_OF_EACH[store]
+    name = address.rpartition("/")[2]
+    where = ("--url", demo.url, "--token", demo.token("harbour-office"))
+    listed = json.loads(invio("files", address.rpartition("/")[0] + "/", *where, "--json").stdout)
+    assert address in [file["address"] for file in listed["files"]]
+    fetched = invio("fetch", address, *where, "-o", str(tmp_path / name), "-q")
+    assert fetched.returncode == 0, fetched.stderr
+    content = (tmp_path / name).read_bytes()
+    with demo.client("harbour-office") as office:
+        whole = office.get(f"/get/{address}", headers={"accept-encoding": "identity"}, follow_redirects=True)
+        assert whole.content == content
+        fields = {"range": f"bytes={len(content) // 2}-", "if-range": whole.headers["etag"]}
+        rest = office.get(f"/get/{address}", headers={**fields, "accept-encoding": "identity"}, follow_redirects=True)
+        assert (rest.status_code, rest.content) == (206, content[len(content) // 2 :])
+    bundled = invio("bundle", address, *where, "-o", str(tmp_path / "all.zip"), "-q")
+    assert bundled.returncode == 0, bundled.stderr
+    with zipfile.ZipFile(tmp_path / "all.zip") as archive:
+        assert archive.read(name) == content
+    made = invio("link", "make", address, "--keys", demo.card["keys"], "--base", demo.url, "--until", "60s")
+    linked = invio("fetch", made.stdout.strip(), "-o", str(tmp_path / "linked"), "-q")
+    assert linked.returncode == 0, linked.stderr
+    assert (tmp_path / "linked").read_bytes() == content
+
+
+def test_files_say_what_they_are_about_and_charts_have_renditions(demo: Demo) -> None:
+    with demo.client("tern-lab") as lab:
+        dumps = lab.get("/api/files?in=gauges/tern-rock/").json()["files"]
+        assert dumps[2]["description"] == "Weeks 5 and 6, after the battery was changed"
+        assert dumps[2]["about"] == {"station": "tern-rock", "firmware": "3.2"}
+    with demo.client("pilot-7") as pilot:
+        thumb = pilot.get("/get/charts/approach/north-channel.png?rendition=thumb")
+    assert thumb.headers["content-type"] == "image/webp"
+    with Image.open(io.BytesIO(thumb.content)) as image:
+        assert image.size == (320, 240)

@@ -105,8 +105,10 @@ class _Handler(BaseHTTPRequestHandler):
         }
 
     def _content(self, target: Path) -> None:
-        size = target.stat().st_size
+        size, tag = target.stat().st_size, f'"{self._facts(target)["version"]}"'
         asked = re.fullmatch(r"bytes=(\d+)-(\d*)", self.headers.get("range", ""))
+        if self.headers.get("if-range", tag) != tag:
+            asked = None
         start = int(asked[1]) if asked else 0
         stop = min(size, int(asked[2]) + 1) if asked and asked[2] else size
         if asked and start >= size:
@@ -116,6 +118,7 @@ class _Handler(BaseHTTPRequestHandler):
         if asked:
             self.send_header("content-range", f"bytes {start}-{stop - 1}/{size}")
         self.send_header("content-type", "application/octet-stream")
+        self.send_header("etag", tag)
         self.send_header("content-length", str(stop - start))
         self.end_headers()
         with target.open("rb") as file:

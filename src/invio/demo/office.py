@@ -2,7 +2,7 @@
 
 ARCHIVE_KEY = "brackwater"
 
-SETTINGS = """\
+SETTINGS = '''\
 # The demo's service.
 
 [service]
@@ -28,18 +28,50 @@ root = "files/models"
 [stores.tables]
 kind = "tables"
 
+# Computed when it is asked for.
 [[stores.tables.file]]
-path = "tides/brackwater-pier-2026.csv"
-function = "invio.demo.tides:this_year"
+path = "tides/brackwater-pier-{year}.{format}"
+function = "invio.demo.tides:table"
+formats = ["csv", "jsonl"]
+keep = "10m"
+parameters.year = { choices = ["2026", "2027"], type = "integer" }
 
+# Queried when it is asked for: stations as folders, months as files.
 [[stores.tables.file]]
-path = "tides/brackwater-pier-2027.csv"
-function = "invio.demo.tides:next_year"
-
-[[stores.tables.file]]
-path = "gauges/readings-january.csv"
+path = "gauges/{station}/{month}.{format}"
+name = "Gauge {station}, {month}.{format}"
 database = "sqlite:///gauges.sqlite"
-query = "SELECT station, time_utc, level_m, water_c FROM readings ORDER BY time_utc, station"
+query = """
+    SELECT time_utc, level_m, water_c FROM readings
+    WHERE station = :station AND substr(time_utc, 1, 7) = :month ORDER BY time_utc"""
+formats = ["csv", "jsonl", "xlsx"]
+parameters.station = { query = "SELECT DISTINCT station FROM readings" }
+parameters.month = { query = "SELECT DISTINCT substr(time_utc, 1, 7) FROM readings WHERE station = :station" }
+
+# What the loggers themselves wrote: BLOBs in a table of the survey's own database.
+[stores.gauges]
+kind = "table"
+database = "sqlite:///gauges.sqlite"
+table = "dumps"
+
+[stores.gauges.columns]
+key = "path"
+content = "dump"
+media_type = "kind"
+modified = "taken"
+description = "subject"
+facts = ["station", "firmware"]
+
+# For pages that show charts: ?rendition=thumb.
+[renditions.thumb]
+width = 320
+height = 240
+fit = "cover"
+format = "webp"
+
+[renditions.page]
+width = 1200
+height = 900
 
 # On another system, a small stand-in for which 'invio demo' starts; large files are had there directly.
 [stores.archive]
@@ -47,7 +79,7 @@ kind = "remote"
 url = "survey-archive://127.0.0.1:PORT/"
 options = { key = "brackwater" }
 redirect = 300
-"""
+'''
 RULES = """\
 # Who may have what. Without a rule that allows, the answer is no; a deny wins; order does not matter.
 
@@ -92,7 +124,7 @@ actions = ["list", "read", "bundle", "link"]
 name = "soundings and gauges for researchers"
 effect = "allow"
 who = ["group:researchers"]
-what = ["charts/soundings/**", "tables/gauges/**", "archive/**"]
+what = ["charts/soundings/**", "tables/gauges/**", "gauges/**", "archive/**"]
 actions = ["list", "read", "bundle"]
 
 [[rule]]

@@ -250,25 +250,49 @@ def _records(folder: Path) -> Path:
     return folder / "records" / "records.sqlite"
 
 
+_STATIONS = (("pier", 0.0), ("tern-rock", -0.12), ("west-bank", 0.08))
+_MONTHS = ((1, 31), (2, 28), (3, 31))
+
+
 def _make_gauges(folder: Path) -> None:
-    """Readings of three gauges, every ten minutes of January."""
+    """Readings of three gauges, every ten minutes of three months; and what their loggers wrote, week by week."""
     chance = random.Random(SEED)
     path = folder / "gauges.sqlite"
     path.unlink(missing_ok=True)
     connection = sqlite3.connect(path)
+    # Of larger pages a place in a long content is found sooner.
+    connection.execute("PRAGMA page_size = 32768")
     connection.execute("CREATE TABLE readings (station TEXT, time_utc TEXT, level_m REAL, water_c REAL)")
+    connection.execute("CREATE INDEX by_station ON readings (station, time_utc)")
+    connection.execute(
+        "CREATE TABLE dumps (path TEXT PRIMARY KEY, dump BLOB NOT NULL, kind TEXT, taken TEXT, subject TEXT, "
+        "station TEXT, firmware TEXT)"
+    )
     start = datetime(2026, 1, 1, tzinfo=UTC)
     rows = []
-    for number in range(31 * 144):
+    for number in range(sum(days for _, days in _MONTHS) * 144):
         at = start + timedelta(minutes=10 * number)
-        for station, offset in (("pier", 0.0), ("tern-rock", -0.12), ("west-bank", 0.08)):
+        for station, offset in _STATIONS:
             level = height(at) + offset + chance.gauss(0, 0.015)
             rows.append(
                 (station, at.strftime("%Y-%m-%dT%H:%MZ"), round(level, 3), round(4.2 + chance.gauss(0, 0.3), 1))
             )
     connection.executemany("INSERT INTO readings VALUES (?, ?, ?, ?)", rows)
+    connection.executemany("INSERT INTO dumps VALUES (?, ?, ?, ?, ?, ?, ?)", _dumps(start, chance))
     connection.commit()
     connection.close()
+
+
+def _dumps(start: datetime, chance: random.Random) -> Iterator[tuple[object, ...]]:
+    """What each logger was read out as, every second week."""
+    for station, _ in _STATIONS:
+        for week in range(2, 14, 2):
+            taken = start + timedelta(weeks=week)
+            subject = f"Weeks {week - 1} and {week}" + (", after the battery was changed" if week == 6 else "")
+            yield (
+                f"{station}/{taken:%Y-%m-%d}.dump", chance.randbytes(200_000 + 8_000 * week),
+                "application/octet-stream", taken.isoformat(), subject, station, "3.1" if week < 6 else "3.2",
+            )  # fmt: skip
 
 
 _STEPS: tuple[tuple[str, Callable[[Path], None]], ...] = (
@@ -277,7 +301,7 @@ _STEPS: tuple[tuple[str, Callable[[Path], None]], ...] = (
     ("sounding grids, 283 MiB", _make_soundings),
     ("older surveys", _make_archive),
     ("sea-floor models", _make_models),
-    ("gauge readings", _make_gauges),
+    ("gauge readings, and what the loggers wrote", _make_gauges),
 )
 
 

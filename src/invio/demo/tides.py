@@ -32,6 +32,11 @@ def _year(year: int) -> Iterator[tuple[object, ...]]:
         at += _STEP
 
 
+def table(year: int) -> Iterator[tuple[object, ...]]:
+    """The tide table of a year."""
+    return _year(year)
+
+
 def this_year() -> Iterator[tuple[object, ...]]:
     """The tide table of 2026."""
     return _year(2026)

@@ -66,9 +66,10 @@ class Selection:
                         if address in seen:
                             continue
                         seen.add(address)
-                    shown = self._shown(found.of(self.caller))
+                    found = found.of(self.caller)
+                    shown = self._shown(found)
                     if shown is not None:
-                        yield shown, path if shown.facts.name is None else renamed(path, shown.facts.name)
+                        yield shown, path if shown is found else renamed(path, str(shown.facts.name))
             except BadAddress:
                 # It may hold what no text can: it is shown, and written into an archive.
                 readable = text[:200].encode("utf-8", "replace").decode()
@@ -127,7 +128,7 @@ class Selection:
 
 
 def renamed(path: str, name: str) -> str:
-    """A path in an archive with the name that its store, or its rendition, says the file is saved under."""
+    """A path in an archive with the name that its rendition is saved under: that may have another ending."""
     return path.rpartition("/")[0] + "/" * ("/" in path) + name.replace("/", "_")
 
 
