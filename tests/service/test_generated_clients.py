@@ -30,6 +30,7 @@ CALLS: list[tuple[str, dict[str, Any], dict[str, Any], Any, int]] = [
     ("fetch_file_headers", {"address": "files/a.txt"}, {}, None, 200),
     ("put_file", {"address": "models/new.bin"}, {}, b"content", 201),
     ("list_versions", {"address": "models/new.bin"}, {}, None, 200),
+    ("renew_version", {"address": "models/new.bin"}, {"version": 1}, None, 200),
     ("remove_file", {"address": "models/new.bin"}, {}, None, 204),
     ("make_bundle", {}, {}, {"files": ["files/a.txt"]}, 201),
     ("get_bundle", {"bundle_id": "BUNDLE"}, {}, None, 200),

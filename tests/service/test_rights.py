@@ -134,6 +134,7 @@ MATRIX: list[tuple[str, str, Any, dict[str, tuple[int, ...]]]] = [
     ),
     ("PUT", "/api/files/files/new.txt", b"x", expected(others=404, admin=405)),
     ("GET", "/api/versions/models/none.grid", None, expected(others=404)),
+    ("POST", "/api/versions/models/none.grid?version=1", None, expected(others=404)),
     ("DELETE", "/api/files/models/none.grid", None, expected(others=404)),
     ("GET", "/api/transfers/stream", None, expected(others=200)),
     ("GET", "/api/transfers", None, {**expected(others=200), "nobody": (200,)}),

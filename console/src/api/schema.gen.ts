@@ -13,7 +13,7 @@ export interface paths {
         };
         /**
          * List a store or a folder
-         * @description What the caller may see there, folders first; only that.
+         * @description What the caller may see there, folders first; only that. With `search`, what is found below it.
          */
         get: operations["list_files"];
         put?: never;
@@ -71,7 +71,13 @@ export interface paths {
          */
         get: operations["list_versions"];
         put?: never;
-        post?: never;
+        /**
+         * Make an earlier version the newest again
+         * @description It takes the right `put`, and `read` for that version. It becomes a further version; none is lost.
+         *
+         *     `If-Match` does so only while that is the newest.
+         */
+        post: operations["renew_version"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1561,6 +1567,10 @@ export interface operations {
                 /** @description `next` of the page before */
                 after?: string | null;
                 limit?: number;
+                /** @description a part of names, or of descriptions, below it */
+                search?: string | null;
+                /** @description `-` for the other way round */
+                sort?: "name" | "-name" | "size" | "-size" | "modified" | "-modified";
             };
             header?: never;
             path?: never;
@@ -1680,7 +1690,10 @@ export interface operations {
     };
     put_file: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description what it is about, in a few words */
+                description?: string | null;
+            };
             header?: {
                 /** @description the entity tag of the content that is to be replaced */
                 "If-Match"?: string;
@@ -1968,6 +1981,106 @@ export interface operations {
                 headers: {
                     /** @description seconds */
                     "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    renew_version: {
+        parameters: {
+            query: {
+                /** @description the earlier one */
+                version: number;
+            };
+            header?: never;
+            path: {
+                /** @example charts/approach/north-channel.pdf */
+                address: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FileShape"];
+                };
+            };
+            /** @description There was no such file before */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FileShape"];
+                };
+            };
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such file here */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file is not the one that the request expects */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is not enough space for the file */
+            507: {
+                headers: {
                     [name: string]: unknown;
                 };
                 content: {

@@ -27,9 +27,14 @@ _MAY_NOT = 3  # exit status of `why`: 1 is for what went wrong, 2 for a wrong co
 @click.command()
 @click.argument("address", required=False)
 @click.option("--versions", is_flag=True, help="List the versions of the file ADDRESS, the newest first.")
+@click.option("--search", metavar="TEXT", help="List what is below ADDRESS with TEXT in its name or description.")
+@click.option("--sort", type=click.Choice(["name", "-name", "size", "-size", "modified", "-modified"]),
+              help="The order; - for the other way round.")  # fmt: skip
 @gives_json
 @talks_to_service
-def files(*, client: Client, address: str | None, versions: bool, as_json: bool) -> None:
+def files(
+    *, client: Client, address: str | None, versions: bool, search: str | None, sort: str | None, as_json: bool
+) -> None:
     """List the stores, or what is in ADDRESS (store/ or store/folder/)."""
     if versions:
         if address is None:
@@ -44,11 +49,12 @@ def files(*, client: Client, address: str | None, versions: bool, as_json: bool)
     if address is not None and not address.endswith("/"):
         listed = [client.facts(address)]
     else:
-        listed = list(client.files(address))
+        listed = list(client.files(address, search=search, sort=sort))
     if as_json:
         print_json({"files": listed})
         return
     numbered = any(item["version"] is not None for item in listed)
+    described = any(item["description"] for item in listed)
     rows = [
         (
             item["address"],
@@ -56,12 +62,15 @@ def files(*, client: Client, address: str | None, versions: bool, as_json: bool)
             "" if item["folder"] else size_text(item["size"]),
             (item["modified"] or "")[:16].replace("T", " "),
             item["media_type"] or "",
+            *([item["description"] or ""] if described else []),
         )
         for item in listed
     ]
     columns = [("address", "left"), ("size", "right"), ("modified (UTC)", "left"), ("type", "left")]
     if numbered:
         columns.insert(1, ("version", "right"))
+    if described:
+        columns.append(("about", "left"))
     print_table(columns, rows)
 
 

@@ -18,6 +18,7 @@ from invio.cli.commands import Commands
         "files": "invio.cli.looking",
         "put": "invio.cli.putting",
         "remove": "invio.cli.putting",
+        "renew": "invio.cli.putting",
         "fetch": "invio.cli.fetching",
         "bundle": "invio.cli.fetching",
         "link": "invio.cli.links",

@@ -11,7 +11,7 @@ import click
 from invio.cli.bars import Bars
 from invio.cli.each import each
 from invio.cli.options import gives_json, keeps_trying, print_json, talks_to_service
-from invio.cli.output import size_text
+from invio.cli.output import say, size_text
 from invio.client import Client
 from invio.core.addresses import parse_file_address
 
@@ -22,6 +22,7 @@ from invio.core.addresses import parse_file_address
 )
 @click.argument("address")
 @click.option("--type", "media_type", help="The media type, where the file's name does not tell it.")
+@click.option("--description", help="What it is about, in a few words; managed stores and tables keep it.")
 @click.option("--only-new", is_flag=True, help="Fail if the file already exists.")
 @keeps_trying
 @gives_json
@@ -32,6 +33,7 @@ def put(
     files: tuple[Path, ...],
     address: str,
     media_type: str | None,
+    description: str | None,
     only_new: bool,
     quiet: bool,
     as_json: bool,
@@ -53,7 +55,9 @@ def put(
             bars.begin()
             source, target = pair
             content = sys.stdin.buffer if source is None else source
-            return client.put(content, target, media_type=media_type, only_new=only_new, report=bars.report)
+            return client.put(
+                content, target, media_type=media_type, description=description, only_new=only_new, report=bars.report
+            )
 
         results = each(pairs, put_one, lambda pair: pair[1])
     if as_json and len(pairs) == 1 and not files[0].is_dir() and isinstance(results.done[0][1], dict):
@@ -81,6 +85,20 @@ def _pairs(file: Path, address: str) -> list[tuple[Path | None, str]]:
     if not below:
         raise click.UsageError(f"{file} holds no file")
     return [(path, address + path.relative_to(file).as_posix()) for path in below]
+
+
+@click.command()
+@click.argument("address")
+@click.option("--version", type=click.IntRange(min=1), required=True, help="The earlier version.")
+@gives_json
+@talks_to_service
+def renew(*, client: Client, address: str, version: int, as_json: bool) -> None:
+    """Make an earlier version of ADDRESS the newest again. It becomes a further version; none is lost."""
+    facts = client.renew(address, version)
+    if as_json:
+        print_json(facts)
+        return
+    say(_put_text(facts))
 
 
 @click.command()

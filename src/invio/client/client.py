@@ -63,11 +63,17 @@ class Client:
         """Closes the connections; the client is not to be used afterwards."""
         self._http.close()
 
-    def files(self, folder: str | None = None) -> Iterator[dict[str, Any]]:
-        """What the caller may see in a folder (`store/folder/`), or the stores; fetched page by page."""
+    def files(
+        self, folder: str | None = None, *, search: str | None = None, sort: str | None = None
+    ) -> Iterator[dict[str, Any]]:
+        """What the caller may see in a folder (`store/folder/`), or the stores; fetched page by page.
+
+        `search`: what is below it with this in its name or description. `sort`: by `name`, `size` or `modified`, with
+        `-` before it the other way round.
+        """
         after: str | None = None
         while True:
-            asked = {"in": folder, "after": after}
+            asked = {"in": folder, "after": after, "search": search, "sort": sort}
             page = self._json("GET", "/api/files", params={k: v for k, v in asked.items() if v is not None})
             yield from page["files"]
             after = page["next"]
@@ -139,6 +145,7 @@ class Client:
         address: str,
         *,
         media_type: str | None = None,
+        description: str | None = None,
         only_new: bool = False,
         replaces: str | None = None,
         report: Report | None = None,
@@ -146,7 +153,7 @@ class Client:
         """Adds a file, or a new version of it; gives its facts, and in `new` whether there was none before.
 
         `source` is a path, an open file, or the content itself. Of a file that grows meanwhile, what it held at first
-        is sent.
+        is sent. `description` is a short text on what it is about, where its store keeps one.
 
         `only_new`: refused (`precondition`) where there is one. `replaces` is the entity tag of the content
         that it is to take the place of, and of no other.
@@ -154,11 +161,18 @@ class Client:
         given = {"content-type": media_type, "if-none-match": "*" if only_new else None, "if-match": replaces}
         headers = {name: value for name, value in given.items() if value is not None}
         url = self.url + _file_path(address)
+        if description is not None:
+            url += f"?description={quote(description, safe='')}"
         return put(self._http, url, source, headers, report=report, patience=self._patience)
 
     def remove(self, address: str, version: int | None = None) -> None:
         """Removes a file with all its versions, or one of them."""
         self._json("DELETE", _file_path(address), params={} if version is None else {"version": version})
+
+    def renew(self, address: str, version: int) -> dict[str, Any]:
+        """Makes an earlier version the newest again, as a further one; gives the file's facts."""
+        path = f"/api/versions/{quoted(parse_file_address(address))}"
+        return self._json("POST", path, params={"version": version})
 
     def versions(self, address: str) -> Iterator[dict[str, Any]]:
         """Versions of a file, the newest first."""

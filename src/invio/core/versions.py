@@ -22,13 +22,17 @@ class PathConflict(Exception):
 
 @dataclass(frozen=True, slots=True)
 class Arrived:
-    """A content that has arrived whole: `name` is what it is kept under, `size` in bytes."""
+    """A content that has arrived whole: `name` is what it is kept under, `size` in bytes.
+
+    `description` is a short text on what it is about.
+    """
 
     name: str
     size: int
     sha256: bytes
     crc: int
     media_type: str | None = None
+    description: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,8 +55,9 @@ class Version:
         """The facts of a file of this store that has this content."""
         content = self.content
         return FileFacts(
-            Address(store, self.path), content.size, self.at, self.tag, content.media_type, self.number, self.current
-        )
+            Address(store, self.path), content.size, self.at, self.tag, content.media_type, self.number, self.current,
+            description=content.description,
+        )  # fmt: skip
 
 
 def version_tag(sha256: bytes) -> str:

@@ -177,6 +177,7 @@ versions = sa.Table(
     sa.Column("by", sa.String(64)),
     sa.Column("removed", sa.Float),
     sa.Column("removed_by", sa.String(64)),
+    sa.Column("description", sa.String(2000)),
     sqlite_with_rowid=False,
 )
 

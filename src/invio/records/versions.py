@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterator, Sequence
+from dataclasses import replace
 from typing import Any
 
 import sqlalchemy as sa
@@ -117,7 +118,7 @@ class VersionRecords:
             current = self._current(connection, path)
             check(current)
             if current is not None and _same(current.content, content):
-                return current
+                return self._described(connection, current, content.description)
             if current is None:
                 self._require_room(connection, path)
             newest = connection.scalar(
@@ -132,12 +133,31 @@ class VersionRecords:
                 sa.insert(versions).values(
                     store=self._store, path=path, number=version.number, name=content.name, size=content.size,
                     sha256=content.sha256, crc=content.crc, media_type=content.media_type, at=version.at, by=by,
+                    description=content.description,
                 )
             )  # fmt: skip
             tag = version_tag(content.sha256)
             save_crcs(connection, {tag: content.crc})
             save_digests(connection, {tag: content.sha256})
             return version
+
+    def _described(self, connection: sa.Connection, current: Version, description: str | None) -> Version:
+        """The current version, which is put again, with what it is said to be about now."""
+        if description is None or description == current.content.description:
+            return current
+        one = sa.and_(_held.store == self._store, _held.path == current.path, _held.number == current.number)
+        connection.execute(sa.update(versions).where(one).values(description=description))
+        return replace(current, content=replace(current.content, description=description))
+
+    def about(self, folder: str, text: str, limit: int) -> list[str]:
+        """The files below a folder whose newest version's description has a text, whatever the case."""
+        has = _held.description.icontains(text, autoescape=True)
+        query = sa.select(_held.path, sa.func.max(_held.number)).where(self._here, has).group_by(_held.path)
+        if folder:
+            query = query.where(_held.path > folder, _held.path < folder[:-1] + _AFTER_SLASH)
+        with self._engine.connect() as connection:
+            rows = connection.execute(query.limit(limit)).all()
+            return [path for path, number in rows if number == self._newest(connection, path)]
 
     def remove(
         self, path: str, number: int | None, by: str | None, check: Callable[[Version | None], None]
@@ -188,6 +208,7 @@ class VersionRecords:
                         store=self._store, path=version.path, number=version.number, name=content.name,
                         size=content.size, sha256=content.sha256, crc=content.crc, media_type=content.media_type,
                         at=version.at, by=version.by, removed=None if version.current else time.time(),
+                        description=content.description,
                     )
                 )  # fmt: skip
             save_fact(connection, f"noted:{self._store}", str(noted))
@@ -230,5 +251,5 @@ def _same(one: Arrived, other: Arrived) -> bool:
 
 
 def _version(row: Any, *, current: bool) -> Version:
-    content = Arrived(row.name, row.size, bytes(row.sha256), row.crc, row.media_type)
+    content = Arrived(row.name, row.size, bytes(row.sha256), row.crc, row.media_type, row.description)
     return Version(row.path, row.number, content, row.at, row.by, current)

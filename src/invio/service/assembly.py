@@ -8,10 +8,11 @@ from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from importlib.util import find_spec
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
+from invio.core.exclusions import read_exclusions
 from invio.core.http.cors import CrossOrigin
 from invio.core.http.forwarded import read_networks
 from invio.core.links.keys import KeyRing
@@ -402,8 +403,8 @@ def _store(settings: Settings, engine: sa.Engine | None, name: str) -> Store | N
             if given.writable:
                 from invio.stores.writable import WritableDirectoryStore
 
-                return WritableDirectoryStore(name, settings.path(given.root), precompressed=given.precompressed)
-            return DirectoryStore(name, settings.path(given.root), precompressed=given.precompressed)
+                return WritableDirectoryStore(name, settings.path(given.root), **_directory_options(given))
+            return DirectoryStore(name, settings.path(given.root), **_directory_options(given))
         if isinstance(given, ManagedSettings):
             from invio.records.versions import VersionRecords
             from invio.stores.managed import ManagedStore
@@ -423,6 +424,14 @@ def _store(settings: Settings, engine: sa.Engine | None, name: str) -> Store | N
         return tables_store(settings, name, given)
     except StoreFault as error:
         raise settings.fault(place, str(error)) from None
+
+
+def _directory_options(given: DirectorySettings) -> dict[str, Any]:
+    return {
+        "precompressed": given.precompressed,
+        "exclusions": read_exclusions(given.leave_out, hidden=not given.hidden),
+        "follows_links": given.links == "inside",
+    }
 
 
 def _table(settings: Settings, name: str, given: TableStoreSettings) -> Store:

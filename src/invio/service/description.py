@@ -24,6 +24,7 @@ _OPERATIONS: dict[str, tuple[str, tuple[int, ...]]] = {
     "put_file": ("put_file", (400, 403, 404, 405, 409, 412, 507)),
     "remove_file": ("remove_file", (400, 403, 404, 405, 412)),
     "file_versions": ("list_versions", (400, 404)),
+    "renew_version": ("renew_version", (400, 403, 404, 412, 507)),
     "make_bundle": ("make_bundle", (403,)),
     "get_bundle": ("get_bundle", (400, 403, 404, 413)),
     "get_entries": ("list_bundle_entries", (400, 403, 404, 413)),

@@ -18,7 +18,7 @@ from invio.delivery.representation.negotiation import kind_of
 from invio.delivery.sending.eager import in_pool
 from invio.service.assembly import Parts
 from invio.service.dependencies import TheCaller, TheParts, address_in_path, read_address
-from invio.service.schemas import Action, FileShape, Listing, VersionList, VersionShape
+from invio.service.schemas import Action, FileShape, Listing, Sort, VersionList, VersionShape
 from invio.stores.store import Found, Missing, StoreFault, VersionedStore
 
 router = APIRouter(tags=["files"])
@@ -26,6 +26,7 @@ router = APIRouter(tags=["files"])
 
 @router.get("/api/files", summary="List a store or a folder")
 async def list_files(
+    *,
     caller: TheCaller,
     parts: TheParts,
     within: Annotated[
@@ -33,14 +34,20 @@ async def list_files(
     ] = None,
     after: Annotated[str | None, Query(description="`next` of the page before")] = None,
     limit: Annotated[int, Query(ge=1, le=1000)] = 200,
+    search: Annotated[
+        str | None, Query(min_length=1, max_length=200, description="a part of names, or of descriptions, below it")
+    ] = None,
+    sort: Annotated[Sort, Query(description="`-` for the other way round")] = "name",
 ) -> Listing:
-    """What the caller may see there, folders first; only that."""
+    """What the caller may see there, folders first; only that. With `search`, what is found below it."""
     folder = None if within is None else read_address(within)
+    if folder is None and (search is not None or sort != "name"):
+        raise Refusal("bad-request", "search and sort are for one store; name it, as in in=charts/")
     if folder is not None and not folder.folder:
         raise Refusal("bad-request", f"in={within}: a folder's address ends in /; for one file ask /api/files/{within}")
 
     def work() -> Listing:
-        page = parts.catalogue.page(caller, folder, after, limit)
+        page = parts.catalogue.page(caller, folder, after, limit, search=search, sort=sort)
         files = [shape(parts, caller, line.address, line.found) for line in page.files]
         return Listing(files=files, next=page.after)
 

@@ -27,7 +27,7 @@ from invio.service.dependencies import TheCaller, TheParts, address_in_path, cal
 from invio.service.files import shape
 from invio.service.schemas import FileShape
 from invio.stores.arriving import Arriving
-from invio.stores.store import Found, Missing, WritableStore
+from invio.stores.store import Found, Missing, VersionedStore, WritableStore
 
 log = logging.getLogger("invio.service")
 router = APIRouter(tags=["files"])
@@ -46,7 +46,15 @@ _FULL = (errno.ENOSPC, errno.EDQUOT)
     responses={201: {"model": FileShape, "description": "There was no such file before"}},
     openapi_extra={"requestBody": {"content": {"*/*": {"schema": {"type": "string", "format": "binary"}}}}},
 )
-async def put_file(address: str, request: Request, response: Response, caller: TheCaller, parts: TheParts) -> FileShape:
+async def put_file(
+    *,
+    address: str,
+    request: Request,
+    response: Response,
+    caller: TheCaller,
+    parts: TheParts,
+    description: Annotated[str | None, Query(max_length=1000, description="what it is about, in a few words")] = None,
+) -> FileShape:
     """The body is the file. It takes the right `put`; the file is as it was until all of it has arrived.
 
     `If-None-Match: *` puts it only where there is none, `If-Match` only in the place of that content.
@@ -59,7 +67,8 @@ async def put_file(address: str, request: Request, response: Response, caller: T
     length = int(head.get(b"content-length") or -1)
     await run_in_threadpool(_require, parts, caller, where, media_type, None if length < 0 else length)
     store = _store(parts, where)
-    putting = Putting(head, parts.digests.known, caller.recipient, media_type)
+    about = _said_description(store, where, description)
+    putting = Putting(head, parts.digests.known, caller.recipient, media_type, about)
     await run_in_threadpool(_check, parts, where, putting)
     try:
         with await run_in_threadpool(store.begin) as arriving:
@@ -77,7 +86,47 @@ async def put_file(address: str, request: Request, response: Response, caller: T
         raise Refusal("in-the-way", f"{where} cannot be put there") from None
     except OSError as error:
         raise _not_written(where, error) from None
-    facts = found.facts
+    told = partial(_told, request, response, parts, caller, found=found, new=new)
+    return await run_in_threadpool(told)
+
+
+@router.post(
+    "/api/versions/{address:path}",
+    summary="Make an earlier version the newest again",
+    responses={201: {"model": FileShape, "description": "There was no such file before"}},
+)
+def renew_version(
+    *,
+    address: str,
+    request: Request,
+    response: Response,
+    caller: TheCaller,
+    parts: TheParts,
+    version: Annotated[int, Query(ge=1, le=10**15 - 1, description="the earlier one")],
+) -> FileShape:
+    """It takes the right `put`, and `read` for that version. It becomes a further version; none is lost.
+
+    `If-Match` does so only while that is the newest.
+    """
+    where = address_in_path(request, "/api/versions/")
+    parts.catalogue.require(caller, "put", where)
+    parts.catalogue.obtain(caller, "read", where, version)
+    store = parts.catalogue.stores.get(where.store)
+    if where.folder or not isinstance(store, VersionedStore):
+        raise Refusal("missing", no_file(where))
+    try:
+        putting = Putting(head_of(request), parts.digests.known, caller.recipient)
+        found, new = store.renew(where, version, putting)
+    except Missing:
+        raise Refusal("missing", no_file(where)) from None
+    except OSError as error:
+        raise _not_written(where, error) from None
+    return _told(request, response, parts, caller, found=found, new=new)
+
+
+def _told(request: Request, response: Response, parts: Parts, caller: Caller, *, found: Found, new: bool) -> FileShape:
+    """What is answered when a file was put."""
+    facts, where = found.facts, found.facts.address
     said = {"address": str(where), "version": facts.version, "size": facts.size, "by": caller.recipient}
     log.info("file.put", extra={"fields": said})
     response.status_code = 201 if new else 200
@@ -85,7 +134,19 @@ async def put_file(address: str, request: Request, response: Response, caller: T
     response.headers["Location"] = f"{request.scope.get('root_path', '')}/get/{quoted(where)}{which}"
     sha256 = parts.digests.known(facts.tag)
     response.headers["ETag"] = f'"{facts.tag if sha256 is None else content_tag(sha256)}"'
-    return await run_in_threadpool(shape, parts, caller, where, found)
+    return shape(parts, caller, where, found)
+
+
+def _said_description(store: WritableStore, address: Address, text: str | None) -> str | None:
+    """What the file is about. Raises Refusal."""
+    if text is None:
+        return None
+    if not store.describes:
+        raise Refusal("bad-request", f"the store {address.store!r} keeps no descriptions; leave 'description' out")
+    text = " ".join(text.split())
+    if not text.isprintable():
+        raise Refusal("bad-request", "a description has no control characters")
+    return text
 
 
 @router.delete("/api/files/{address:path}", status_code=204, summary="Remove a file, or a version of it")

@@ -38,6 +38,7 @@ Moment = Annotated[
     BeforeValidator(_unix_seconds),
     WithJsonSchema({"anyOf": _MOMENT_FORMS, "description": "Unix seconds, or a time as in 2026-12-24T18:00Z"}),
 ]
+Sort = Literal["name", "-name", "size", "-size", "modified", "-modified"]
 Action = Literal["list", "read", "bundle", "link", "put", "manage"]
 
 

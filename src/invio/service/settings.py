@@ -14,6 +14,7 @@ from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, SecretStr, V
 from pydantic.fields import FieldInfo
 
 from invio.core.errors import ConfigurationError
+from invio.core.exclusions import read_exclusions
 from invio.core.http.forwarded import read_networks
 from invio.core.toml import Document, did_you_mean, parse_toml
 
@@ -225,6 +226,18 @@ class DirectorySettings(_Strict):
         None, pattern=r"^/.*/$", description="what its paths begin with at the front server", examples=["/charts/"]
     )
     writable: bool = Field(False, description="whether files can be put into it and removed, as the rules say")
+    hidden: bool = Field(True, description="whether files and folders whose names begin with a dot are there")
+    leave_out: list[str] = Field(
+        default_factory=list, description="what is as if it were not there, as in *.tmp, drafts/*.pdf, **/old/*"
+    )
+    links: Literal["inside", "none"] = Field(
+        "inside", description="which symbolic links are followed: those that stay inside the root, or none"
+    )
+
+    @model_validator(mode="after")
+    def _patterns(self) -> DirectorySettings:
+        read_exclusions(self.leave_out, hidden=not self.hidden)
+        return self
 
 
 class ManagedSettings(_Strict):

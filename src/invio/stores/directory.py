@@ -12,21 +12,34 @@ from __future__ import annotations
 import hashlib
 import os
 import stat
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 
 from invio.core.addresses import Address, BadAddress, parse_address
+from invio.core.exclusions import Exclusions
 from invio.core.files import FileFacts
 from invio.core.memory import Memory
 from invio.stores.beneath import FOLDER, REFERENCE, open_beneath
-from invio.stores.sources import DiskFile
+from invio.stores.sources import DiskFile, is_settled
 from invio.stores.store import Found, Missing, StoreFault
 
 _SEEN = 8192
 # What is on its way into the store, and what a process left there that died in between: never found nor listed.
 ARRIVING = b".invio-arriving"
+_ARRIVING_NAME = os.fsdecode(ARRIVING)
+_LISTINGS = 16  # folders whose listing is kept
+_LONG = 1000  # files and folders; shorter ones are read anew
 _DEPTH = 100  # folders within each other, as in an address
+
+
+_Mark = tuple[int, int, int, int]
+Names = list[str]
+
+
+def _mark(status: os.stat_result) -> _Mark:
+    """What is another as soon as something was put into a folder, taken from it or renamed in it."""
+    return status.st_dev, status.st_ino, status.st_mtime_ns, status.st_ctime_ns
 
 
 class DirectoryStore:
@@ -35,14 +48,27 @@ class DirectoryStore:
     kind = "directory"
     waits = False
 
-    def __init__(self, name: str, root: str | Path, *, precompressed: bool = False) -> None:
+    def __init__(
+        self,
+        name: str,
+        root: str | Path,
+        *,
+        precompressed: bool = False,
+        exclusions: Exclusions | None = None,
+        follows_links: bool = True,
+    ) -> None:
         """`precompressed`: a file may have the same content beside it as `name.gz` or `name.zst`.
+
+        `exclusions` are as if they were not there. Without `follows_links`, so is every symbolic link.
 
         Raises:
             StoreFault: the root is no directory that can be read.
         """
         self.name = name
         self._precompressed = precompressed
+        self._exclusions, self._follows_links = exclusions, follows_links
+        # Long folders that were listed, by what they were then.
+        self._listings: Memory[str, tuple[_Mark, Sequence[Address]]] = Memory(_LISTINGS)
         if not os.path.isdir(root):
             raise StoreFault(f"store {name!r}: its root {root} is not a directory; create it, or correct 'root'")
         if not os.access(root, os.R_OK | os.X_OK):
@@ -127,6 +153,8 @@ class DirectoryStore:
     def _inside(self, level: _Level, name: str, *, is_link: bool) -> _Level | None:
         """One folder of an open one; None when it is none any more, or lies on the way to itself."""
         folder = Address(level.folder.store, f"{level.folder.path}{name}/")
+        if self.excludes(folder):
+            return None
         try:
             if is_link:
                 descriptor, path = self._entered(folder)
@@ -150,6 +178,8 @@ class DirectoryStore:
 
     def _found(self, level: _Level, name: str, entry: os.DirEntry[str]) -> Found | None:
         address = Address(level.folder.store, level.folder.path + name)
+        if self.excludes(address):
+            return None
         try:
             if entry.is_symlink():
                 return self.locate(address)
@@ -161,33 +191,58 @@ class DirectoryStore:
         facts = FileFacts(address, status.st_size, status.st_mtime, identity_tag(status))
         return Found(facts, DiskFile.of(level.path + os.fsencode(name), status), self._precompressed)
 
-    def list(self, folder: Address) -> list[Address]:
+    def list(self, folder: Address) -> Sequence[Address]:
         descriptor, _ = self._entered(folder)
         try:
+            mark = _mark(os.fstat(descriptor))
+            known = self._listings.get(folder.path)
+            if known is not None and known[0] == mark:
+                return known[1]
             with os.scandir(descriptor) as entries:
-                listed = [found for entry in entries if (found := self._listed(folder, entry)) is not None]
+                folders, files, links = self._sorted(folder, entries)
         except OSError as error:
             raise Missing(str(folder)) from error
         finally:
             os.close(descriptor)
-        return sorted(listed, key=lambda address: (not address.folder, address.path))
+        listed = [Address(folder.store, folder.path + name) for name in (*folders, *files)]
+        # A link may come to lead elsewhere, and the folder it lies in not change; nor does what changes just now tell.
+        if len(listed) >= _LONG and not links and is_settled(mark[2] / 1e9):
+            self._listings.keep(folder.path, (mark, listed))
+        return listed
 
-    def _listed(self, folder: Address, entry: os.DirEntry[str]) -> Address | None:
-        """The entry's address; None for what no address may name, and for what is no file or folder."""
-        if _segment(entry.name) is None or (not folder.path and os.fsencode(entry.name) == ARRIVING):
-            return None
-        try:
-            address = parse_address(f"{folder}{entry.name}")
-            if entry.is_symlink():
-                _, status = self.reach(address)
-                is_folder, is_file = stat.S_ISDIR(status.st_mode), stat.S_ISREG(status.st_mode)
-            else:
-                is_folder, is_file = entry.is_dir(follow_symlinks=False), entry.is_file(follow_symlinks=False)
-        except (BadAddress, Missing, OSError):
-            return None
-        if is_folder:
-            return Address(address.store, address.path + "/")
-        return address if is_file else None
+    def _sorted(self, folder: Address, entries: Iterable[os.DirEntry[str]]) -> tuple[Names, Names, bool]:
+        """The names of a folder's folders (with a `/`) and files, in order, and whether there are links in it."""
+        folders: Names = []
+        files: Names = []
+        links = False
+        exclusions, top = self._exclusions, not folder.path
+        for entry in entries:
+            name = entry.name
+            if _segment(name) is None or (top and name == _ARRIVING_NAME):
+                continue
+            if exclusions is not None and exclusions.excludes(folder.path + name):
+                continue
+            try:
+                if entry.is_symlink():
+                    links = True
+                    _, status = self.reach(parse_address(f"{folder}{name}"))
+                    is_folder, is_file = stat.S_ISDIR(status.st_mode), stat.S_ISREG(status.st_mode)
+                else:
+                    is_folder = entry.is_dir(follow_symlinks=False)
+                    is_file = not is_folder and entry.is_file(follow_symlinks=False)
+            except (BadAddress, Missing, OSError):
+                continue
+            if is_folder:
+                folders.append(name + "/")
+            elif is_file:
+                files.append(name)
+        folders.sort()
+        files.sort()
+        return folders, files, links
+
+    def excludes(self, address: Address) -> bool:
+        """Whether the settings say that this is as if it were not there."""
+        return self._exclusions is not None and bool(address.path) and self._exclusions.excludes(address.path)
 
     def reach(self, address: Address) -> tuple[bytes, os.stat_result]:
         """Where the address is on the disk, links resolved, and what is there. Raises Missing."""
@@ -196,7 +251,7 @@ class DirectoryStore:
 
     def _reached(self, address: Address) -> tuple[bytes, os.stat_result, bytes]:
         path = address.path.rstrip("/").encode()
-        if path == ARRIVING or path.startswith(ARRIVING + b"/"):
+        if path == ARRIVING or path.startswith(ARRIVING + b"/") or self.excludes(address):
             raise Missing(str(address))
         with self.opened_root() as (root, root_path):
             try:
@@ -206,21 +261,28 @@ class DirectoryStore:
                 # permission: for whoever asks, there is no such file.
                 raise Missing(str(address)) from None
             try:
-                return os.readlink(b"/proc/self/fd/%d" % reference), os.fstat(reference), root_path
+                where = os.readlink(b"/proc/self/fd/%d" % reference)
+                if not self._follows_links and where != root_path + path:
+                    raise Missing(str(address))
+                return where, os.fstat(reference), root_path
             finally:
                 os.close(reference)
 
     def _entered(self, folder: Address) -> tuple[int, bytes]:
         """A folder's descriptor, to be closed by the caller, and its path ending in `/`. Raises Missing."""
         path = folder.path.rstrip("/").encode()
-        if path == ARRIVING or path.startswith(ARRIVING + b"/"):
+        if path == ARRIVING or path.startswith(ARRIVING + b"/") or self.excludes(folder):
             raise Missing(str(folder))
         with self.opened_root() as (root, root_path):
             try:
                 descriptor = open_beneath(root, root_path, path, FOLDER)
             except (OSError, ValueError):
                 raise Missing(str(folder)) from None
-        return descriptor, os.readlink(b"/proc/self/fd/%d" % descriptor).rstrip(b"/") + b"/"
+        where = os.readlink(b"/proc/self/fd/%d" % descriptor).rstrip(b"/") + b"/"
+        if not self._follows_links and where != root_path + path + b"/" * bool(path):
+            os.close(descriptor)
+            raise Missing(str(folder))
+        return descriptor, where
 
 
 class _Level:

@@ -39,6 +39,7 @@ log = logging.getLogger("invio.stores")
 
 _CHANGED, _MARKER, _LOG, _ASIDE = "changed", "store.json", "versions.jsonl", "aside"
 _SEEN = 8192
+_FOUND = 10_000  # files that a search finds, at most
 _SHELF, _CONTENT = re.compile(r"[0-9a-f]{2}"), re.compile(r"[0-9a-f]{32}")
 
 
@@ -78,6 +79,10 @@ class Index(Protocol):
         self, path: str, number: int | None, by: str | None, check: Callable[[Version | None], None]
     ) -> list[Version]: ...
 
+    def about(self, folder: str, text: str, limit: int) -> list[str]:
+        """The files below a folder whose descriptions have a text."""
+        ...
+
     def names(self) -> dict[str, bool]:
         """The names of all contents, and whether their version was removed."""
         ...
@@ -104,6 +109,7 @@ class ManagedStore:
 
     kind = "managed"
     waits = False
+    describes = True
 
     def __init__(self, name: str, root: str | Path, index: Index) -> None:
         """`root` is made when it is not there.
@@ -249,22 +255,45 @@ class ManagedStore:
             OSError, PathConflict: it cannot be put there.
         """
         name = secrets.token_hex(16)
-        path = self._path(name)
-        content = Arrived(name, arriving.size, arriving.sha256, arriving.crc, putting.media_type)
+        content = Arrived(name, arriving.size, arriving.sha256, arriving.crc, putting.media_type, putting.description)
+        with opened(self._shelf(name)) as folder:
+            arriving.land(folder, name.encode(), replaces=False)
+        return self._added(address, content, putting)
+
+    def renew(self, address: Address, number: int, putting: Putting) -> tuple[Found, bool]:
+        """Makes an earlier version's content the newest version again, with its type and what it is about.
+
+        Raises:
+            Missing; Refusal: `precondition`; OSError.
+        """
+        earlier = self._version(address, number).content
+        content = replace(earlier, name=secrets.token_hex(16))
+        self._shelf(content.name)
+        try:
+            os.link(self._path(earlier.name), self._path(content.name))
+        except FileNotFoundError:
+            raise Missing(str(address)) from None
+        return self._added(address, content, putting)
+
+    def search(self, folder: Address, text: str) -> Sequence[Address]:
+        """See `invio.stores.store.SearchableStore`."""
+        return [Address(self.name, path) for path in self._index.about(folder.path, text, _FOUND)]
+
+    def _added(self, address: Address, content: Arrived, putting: Putting) -> tuple[Found, bool]:
+        """Makes a content the newest version that lies in its place already; it is taken away if it cannot be."""
+        path = self._path(content.name)
         before: list[Version] = []
 
         def check(current: Version | None) -> None:
             before.extend([] if current is None else [current])
             putting.check(address, None if current is None else current.facts(self.name))
 
-        with opened(self._shelf(name)) as folder:
-            arriving.land(folder, name.encode(), replaces=False)
         try:
             version = self._index.add(address.path, content, putting.by, check, self._note)
         except BaseException:
             os.unlink(path)
             raise
-        if version.content.name != name:
+        if version.content.name != content.name:
             os.unlink(path)
         self._changes()
         return self._found(version), not before
@@ -291,7 +320,7 @@ class ManagedStore:
         line = {
             "path": version.path, "number": version.number, "name": content.name, "size": content.size,
             "sha256": content.sha256.hex(), "crc": content.crc, "media_type": content.media_type,
-            "at": version.at, "by": version.by,
+            "at": version.at, "by": version.by, "description": content.description,
         }  # fmt: skip
         descriptor = os.open(self._root / _LOG, os.O_WRONLY | os.O_APPEND | os.O_CREAT | os.O_CLOEXEC, 0o600)
         try:
@@ -337,7 +366,7 @@ class ManagedStore:
                 known = json.loads(line)
                 content = Arrived(
                     str(known["name"]), int(known["size"]), bytes.fromhex(known["sha256"]), int(known["crc"]),
-                    known["media_type"],
+                    known["media_type"], known.get("description"),
                 )  # fmt: skip
                 versions.append(
                     Version(str(known["path"]), int(known["number"]), content, float(known["at"]), known["by"])

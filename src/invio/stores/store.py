@@ -84,6 +84,15 @@ class GlancingStore(Protocol):
 
 
 @runtime_checkable
+class SearchableStore(Protocol):
+    """A store that keeps what its files are about."""
+
+    def search(self, folder: Address, text: str) -> Sequence[Address]:
+        """The files below a folder whose descriptions have a text, whatever the case. Raises StoreFault."""
+        ...
+
+
+@runtime_checkable
 class VersionedStore(Protocol):
     """A store that keeps earlier versions of a file."""
 
@@ -95,10 +104,19 @@ class VersionedStore(Protocol):
         """Versions of a file, the newest first; `before` is the number to go on after. Raises Missing."""
         ...
 
+    def renew(self, address: Address, number: int, putting: Putting) -> tuple[Found, bool]:
+        """Makes an earlier version the newest again, as a further one. Raises Missing; Refusal: `precondition`."""
+        ...
+
 
 @runtime_checkable
 class WritableStore(Protocol):
     """A store that files can be put into, and removed from."""
+
+    @property
+    def describes(self) -> bool:
+        """Whether it keeps what a file is about."""
+        ...
 
     def begin(self) -> Arriving:
         """What a content is written to as it comes. Raises OSError."""
@@ -107,7 +125,7 @@ class WritableStore(Protocol):
     def put(self, address: Address, arriving: Arriving, putting: Putting) -> tuple[Found, bool]:
         """Makes what has arrived the file's content; gives the file, and whether it is a new one.
 
-        The file is as it was when anything is raised.
+        The file is as it was when anything is raised. A store that says `describes` keeps what it is about.
 
         Raises:
             Refusal: `precondition`.

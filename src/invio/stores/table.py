@@ -13,7 +13,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
 from datetime import UTC, date, datetime
 from decimal import Decimal
@@ -21,7 +21,7 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from invio.core.addresses import Address, BadAddress, parse_address
+from invio.core.addresses import Address, BadAddress, parse_address, parse_file_address
 from invio.core.files import FileFacts
 from invio.core.readable import ContentChanged
 from invio.core.toml import did_you_mean
@@ -35,6 +35,7 @@ _SAMPLES, _SAMPLE = 16, 512  # pieces of a content, of so many bytes, that tell 
 # What the database itself knows a row by: SQLite its number, PostgreSQL the transaction that wrote it.
 _ROW_MARKS = {"sqlite": "rowid", "postgresql": "xmin::text"}
 _AFTER_SLASH = "0"  # the character after `/`: what stands below a folder sorts before the folder's name with it
+_FOUND = 10_000  # files that a search finds, at most
 _LONGEST = 2000  # characters of a further fact that is shown
 
 
@@ -144,6 +145,24 @@ class TableStore(BlockingStore):
                 if not address.folder and row[1] is not None:
                     # Samples of a hundred thousand contents would take seconds; those of a page do not.
                     yield address if self._blobs else self._facts(connection, address, self._read_row(row))
+
+    def search(self, folder: Address, text: str) -> Sequence[Address]:
+        """See `invio.stores.store.SearchableStore`: by descriptions, and by the other columns that are shown."""
+        columns = [name for name in (self._columns.description, *self._columns.facts) if name is not None]
+        if not columns:
+            return []
+
+        def work() -> list[Address]:
+            has = sa.or_(*(sa.cast(self._table.c[name], sa.Text).icontains(text, autoescape=True) for name in columns))
+            found = []
+            with self._connected() as connection:
+                query = sa.select(self._key).where(self._below(folder), has).order_by(self._key).limit(_FOUND)
+                for (key,) in connection.execute(query):
+                    with suppress(BadAddress):
+                        found.append(parse_file_address(f"{self.name}/{key}"))
+            return found
+
+        return self._asked(work)
 
     def walk(self, folder: Address) -> Iterator[Any]:
         """Every file below a folder, each folder's own folders first. Raises Missing, StoreFault."""

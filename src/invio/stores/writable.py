@@ -19,6 +19,7 @@ from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from invio.core.addresses import Address
+from invio.core.exclusions import Exclusions
 from invio.core.files import FileFacts
 from invio.core.versions import PathConflict, Putting
 from invio.stores.arriving import Arriving
@@ -33,8 +34,18 @@ _STRAY = 3600.0  # seconds after which what is on its way was left there by a pr
 class WritableDirectoryStore(DirectoryStore):
     """A `DirectoryStore` that takes files."""
 
-    def __init__(self, name: str, root: str | Path, *, precompressed: bool = False) -> None:
-        super().__init__(name, root, precompressed=precompressed)
+    describes = False
+
+    def __init__(
+        self,
+        name: str,
+        root: str | Path,
+        *,
+        precompressed: bool = False,
+        exclusions: Exclusions | None = None,
+        follows_links: bool = True,
+    ) -> None:
+        super().__init__(name, root, precompressed=precompressed, exclusions=exclusions, follows_links=follows_links)
         # What is looked at and then replaced, is so by one request of this process at a time.
         self._turn = threading.Lock()
 
@@ -125,7 +136,8 @@ class WritableDirectoryStore(DirectoryStore):
     @contextmanager
     def _made(self, address: Address, folder: bytes) -> Iterator[int]:
         """The descriptor of a folder, which is made, with those above it, where it is not there. Raises OSError."""
-        if address.path.encode().startswith(ARRIVING + b"/") or address.path.encode() == ARRIVING:
+        path = address.path.encode()
+        if path.startswith(ARRIVING + b"/") or path == ARRIVING or self.excludes(address):
             raise PathConflict(str(address))
         segments = folder.split(b"/") if folder else []
         descriptor = -1

@@ -24,6 +24,11 @@ _LARGEST = 256 * 1024 * 1024
 class WritableTableStore(TableStore):
     """A `TableStore` that takes files."""
 
+    @property
+    def describes(self) -> bool:
+        """Whether there is a column for it."""
+        return self._columns.description is not None
+
     def begin(self) -> Arriving:
         """A content that is to become the file; until all of it has arrived it is a nameless file. Raises OSError."""
         return Arriving(os.fsencode(tempfile.gettempdir()), 0o600)

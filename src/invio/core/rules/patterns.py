@@ -53,7 +53,7 @@ class Pattern:
         if begin is not None:
             text = f"{address.store}/{address.path}"
             return text.startswith(begin) or text == begin[:-1]
-        return _matches(self.segments, str(address).rstrip("/").split("/"))
+        return segments_match(self.segments, str(address).rstrip("/").split("/"))
 
     def reaches_into(self, folder: Address) -> bool:
         """Whether some address below the folder may match."""
@@ -64,7 +64,7 @@ class Pattern:
                 return False
             if self.segments[place] == "**":
                 return True
-            if not _segment_matches(self.segments[place], segment):
+            if not segment_matches(self.segments[place], segment):
                 return False
         return len(self.segments) > len(wanted)
 
@@ -96,15 +96,18 @@ def parse_pattern(text: str) -> Pattern:
     return Pattern(text, tuple(segments))
 
 
-def _matches(pattern: Sequence[str], segments: Sequence[str]) -> bool:
-    """Greedy matching: on a mismatch, the last `**` takes one segment more."""
+def segments_match(pattern: Sequence[str], segments: Sequence[str]) -> bool:
+    """Whether segments are what a pattern's mean.
+
+    Greedy matching: on a mismatch, the last `**` takes one segment more.
+    """
     at = place = mark = 0
     star = -1
     while place < len(segments):
         if at < len(pattern) and pattern[at] == "**":
             star, mark = at, place
             at += 1
-        elif at < len(pattern) and _segment_matches(pattern[at], segments[place]):
+        elif at < len(pattern) and segment_matches(pattern[at], segments[place]):
             at += 1
             place += 1
         elif star >= 0:
@@ -115,8 +118,11 @@ def _matches(pattern: Sequence[str], segments: Sequence[str]) -> bool:
     return all(segment == "**" for segment in pattern[at:])
 
 
-def _segment_matches(pattern: str, segment: str) -> bool:
-    """`*` within one segment: literal pieces found from left to right, the last at the end."""
+def segment_matches(pattern: str, segment: str) -> bool:
+    """Whether a segment is what a pattern's means.
+
+    `*` within one segment: literal pieces found from left to right, the last at the end.
+    """
     if "*" not in pattern:
         return pattern == segment
     first, *middle, last = pattern.split("*")

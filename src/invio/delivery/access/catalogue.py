@@ -15,6 +15,7 @@ from invio.core.reasons import Refusal
 from invio.core.rules.decisions import Decision, Reason
 from invio.core.rules.quotas import Quota
 from invio.core.rules.terms import Terms
+from invio.delivery.access import searching
 from invio.stores.store import Found, GlancingStore, Missing, Store, VersionedStore, WalkableStore
 from invio.workers.pool import Pool
 
@@ -109,6 +110,9 @@ class Page:
     after: str | None
 
 
+_Listed = tuple[Address, str | None, str]  # a folder, what was searched for, and the order
+
+
 def _place(address: Address) -> tuple[bool, str]:
     """What listings are in the order of: folders first, then by name."""
     return not address.folder, str(address)
@@ -133,7 +137,7 @@ class Catalogue:
         self.stores = {store.name: store for store in stores}
         self.rules = rules
         # Long folders that were read for a page and are wanted for the next one.
-        self._listings: ExpiringMemory[Address, Sequence[Address]] = ExpiringMemory(_LISTINGS, _LISTED_FOR)
+        self._listings: ExpiringMemory[_Listed, Sequence[Address]] = ExpiringMemory(_LISTINGS, _LISTED_FOR)
         # What lists and finds has threads of its own, and each store that may keep them waiting has others.
         self._pool = Pool("listing", 8, waiting=200)
         self._pools = {
@@ -217,16 +221,33 @@ class Catalogue:
         except Missing:
             return None
 
-    def page(self, caller: Caller, folder: Address | None, after: str | None, limit: int) -> Page:
-        """What the caller may see in a folder (None: the stores), in the order of names, folders first.
+    def page(
+        self,
+        caller: Caller,
+        folder: Address | None,
+        after: str | None,
+        limit: int,
+        *,
+        search: str | None = None,
+        sort: str = "name",
+    ) -> Page:
+        """What the caller may see in a folder (None: the stores), folders first.
+
+        `search` is a part of the names below it that are wanted, `sort` one of `searching.SORTS`.
 
         Raises:
-            Refusal: `missing` or `sign-in`.
+            Refusal: `missing`, `sign-in`, or `too-large` to be sorted.
         """
         listed: list[Listed] = []
-        addresses = self._addresses(caller, folder, goes_on=after is not None)
+        addresses = self._addresses(caller, folder, search, sort, goes_on=after is not None)
         # By the place in the order, for the file that the last page ended with may be gone.
-        begin = 0 if after is None else bisect_right(addresses, _place(_read(after)), key=_place)
+        if after is None:
+            begin = 0
+        elif sort == "name":
+            begin = bisect_right(addresses, _place(_read(after)), key=_place)
+        else:
+            known = _read(after)
+            begin = next((place + 1 for place, one in enumerate(addresses) if one == known), len(addresses))
         for number in range(begin, len(addresses)):
             line = self._line(caller, addresses[number])
             if line is None:
@@ -236,22 +257,46 @@ class Catalogue:
             listed.append(line)
         return Page(listed, None)
 
-    def _addresses(self, caller: Caller, folder: Address | None, *, goes_on: bool = False) -> Sequence[Address]:
-        """What is in a folder, in the order of `_place`; `goes_on`: as it was a moment ago will do. Raises Refusal."""
+    def _addresses(
+        self,
+        caller: Caller,
+        folder: Address | None,
+        search: str | None = None,
+        sort: str = "name",
+        *,
+        goes_on: bool = False,
+    ) -> Sequence[Address]:
+        """What is in a folder; `goes_on`: as it was a moment ago will do. Raises Refusal."""
         if folder is None:
             return [Address(name, "") for name in sorted(self.stores)]
         self._require_entry(caller, folder)
         now = time.monotonic()
-        known = self._listings.fresh(folder, now, None) if goes_on else None
+        key = (folder, search, sort)
+        known = self._listings.fresh(key, now, None) if goes_on else None
         if known is not None:
             return known
+        store = self.stores[folder.store]
+        found: Sequence[Address]
         try:
-            addresses = self.stores[folder.store].list(folder)
+            if search:
+                # Where nobody may look, nothing is looked for: what a caller may see of the rest is decided one by one.
+                found = searching.search(store, folder, search, lambda one: self.rules.may_enter(caller, one))
+            else:
+                found = store.list(folder)
         except Missing:
             raise Refusal("missing", f"there is no folder {folder} that you have access to") from None
-        if len(addresses) > _LONG:
-            self._listings.keep_at(folder, addresses, now)
+        addresses = found if sort == "name" else searching.in_order(found, sort, self._at_hand)
+        if len(addresses) > _LONG and not search:
+            self._listings.keep_at(key, addresses, now)
         return addresses
+
+    def _at_hand(self, address: Address) -> Found | None:
+        """A file as a listing has it; None when it has vanished."""
+        store = self.stores[address.store]
+        try:
+            return store.glance(address) if isinstance(store, GlancingStore) else store.locate(address)
+        except Missing:
+            return None
 
     def _require_entry(self, caller: Caller, folder: Address) -> None:
         """Raises Refusal, unless the caller may list a folder of a store that there is."""
@@ -266,10 +311,8 @@ class Catalogue:
             return Listed(address, None) if self.rules.may_enter(caller, address) else None
         if not self.rules.allows(caller, "list", address):
             return None
-        try:
-            store = self.stores[address.store]
-            found = store.glance(address) if isinstance(store, GlancingStore) else store.locate(address)
-        except Missing:  # it vanished since the folder was read
+        found = self._at_hand(address)
+        if found is None:  # it vanished since the folder was read
             return None
         if self.rules.looks_at_files and not self.rules.allows(caller, "list", address, found.facts):
             return None
