@@ -170,7 +170,7 @@ def test_nobody_is_sent_there_without_the_rules(elsewhere: Elsewhere) -> None:
 def test_a_system_that_does_not_answer_fails_alone(elsewhere: Elsewhere) -> None:
     service = elsewhere.service(key="another")
     refused = service.get("/get/abroad/1987/grid")
-    assert (refused.status_code, refused.json()["reason"]) == (503, "unreachable")
+    assert (refused.status_code, refused.json()["reason"]) == (502, "unreachable")
     assert int(refused.headers["retry-after"]) > 0
     assert "403" not in refused.text, "what the other system said is for the operator"
     assert "403" in service.logged()

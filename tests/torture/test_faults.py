@@ -237,7 +237,7 @@ def test_a_root_that_is_gone_is_no_file_that_is_gone(start: Start) -> None:
     (service.folder / "files").rename(service.folder / "elsewhere")
     until(lambda: service.get("/readyz").status_code == 503)
     gone = service.get("/get/files/a.txt")
-    assert (gone.status_code, gone.json()["reason"]) == (503, "unreachable")
+    assert (gone.status_code, gone.json()["reason"]) == (502, "unreachable")
     assert "store files" in service.get("/readyz").json()["faults"]
     (service.folder / "elsewhere").rename(service.folder / "files")
     until(lambda: service.get("/readyz").status_code == 200)

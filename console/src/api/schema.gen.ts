@@ -1520,7 +1520,7 @@ export interface components {
              * Reason
              * @enum {string}
              */
-            reason: "malformed" | "unknown-key" | "bad-seal" | "out-of-scope" | "not-yet" | "expired" | "wrong-recipient" | "wrong-network" | "wrong-agent" | "revoked" | "used-up" | "sign-in" | "bad-token" | "not-allowed" | "cross-site" | "missing" | "wrong-method" | "precondition" | "bad-request" | "too-slow" | "long-head" | "no-selection" | "bad-selection" | "too-large" | "file-too-large" | "in-the-way" | "no-space" | "range" | "changed" | "not-made" | "not-an-image" | "quota" | "slow-down" | "too-many" | "busy" | "unreachable" | "failed" | "unavailable";
+            reason: "malformed" | "unknown-key" | "bad-seal" | "out-of-scope" | "not-yet" | "expired" | "wrong-recipient" | "wrong-network" | "wrong-agent" | "revoked" | "used-up" | "sign-in" | "bad-token" | "not-allowed" | "cross-site" | "missing" | "wrong-method" | "precondition" | "bad-request" | "too-slow" | "long-head" | "no-selection" | "bad-selection" | "too-large" | "file-too-large" | "in-the-way" | "no-space" | "range" | "changed" | "not-made" | "not-an-image" | "quota" | "slow-down" | "too-many" | "busy" | "unreachable" | "no-answer" | "failed" | "unavailable";
             /**
              * Names
              * @default null
@@ -1614,7 +1614,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
             503: {
                 headers: {
                     /** @description seconds */
@@ -1675,7 +1675,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
             503: {
                 headers: {
                     /** @description seconds */
@@ -1813,7 +1813,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
             503: {
                 headers: {
                     /** @description seconds */
@@ -1911,7 +1911,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
             503: {
                 headers: {
                     /** @description seconds */
@@ -1976,7 +1976,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
             503: {
                 headers: {
                     /** @description seconds */
@@ -2067,7 +2067,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
             503: {
                 headers: {
                     /** @description seconds */
@@ -2156,7 +2156,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
             503: {
                 headers: {
                     /** @description seconds */
@@ -2235,7 +2235,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
             503: {
                 headers: {
                     /** @description seconds */
@@ -2316,7 +2316,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
             503: {
                 headers: {
                     /** @description seconds */
@@ -2395,7 +2395,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
             503: {
                 headers: {
                     /** @description seconds */
@@ -2462,7 +2462,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
             503: {
                 headers: {
                     /** @description seconds */
@@ -2551,7 +2551,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
             503: {
                 headers: {
                     /** @description seconds */
@@ -2612,7 +2612,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
             503: {
                 headers: {
                     /** @description seconds */
@@ -2682,7 +2682,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
             503: {
                 headers: {
                     /** @description seconds */
@@ -2760,7 +2760,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
             503: {
                 headers: {
                     /** @description seconds */
@@ -2809,7 +2809,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
             503: {
                 headers: {
                     /** @description seconds */
@@ -2858,7 +2858,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
             503: {
                 headers: {
                     /** @description seconds */
@@ -2953,7 +2953,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
             503: {
                 headers: {
                     /** @description seconds */
@@ -3024,7 +3024,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
             503: {
                 headers: {
                     /** @description seconds */
@@ -3119,7 +3119,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
             503: {
                 headers: {
                     /** @description seconds */
@@ -3214,7 +3214,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
             503: {
                 headers: {
                     /** @description seconds */
@@ -3287,7 +3287,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
             503: {
                 headers: {
                     /** @description seconds */
@@ -3391,7 +3391,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
             503: {
                 headers: {
                     /** @description seconds */
@@ -3464,7 +3464,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
             503: {
                 headers: {
                     /** @description seconds */
@@ -3537,7 +3537,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
             503: {
                 headers: {
                     /** @description seconds */
@@ -3610,7 +3610,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
             503: {
                 headers: {
                     /** @description seconds */
@@ -3702,7 +3702,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
             503: {
                 headers: {
                     /** @description seconds */
@@ -3775,7 +3775,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
             503: {
                 headers: {
                     /** @description seconds */
@@ -3849,7 +3849,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
             503: {
                 headers: {
                     /** @description seconds */
@@ -3902,7 +3902,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
             503: {
                 headers: {
                     /** @description seconds */
@@ -3953,7 +3953,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
             503: {
                 headers: {
                     /** @description seconds */
@@ -4044,7 +4044,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
             503: {
                 headers: {
                     /** @description seconds */
@@ -4084,7 +4084,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
             503: {
                 headers: {
                     /** @description seconds */
@@ -4131,7 +4131,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
             503: {
                 headers: {
                     /** @description seconds */
@@ -4197,7 +4197,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
             503: {
                 headers: {
                     /** @description seconds */
@@ -4403,8 +4403,30 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            /** @description the system that stores the file does not answer */
+            502: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
             503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the system that stores the file takes too long */
+            504: {
                 headers: {
                     /** @description seconds */
                     "Retry-After"?: number;
@@ -4554,8 +4576,30 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the system that stores the file does not answer */
+            /** @description the system that stores the file does not answer */
+            502: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
             503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the system that stores the file takes too long */
+            504: {
                 headers: {
                     /** @description seconds */
                     "Retry-After"?: number;

@@ -16,7 +16,7 @@ from invio.client.errors import Refused, ServiceUnreachable
 
 # Seconds before each further try, some 35 in all: a service that is started anew is back by then.
 PAUSES = (0.5, 1.0, 2.0, 4.0, 8.0, 10.0, 10.0)
-_WAITED_FOR = (429, 503)
+_WAITED_FOR = (429, 502, 503, 504)
 
 Waiting = Callable[[float, Refused], None]
 

@@ -90,7 +90,8 @@ _TABLE = [
         "Wait for one of them to finish, then try again.",
     ),
     Reason("busy", 503, "The service is busy", "Try again in a few seconds."),
-    Reason("unreachable", 503, "The system that stores the file does not answer", "Try again in a while."),
+    Reason("unreachable", 502, "The system that stores the file does not answer", "Try again in a while."),
+    Reason("no-answer", 504, "The system that stores the file takes too long", "Try again in a while."),
     Reason("failed", 500, "The service failed", "Try again in a while, or tell the operator."),
     Reason("unavailable", 503, "The service cannot record the delivery", "Try again in a while."),
 ]

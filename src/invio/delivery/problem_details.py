@@ -73,10 +73,18 @@ def problem(refusal: Refusal, pages: Pages = USUAL_PAGES) -> dict[str, Any]:
     return document
 
 
+_SAID = {
+    "unreachable": "did not answer as expected",
+    "no-answer": "did not answer in time",
+    "busy": "is asked for as much as it can give at present",
+}
+
+
 def unreachable(fault: StoreFault) -> Refusal:
     """What is said of a store that does not answer; the rest is for the operator."""
     log.error("store.failed", extra={"fields": {"error": str(fault)}})
-    return Refusal("unreachable", "the system that stores this file did not answer as expected", retry_after=10)
+    which = "the system that stores this file" if fault.store is None else f"the store {fault.store!r}"
+    return Refusal(fault.word, f"{which} {_SAID[fault.word]}", retry_after=10)
 
 
 def refusal_reply(
@@ -119,7 +127,7 @@ def _headers(refusal: Refusal) -> Headers:
         headers.append((b"allow", refusal.allow.encode()))
     if refusal.size is not None:
         headers.append((b"content-range", b"bytes */%d" % refusal.size))
-    if refusal.reason.status in (429, 503):
+    if refusal.reason.status in (429, 502, 503, 504):
         headers.append((b"retry-after", b"%d" % refusal.retry_after))
     return headers
 

@@ -411,10 +411,16 @@ def _store(settings: Settings, engine: sa.Engine | None, name: str) -> Store | N
 
             index = None if engine is None else VersionRecords(engine, name)
             return None if index is None else ManagedStore(name, settings.path(given.root), index)
+        if isinstance(given, RemoteSettings) and given.url.startswith(("http://", "https://")):
+            from invio.stores.origin import OriginStore
+
+            if given.redirect is not None:
+                raise StoreFault(f"store {name!r}: a web server makes no addresses; leave 'redirect' out")
+            return OriginStore(name, given.url, given.options, timeout=given.timeout, fresh=given.fresh)
         if isinstance(given, RemoteSettings):
             from invio.stores.remote import RemoteStore  # the library for it is loaded where there is such a store
 
-            return RemoteStore(name, given.url, given.options, given.redirect, timeout=given.timeout)
+            return RemoteStore(name, given.url, given.options, given.redirect, timeout=given.timeout, fresh=given.fresh)
         if isinstance(given, TableStoreSettings):
             return _table(settings, name, given)
         if isinstance(given, CustomSettings):

@@ -192,7 +192,7 @@ def _refusal(status: int) -> dict[str, Any]:
     words = [reason for reason in REASONS.values() if reason.status == status]
     said = "; or: ".join(f"{reason.title[0].lower()}{reason.title[1:]}" for reason in words[:4])
     refusal: dict[str, Any] = {"description": said, "content": _PROBLEM}
-    if status in (429, 503):
+    if status in (429, 502, 503, 504):
         refusal["headers"] = {"Retry-After": {"description": "seconds", "schema": {"type": "integer"}}}
     return refusal
 
@@ -206,7 +206,7 @@ def _headers(named: dict[str, str]) -> list[dict[str, Any]]:
 
 def _delivery(method: str) -> dict[str, Any]:
     body = {"content": _BYTES} if method == "get" else {}
-    refusals = {str(status): _refusal(status) for status in (400, 401, 403, 404, 410, 412, 416, 429, 503)}
+    refusals = {str(status): _refusal(status) for status in (400, 401, 403, 404, 410, 412, 416, 429, 502, 503, 504)}
     return {
         "tags": ["delivery"],
         "summary": "Get a file" if method == "get" else "Get a file's headers",

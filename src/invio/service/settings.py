@@ -316,6 +316,7 @@ class RemoteSettings(_Strict):
     url: str = Field(description="where the files are; the scheme says how they are reached")
     options: dict[str, Any] = Field(default_factory=dict, description="for that kind of file system")
     timeout: float = Field(20.0, gt=0, le=600, description="seconds that one call of it may take")
+    fresh: float = Field(2.0, ge=0, le=3600, description="seconds for which what it said of a file is good")
     redirect: int | None = Field(
         None, ge=1, le=86400, description="seconds that an address holds which the other system makes for a download"
     )

@@ -16,6 +16,7 @@ Invariants:
 from __future__ import annotations
 
 import asyncio
+import logging
 import time
 from collections import deque
 from collections.abc import AsyncIterator, Callable, Iterable, Iterator
@@ -32,6 +33,8 @@ from invio.stores.sources import BlockingFile
 from invio.stores.store import Found, Missing, StoreFault
 from invio.workers.pool import DeadlinePassed, Pool, PoolBusy
 
+log = logging.getLogger("invio.stores")
+
 T = TypeVar("T")
 _SAID = (Missing, ContentChanged, StoreFault)  # what a kind of store raises on purpose
 
@@ -39,6 +42,7 @@ _SAID = (Missing, ContentChanged, StoreFault)  # what a kind of store raises on 
 FRESH = 2.0
 _SEEN = 8192  # files whose facts are remembered
 _GLIMPSED = 200_000  # of which a listing told
+_PAUSES = (0.1, 0.4)  # seconds before what failed is asked again
 _LOOKS = 0.02  # seconds between two looks whether a thread is free
 _FIRST = 1024 * 1024  # bytes of the first piece that is read of a content; the following ones grow
 AHEAD = 3  # pieces
@@ -113,12 +117,12 @@ class BlockingStore:
         seen = self._seen.get(address.path)
         if seen is not None and time.monotonic() - seen[0] < self._fresh:
             return seen[1]
-        return self._found(self._asked(lambda: self.look_up(address)))
+        return self._found(self._asked(lambda: _tried(lambda: self.look_up(address), self._timeout)))
 
     def list(self, folder: Address) -> list[Address]:
         """What is in a folder, in order; its files' facts are good for a while. Raises Missing, StoreFault."""
         listed = []
-        for entry in self._asked(lambda: list(self.look_into(folder))):
+        for entry in self._asked(lambda: _tried(lambda: list(self.look_into(folder)), self._timeout)):
             if isinstance(entry, FileFacts):
                 self._found(entry, self._seen if self.lists_all else self._glimpsed)
                 entry = entry.address
@@ -193,7 +197,7 @@ class BlockingStore:
 
     def _read(self, source: BlockingFile, offset: int, count: int) -> bytes:
         try:
-            data = self.read_at(source.address, source.tag, offset, count)
+            data = _tried(lambda: self.read_at(source.address, source.tag, offset, count), self._timeout)
         except Missing:
             raise ContentChanged("the file is no longer there") from None
         if len(data) != count:
@@ -202,7 +206,7 @@ class BlockingStore:
 
     def _is_unaltered(self, source: BlockingFile) -> bool:
         try:
-            facts = self.look_up(source.address)
+            facts = _tried(lambda: self.look_up(source.address), self._timeout)
         except Missing:
             return False
         return str(facts.tag) == source.tag and facts.size == source.size
@@ -248,8 +252,29 @@ class BlockingStore:
     def fault(self, error: BaseException) -> StoreFault:
         """What went wrong, with the name of the store."""
         if isinstance(error, PoolBusy | DeadlinePassed):
-            return StoreFault(f"store {self.name!r}: {error}")
-        return StoreFault(f"store {self.name!r}: {type(error).__name__}: {error}")
+            word = "busy" if isinstance(error, PoolBusy) else "no-answer"
+            return StoreFault(f"store {self.name!r}: {error}", store=self.name, word=word)
+        word = "no-answer" if isinstance(error, TimeoutError) or "Timeout" in type(error).__name__ else "unreachable"
+        return StoreFault(f"store {self.name!r}: {type(error).__name__}: {error}", store=self.name, word=word)
+
+
+def _tried(ask: Callable[[], T], seconds: float) -> T:
+    """What a store answers, asked once or twice more where it failed: a connection may have been lost meanwhile.
+
+    `seconds` is for how long it is waited for: it is not asked again when most of them are over.
+    """
+    end = time.monotonic() + seconds / 2
+    for pause in _PAUSES:
+        try:
+            return ask()
+        except (*_SAID, PathConflict, Refusal):
+            raise
+        except Exception as error:  # each kind has errors of its own
+            if time.monotonic() + pause > end:
+                raise
+            log.info("store.asked-again", extra={"fields": {"error": f"{type(error).__name__}: {error}"[:500]}})
+            time.sleep(pause)
+    return ask()
 
 
 def _places(offset: int, stop: int, largest: int) -> Iterator[tuple[int, int]]:

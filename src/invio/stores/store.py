@@ -19,7 +19,14 @@ class Missing(Exception):
 
 
 class StoreFault(Exception):
-    """The store itself cannot be used, as when its root is gone. The message is for the operator."""
+    """The store itself cannot be used, as when its root is gone. The message is for the operator.
+
+    `store` is its name, where callers may be told; `word` the reason's: `unreachable`, `no-answer` or `busy`.
+    """
+
+    def __init__(self, message: str, *, store: str | None = None, word: str = "unreachable") -> None:
+        super().__init__(message)
+        self.store, self.word = store, word
 
 
 @dataclass(frozen=True, slots=True, eq=False)
