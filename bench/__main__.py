@@ -12,12 +12,13 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable, Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import asdict
 from pathlib import Path
 from threading import Thread
 
-from bench import archives, decisions
+from bench import archives, decisions, sources
 from bench.clients import SlowReaders, download, hammer
+from bench.figures import Figure
 from bench.scene import MIB, Scene
 from bench.servers import Running, server
 
@@ -30,22 +31,6 @@ SECONDS = 1.0
 READERS = 1000
 LATENCIES = 600
 TIMES = 3
-
-
-@dataclass(frozen=True)
-class Figure:
-    """One line of the report. `aim` is what `ratio` is to reach, or with `at_most` not to exceed."""
-
-    what: str
-    measured: str
-    against: str
-    ratio: float
-    aim: float
-    at_most: bool = False
-
-    @property
-    def reached(self) -> bool:
-        return self.ratio <= self.aim if self.at_most else self.ratio >= self.aim
 
 
 def alternating(first: Callable[[], float], second: Callable[[], float], rounds: int) -> tuple[float, float, float]:
@@ -292,6 +277,8 @@ def measure(large: int) -> list[Figure]:
                 add(*rates(scene, invio), recorded(scene, invio))
             add(*slow_readers(scene))
             add(*bundled(scene, stock))
+    for figure in sources.figures():
+        add(figure)
     return figures
 
 

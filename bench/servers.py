@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import csv
 import io
 import os
 import re
 import select
 import signal
 import socket
+import sqlite3
 import subprocess
 import sys
 import time
@@ -100,6 +102,10 @@ def stock(folder: Path, port: int) -> None:
     def library(name: str, deflated: bool) -> StreamingResponse:
         return StreamingResponse(_written(folder / "archives" / "files" / name, deflated))
 
+    @app.get("/rows/{count}")
+    def rows(count: int) -> StreamingResponse:
+        return StreamingResponse(_rows(folder / "readings.sqlite", count), media_type="text/csv")
+
     @app.get("/stock/{name}")
     async def file(name: str) -> FileResponse:
         return FileResponse(folder / "files" / name)
@@ -120,6 +126,18 @@ def _written(folder: Path, deflated: bool) -> Iterator[bytes]:
                 if sink.size >= 1 << 18:
                     yield sink.taken()
     yield sink.taken()
+
+
+def _rows(database: Path, count: int) -> Iterator[str]:
+    """Rows of a query as the standard library's writer writes them, one by one."""
+    connection = sqlite3.connect(database)
+    text = io.StringIO()
+    writer = csv.writer(text)
+    for row in connection.execute("SELECT at, station, level, water FROM readings LIMIT ?", (count,)):
+        writer.writerow(row)
+        yield text.getvalue()
+        text.seek(0)
+        text.truncate()
 
 
 class _Sink(io.RawIOBase):

@@ -243,7 +243,10 @@ class Planner:
             quotas = dict.fromkeys(catalogue.rules.quotas_named(maker.quotas, address), 1)
             owner = maker.recipient
         if presentation.rendition is not None:
-            found = await in_pool(way.renditions.pool, way.renditions.of, found, presentation.rendition)
+            shown = way.renditions.at_hand(found, presentation.rendition)
+            if shown is None:
+                shown = await in_pool(way.renditions.pool, way.renditions.of, found, presentation.rendition)
+            found = shown
         offer = await way.offering.offer(request.head, found, presentation, terms, caller=caller)
         return Resolved(offer.representation, offer.found.facts.tag, found, terms, quotas, owner, by)
 

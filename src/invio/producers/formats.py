@@ -82,7 +82,7 @@ def batches(rows: Iterable[Row], now: Callable[[], float] = time.monotonic) -> I
 
 def _encoded(encoder: Any, some: Iterable[Sequence[Row]], now: Callable[[], float] = time.monotonic) -> Iterator[bytes]:
     """The bytes of rows: in pieces, or as they come where that takes longer."""
-    given = now()
+    given = now() - _WITHHELD  # the first ones at once: whoever waits is to see that there is something
     for batch in some:
         data = encoder.add_many(batch)
         at = now()

@@ -32,7 +32,7 @@ from invio.stores.store import Found, Missing, VersionedStore, WritableStore
 log = logging.getLogger("invio.service")
 router = APIRouter(tags=["files"])
 
-_PIECE = 1024 * 1024  # bytes that are written together
+_PIECE = 4 * 1024 * 1024  # bytes that are written together
 _TYPE = re.compile(r"[a-z0-9!#$&^_.+-]+/[a-z0-9!#$&^_.+-]+\Z")
 # What programs send when nobody told them what the file is.
 _SAYS_NOTHING = ("application/octet-stream", "application/x-www-form-urlencoded")
@@ -223,14 +223,24 @@ def _require_room(parts: Parts, size: int) -> None:
 async def _take(request: Request, arriving: Arriving, parts: Parts) -> None:
     """Writes the body, piece by piece, as it comes."""
     held: list[bytes] = []
-    count = 0
-    async for piece in _pieces(request, parts.settings.limits.idle):
-        held.append(piece)
-        count += len(piece)
-        _require_room(parts, arriving.size + count)
-        if count >= _PIECE:
-            await run_in_threadpool(arriving.write, b"".join(held))
-            held, count = [], 0
+    count = total = 0
+    writing: asyncio.Future[None] | None = None  # of the piece before, while the next one comes
+    try:
+        async for piece in _pieces(request, parts.settings.limits.idle):
+            held.append(piece)
+            count += len(piece)
+            total += len(piece)
+            _require_room(parts, total)
+            if count >= _PIECE:
+                if writing is not None:
+                    await writing
+                writing = asyncio.ensure_future(run_in_threadpool(arriving.write, b"".join(held)))
+                held, count = [], 0
+    finally:
+        if writing is not None:  # nothing is closed under a thread that writes
+            await asyncio.wait({writing})
+    if writing is not None:
+        writing.result()
     if held:
         await run_in_threadpool(arriving.write, b"".join(held))
 

@@ -10,11 +10,14 @@ import hashlib
 import os
 import re
 import secrets
-import zlib
+import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 from types import TracebackType
 
+from isal.isal_zlib import crc32
+
+_BEGUN = 16 * 1024 * 1024  # bytes
 _NAME = re.compile(r"\.[0-9a-f]{24}\.arriving")
 
 
@@ -31,8 +34,9 @@ class Arriving:
         self._named: bytes | None = None
         self._descriptor = self._open()
         self._sha256 = hashlib.sha256()
-        self.size = 0
+        self.size = self._begun = 0
         self.crc = 0
+        self._syncing: threading.Thread | None = None
 
     def _open(self) -> int:
         nameless = getattr(os, "O_TMPFILE", None)
@@ -65,9 +69,19 @@ class Arriving:
     def write(self, piece: bytes) -> None:
         """Adds some bytes. Raises OSError, as when the disk is full."""
         self._sha256.update(piece)
-        self.crc = zlib.crc32(piece, self.crc)
+        self.crc = crc32(piece, self.crc)
         self.size += len(piece)
         write_all(self._descriptor, piece)
+        if self.size - self._begun >= _BEGUN:
+            self._begin_syncing()
+
+    def _begin_syncing(self) -> None:
+        """Has the disk begin with what is there, so that the end is not kept waiting for all of it."""
+        if self._syncing is not None and self._syncing.is_alive():
+            return
+        self._begun = self.size
+        self._syncing = threading.Thread(target=_sync, args=(os.dup(self._descriptor),), name="arriving", daemon=True)
+        self._syncing.start()
 
     @property
     def sha256(self) -> bytes:
@@ -122,6 +136,16 @@ def write_all(descriptor: int, data: bytes) -> None:
     rest = memoryview(data)
     while rest:
         rest = rest[os.write(descriptor, rest) :]
+
+
+def _sync(descriptor: int) -> None:
+    """Writes a file to the disk, as far as it is there. What fails is told when all of it is to be on the disk."""
+    try:
+        os.fdatasync(descriptor)
+    except OSError:
+        pass
+    finally:
+        os.close(descriptor)
 
 
 def _new_name() -> bytes:

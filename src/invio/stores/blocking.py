@@ -19,7 +19,7 @@ import asyncio
 import logging
 import time
 from collections import deque
-from collections.abc import AsyncIterator, Callable, Iterable, Iterator
+from collections.abc import AsyncIterator, Callable, Iterable
 from dataclasses import dataclass
 from typing import Any, ClassVar, TypeVar
 
@@ -41,11 +41,13 @@ _SAID = (Missing, ContentChanged, StoreFault)  # what a kind of store raises on 
 # For how long facts are good without asking again: a player asks for a range after the other. Seconds.
 FRESH = 2.0
 _SEEN = 8192  # files whose facts are remembered
+# Bytes of pieces that are read, or wait to be sent, of all transfers of a process: what is beyond is had in small ones.
+_ROOM = 256 * 1024 * 1024
 _GLIMPSED = 200_000  # of which a listing told
 _PAUSES = (0.1, 0.4)  # seconds before what failed is asked again
 _LOOKS = 0.02  # seconds between two looks whether a thread is free
 _FIRST = 1024 * 1024  # bytes of the first piece that is read of a content; the following ones grow
-AHEAD = 3  # pieces
+AHEAD = 2  # pieces
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,8 +55,17 @@ class Reading:
     """How a kind of store is read: by how many calls at once, in pieces of how many bytes at most."""
 
     calls: int = 8
-    largest: int = 8 * 1024 * 1024
+    largest: int = 32 * 1024 * 1024
     ahead: int = AHEAD
+
+
+class _Held:
+    """How many bytes of pieces there are at present; looked at and changed in event loops alone."""
+
+    count = 0
+
+
+_held = _Held()
 
 
 class BlockingStore:
@@ -175,25 +186,37 @@ class BlockingStore:
             ContentChanged, StoreFault.
         """
         stop = offset + count
-        places = _places(offset, stop, self.reading.largest)
+        asked = at = offset
+        size = min(_FIRST, self.reading.largest)
         waiting: deque[asyncio.Future[bytes]] = deque()
-        at = offset
+        held = 0  # bytes of this transfer's pieces
         try:
             while at < stop:
-                while not waiting or (len(waiting) <= self.reading.ahead and self._calls.taken < self.reading.calls):
-                    place = next(places, None)
-                    if place is None:
-                        break
-                    waiting.append(asyncio.ensure_future(self.read_async(source, *place)))
+                while asked < stop and self._may_ask(len(waiting)):
+                    some = min(size, stop - asked)
+                    waiting.append(asyncio.ensure_future(self.read_async(source, asked, some)))
+                    asked, held = asked + some, held + some
+                    _held.count += some
+                    # Small at first, so that it begins soon, and larger the longer it goes on and there is room.
+                    size = min(2 * size, self.reading.largest) if _held.count < _ROOM // 2 else _FIRST
                 piece = await waiting.popleft()
                 at += len(piece)
                 if at >= stop and not await self.is_unaltered_async(source):
                     raise ContentChanged("the file was altered while it was sent")
                 yield piece
+                held -= len(piece)
+                _held.count -= len(piece)
         finally:
+            _held.count -= held
             for one in waiting:
                 one.cancel()
                 one.add_done_callback(_looked_at)
+
+    def _may_ask(self, waiting: int) -> bool:
+        """Whether a further piece is asked for: one always is, and some ahead where that takes nobody's thread."""
+        if not waiting:
+            return True
+        return waiting <= self.reading.ahead and self._calls.taken < self.reading.calls and _held.count < _ROOM
 
     def _read(self, source: BlockingFile, offset: int, count: int) -> bytes:
         try:
@@ -275,16 +298,6 @@ def _tried(ask: Callable[[], T], seconds: float) -> T:
             log.info("store.asked-again", extra={"fields": {"error": f"{type(error).__name__}: {error}"[:500]}})
             time.sleep(pause)
     return ask()
-
-
-def _places(offset: int, stop: int, largest: int) -> Iterator[tuple[int, int]]:
-    """The pieces of a part: small at first, so that it begins soon, and larger the longer it goes on."""
-    size = min(_FIRST, largest)
-    while offset < stop:
-        count = min(size, stop - offset)
-        yield offset, count
-        offset += count
-        size = min(2 * size, largest)
 
 
 def _looked_at(future: asyncio.Future[Any]) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import lru_cache
 
 from invio.core.links.seals import parse_query
 from invio.core.links.terms import ROOT, VALUE_LIMIT
@@ -28,6 +29,7 @@ class Presentation:
 
 
 _PLAIN = Presentation()
+_KEPT_UP_TO = 200  # characters
 
 
 def read_presentation(query: str) -> Presentation:
@@ -38,6 +40,10 @@ def read_presentation(query: str) -> Presentation:
     """
     if not query:
         return _PLAIN
+    return _read(query) if len(query) > _KEPT_UP_TO else _kept(query)
+
+
+def _read(query: str) -> Presentation:
     ours = [pair for pair in query.split("&") if pair.partition("=")[0] in _NAMES]
     if not ours:
         return _PLAIN
@@ -49,6 +55,10 @@ def read_presentation(query: str) -> Presentation:
             raise Refusal("malformed", f"{name}={value[:40]!r} is not a value that {name} can have")
         given[name] = value
     return presented(given.get)
+
+
+# The same few are asked for again and again: a page has the same rendition of all its images.
+_kept = lru_cache(maxsize=1024)(_read)
 
 
 def presented(says: Callable[[str], str | None], *, sealed: bool = False) -> Presentation:

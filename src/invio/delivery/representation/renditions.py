@@ -6,17 +6,20 @@ import errno
 import logging
 import os
 import tempfile
+import time
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import replace
 from typing import BinaryIO
 
 from invio.core.http.media_types import media_type_by_name
+from invio.core.memory import Memory
 from invio.core.readable import ContentChanged
 from invio.core.reasons import Refusal
 from invio.core.renditions import ENDINGS, FORMATS, Rendition
 from invio.producers.image_workers import ImageWorkers
 from invio.producers.imaging import NotAnImage
+from invio.stores.directory import unchanged
 from invio.stores.disk_cache import DiskCache
 from invio.stores.sources import read_through
 from invio.stores.store import Found
@@ -24,6 +27,8 @@ from invio.workers.pool import Pool
 
 log = logging.getLogger("invio.delivery")
 
+_KNOWN = 4096
+_LOOKED_EVERY = 2.0  # seconds between two looks whether what is kept still is
 _FULL = (errno.ENOSPC, errno.EDQUOT)
 
 
@@ -36,10 +41,23 @@ class Renditions:
         """`largest` is how many bytes an image may have of which one is made."""
         self._named, self._workers, self._cache, self._largest = dict(named), workers, cache, largest
         self.pool = Pool("renditions", 4, waiting=400)
+        # What was made of a finding; good for as long as its file is what it was.
+        self._known: Memory[tuple[Found, str], tuple[float, Found]] = Memory(_KNOWN)
 
     def names(self) -> list[str]:
         """What they are called."""
         return list(self._named)
+
+    def at_hand(self, found: Found, name: str) -> Found | None:
+        """The rendition of an image that was asked for before and is still kept; anywhere."""
+        known, now = self._known.get((found, name)), time.monotonic()
+        if known is None:
+            return None
+        if now - known[0] > _LOOKED_EVERY:
+            if not unchanged(known[1].source):
+                return None
+            self._known.keep((found, name), (now, known[1]))
+        return known[1]
 
     def of(self, found: Found, name: str) -> Found:
         """The rendition of an image, made now if it has to be. To be called by a thread.
@@ -84,7 +102,7 @@ class Renditions:
             name=f"{stem}-{name}.{ENDINGS[cached.said]}",
             sha256=None,
         )
-        return Found(its, cached.file)
+        return self._known.keep((found, name), (time.monotonic(), Found(its, cached.file)))[1]
 
     def of_images(self, found: Found, name: str) -> Found:
         """Like `of` for an image; what is none by its type is given as it is."""
