@@ -30,6 +30,8 @@ from invio.cli.commands import Commands
         "transfers": "invio.cli.looking",
         "history": "invio.cli.history",
         "audit": "invio.cli.history",
+        "scan": "invio.cli.keeping",
+        "verify": "invio.cli.keeping",
         "backup": "invio.cli.backing_up",
         "restore": "invio.cli.backing_up",
     },

@@ -132,6 +132,7 @@ links = sa.Table(
     sa.Column("uses", sa.Integer),
     sa.Column("key", sa.String(32)),
     sa.Column("quotas", sa.JSON),  # names of its maker's quotas that count what is had by it; None: there are none
+    sa.Column("version", sa.Integer),
 )
 
 # What one transfer takes of one quota: files, bytes that were taken, and bytes that requests under way may take.

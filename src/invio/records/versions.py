@@ -172,6 +172,33 @@ class VersionRecords:
             connection.execute(sa.update(versions).where(fits).values(removed=time.time(), removed_by=by))
             return gone
 
+    def everything(self) -> Iterator[Version]:
+        """Every version that was not removed, page by page."""
+        query = sa.select(versions).where(self._here).order_by(_held.path, _held.number).limit(_PAGE)
+        last: tuple[str, int] | None = None
+        while True:
+            page = query
+            if last is not None:
+                same = sa.and_(_held.path == last[0], _held.number > last[1])
+                page = query.where(sa.or_(_held.path > last[0], same))
+            with self._engine.connect() as connection:
+                rows = connection.execute(page).all()
+            yield from (_version(row, current=False) for row in rows)
+            if len(rows) < _PAGE:
+                return
+            last = (rows[-1].path, rows[-1].number)
+
+    def surplus(self, keep: int | None, before: float | None) -> Iterator[tuple[str, int]]:
+        """Earlier versions beyond the newest `keep`, or put before a moment (Unix seconds); never the newest one."""
+        path, newer = None, 0
+        query = sa.select(_held.path, _held.number, _held.at).where(self._here)
+        with self._engine.connect() as connection:
+            for row in connection.execute(query.order_by(_held.path, _held.number.desc())):
+                newer = newer + 1 if row.path == path else 0
+                path = row.path
+                if newer and ((keep is not None and newer >= keep) or (before is not None and row.at < before)):
+                    yield row.path, row.number
+
     def names(self) -> dict[str, bool]:
         """What contents are kept under, and whether each is of a version that was removed."""
         query = sa.select(_held.name, _held.removed).where(_held.store == self._store)

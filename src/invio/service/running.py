@@ -25,6 +25,7 @@ from invio.records.facts import look_at_clock
 from invio.records.history import forget
 from invio.records.serving_lock import Left
 from invio.service.assembly import Parts
+from invio.service.settings import ManagedSettings
 from invio.stores.directory import DirectoryStore
 
 log = logging.getLogger("invio.service")
@@ -128,6 +129,16 @@ def put_in_order(connection: sa.Connection, left: Left) -> None:
     transfers.break_off_orphans(connection, said, left.number, left.since)
 
 
+async def _drop_surplus(parts: Parts) -> None:
+    """Drops versions that the settings no longer keep."""
+    kept = [one for one in parts.settings.stores.values() if isinstance(one, ManagedSettings)]
+    if all(one.keep_versions is None and one.keep_days is None for one in kept):
+        return
+    from invio.service.retention import drop_surplus
+
+    await parts.pools.scanning.run(drop_surplus, parts.settings, parts.engine, parts.catalogue.stores.values())
+
+
 async def _hourly(parts: Parts) -> None:
     """Forgets what is to be kept no longer, if the clock can be believed."""
     clock = await parts.journal.call(look_at_clock)
@@ -139,6 +150,7 @@ async def _hourly(parts: Parts) -> None:
     while await parts.journal.call(partial(forget_unused, now=now)):
         await asyncio.sleep(0.05)
     await parts.journal.call(partial(quotas.forget, before=now - quotas.LONGEST_KEPT))
+    await _drop_surplus(parts)
     days = parts.settings.service.history_days
     for drop in (forget, forget_lines) if days is not None else ():
         before = now - (days or 0) * 86_400

@@ -245,6 +245,10 @@ class ManagedSettings(_Strict):
 
     kind: Literal["managed"]
     root: Path = Field(description="where it keeps their contents; nothing else may lie there")
+    keep_versions: int | None = Field(None, ge=1, description="of a file, the newest among them; without it, all")
+    keep_days: float | None = Field(
+        None, gt=0, description="for which an earlier version is kept; without it, for good"
+    )
 
 
 class ParameterSettings(_Strict):

@@ -13,7 +13,7 @@ import os
 import re
 import threading
 from collections import OrderedDict
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
@@ -56,6 +56,19 @@ class DiskCache:
         """Takes away what processes that died have left. To be called where no other one runs."""
         for path in self._folder.glob("*" + _PART):
             path.unlink(missing_ok=True)
+
+    def verify(self) -> Iterator[tuple[str, int, bool]]:
+        """Each content's name and length, and whether it is what it was written as; one that is not is removed."""
+        with self._lock:
+            kept = list(self._index().items())
+        for key, (name, size) in kept:
+            try:
+                good = os.stat(self._folder / name).st_size == size and _is_as_called(self._folder / name, name)
+            except FileNotFoundError:
+                continue  # it was let go meanwhile
+            if not good:
+                self._forget(key)
+            yield name, size, good
 
     def obtain(self, key: str, make: Callable[[BinaryIO], str]) -> Cached:
         """A content, which `make` writes where it is not kept, and says a word of; once for all who ask meanwhile.

@@ -64,6 +64,19 @@ class DeflateCache:
         for path in self._folder.glob("*" + _PART):
             path.unlink(missing_ok=True)
 
+    def verify(self) -> Iterator[tuple[str, int, bool]]:
+        """Each content's name and length, and whether it is the deflated form of what it is called; else it goes."""
+        with self._lock:
+            kept = list(self._index().items())
+        for name, size in kept:
+            path = self._folder / name
+            if not path.exists():
+                continue  # it was let go meanwhile
+            good = path.stat().st_size == size and _is_content(path, name)
+            if not good:
+                path.unlink(missing_ok=True)
+            yield name, size, good
+
     def find(self, name: str, packed: int) -> DiskFile | None:
         """A content's deflated form, if it is kept and has the length that is known of it."""
         path = self._folder / name

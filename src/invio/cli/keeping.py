@@ -1,0 +1,82 @@
+"""`invio scan` and `invio verify`: on the service's own machine, with its settings."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+import click
+
+from invio.cli.options import gives_json, print_json
+from invio.cli.output import say, size_text
+
+_SETTINGS = click.option(
+    "--settings", type=click.Path(path_type=Path), envvar="INVIO_SETTINGS", default=Path("invio.toml"),
+    show_default=True, show_envvar=True, help="The settings file.",
+)  # fmt: skip
+_NAMED = 20  # files that are named, at most
+
+
+def _shown(done: int, size: int) -> None:
+    """How far it is, on standard error where that is a terminal."""
+    if sys.stderr.isatty():
+        say(f"\r{done:,} files, {size_text(size)} read", err=True, nl=False)
+
+
+def _ended() -> None:
+    if sys.stderr.isatty():
+        say("", err=True)
+
+
+@click.command()
+@click.argument("stores", nargs=-1, metavar="[STORE]…")
+@_SETTINGS
+@gives_json
+def scan(*, stores: tuple[str, ...], settings: Path, as_json: bool) -> None:
+    """Work out digests and checksums of all files of STORE ahead; without one, of all directories.
+
+    What is known already is not read again, and what changes later is another content. The service may run.
+    """
+    from invio.service.scanning import scan as work
+    from invio.service.settings import read_settings
+
+    read = read_settings(settings)
+    names = [name.rstrip("/") for name in stores]
+    for name in names:
+        if name not in read.stores:
+            raise click.UsageError(f"there is no store {name!r}; stores are {', '.join(read.stores)}")
+    done = work(read, names, _shown)
+    _ended()
+    if as_json:
+        print_json({"files": done.files, "read": done.read, "size": done.size, "left": done.left})
+        return
+    say(f"{done.files:,} files; {done.read:,} of them were read, {size_text(done.size)}")
+    for address in done.left[:_NAMED]:
+        say(f"left for the next time: {address} (it changes, or cannot be read)")
+    if len(done.left) > _NAMED:
+        say(f"and {len(done.left) - _NAMED} more")
+
+
+@click.command()
+@_SETTINGS
+@gives_json
+def verify(*, settings: Path, as_json: bool) -> None:
+    """Read everything that the service keeps once more: records, contents of managed stores, caches.
+
+    Exit status 1 if something is not what it was. What is damaged in a cache is removed, and made again when it is
+    needed; what is damaged in a store is named and stays. The service may run.
+    """
+    from invio.service.scanning import verify as work
+    from invio.service.settings import read_settings
+
+    done = work(read_settings(settings), _shown)
+    _ended()
+    if as_json:
+        print_json({"contents": done.contents, "size": done.size, "damaged": done.damaged})
+    else:
+        for said in done.damaged:
+            say(f"damaged: {said}", err=True)
+        what = f"{len(done.damaged)} damaged" if done.damaged else "all are what they were"
+        say(f"{done.contents:,} contents, {size_text(done.size)}: {what}")
+    if done.damaged:
+        raise SystemExit(1)
