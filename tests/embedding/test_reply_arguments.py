@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import io
 import os
+import sqlite3
 import tarfile
 import zipfile
 import zlib
@@ -15,13 +16,17 @@ from typing import Any, cast
 
 import httpx
 import pytest
+import sqlalchemy as sa
 from fastapi import FastAPI, HTTPException, Request
+from fastapi.testclient import TestClient
+from starlette.background import BackgroundTask
 from starlette.responses import JSONResponse
 
 import invio
 from invio.core.readable import ContentChanged
 from invio.delivery.replies import contents
 from invio.delivery.replies.making import Content, all_pieces
+from invio.delivery.replies.stream import StreamReply
 from invio.producers.csv_rows import RowsAsCsv
 from invio.stores.sources import DiskFile
 
@@ -381,3 +386,72 @@ def test_deflated_contents_are_kept_within_bounds(tmp_path: Path, monkeypatch: p
     os.truncate(big, 5)
     with pytest.raises(ContentChanged):
         contents._deflate(grown)
+
+
+@pytest.fixture
+def readings(tmp_path: Path) -> str:
+    path = tmp_path / "readings.sqlite"
+    with sqlite3.connect(path) as database:
+        database.execute("CREATE TABLE readings (station TEXT, level REAL)")
+        database.executemany("INSERT INTO readings VALUES (?, ?)", [("pier", n / 2) for n in range(5000)])
+    return f"sqlite:///{path}"
+
+
+def test_a_statement_of_a_database_is_sent_row_by_row(readings: str) -> None:
+    engine = sa.create_engine(readings)
+    statement = sa.text("SELECT station, level AS metres FROM readings ORDER BY level")
+    app = FastAPI()
+
+    @app.get("/statement")
+    def by_statement() -> StreamReply:
+        connection = engine.connect()
+        return StreamReply(statement, connection=connection, name="r.csv", background=BackgroundTask(connection.close))
+
+    @app.get("/result")
+    def by_result() -> StreamReply:
+        connection = engine.connect()
+        background = BackgroundTask(connection.close)
+        return StreamReply(connection.execute(statement), name="r.csv", background=background)
+
+    client = TestClient(app)
+    for path in ("/statement", "/result"):
+        lines = client.get(path).text.splitlines()
+        assert lines[:3] == ["station,metres", "pier,0.0", "pier,0.5"]
+        assert len(lines) == 5001
+    assert engine.pool.checkedout() == 0  # type: ignore[attr-defined]
+
+
+def test_a_statement_of_an_asynchronous_connection_is_awaited() -> None:
+    closed = []
+
+    class Result:
+        """What an asynchronous connection gives for a query."""
+
+        def keys(self) -> list[str]:
+            return ["station", "level"]
+
+        def partitions(self) -> None:
+            raise NotImplementedError
+
+        mappings = partitions
+
+        async def close(self) -> None:
+            closed.append(True)
+
+        async def __aiter__(self) -> AsyncIterator[tuple[str, float]]:
+            for number in range(3):
+                yield "pier", number / 2
+
+    class Connection:
+        async def stream(self, statement: object) -> Result:
+            assert str(statement) == "SELECT"
+            return Result()
+
+    app = FastAPI()
+
+    @app.get("/")
+    async def route() -> StreamReply:
+        return StreamReply(sa.text("SELECT"), connection=Connection(), name="r.csv")
+
+    assert TestClient(app).get("/").text.splitlines() == ["station,level", "pier,0.0", "pier,0.5", "pier,1.0"]
+    assert closed == [True]

@@ -8,7 +8,8 @@ from __future__ import annotations
 
 import inspect
 from collections.abc import AsyncIterable, AsyncIterator, Callable, Iterable, Iterator, Mapping, Sequence
-from typing import Any
+from functools import partial
+from typing import Any, Protocol
 
 from invio.delivery.sending.production import waited
 from invio.producers.csv_rows import Header, RowsAsCsv
@@ -18,6 +19,16 @@ Piece = bytes | str | Sequence[object] | Mapping[str, object]
 Pieces = Iterable[Piece] | AsyncIterable[Piece]
 Making = Callable[[], Any] | Pieces | bytes | str
 _END = object()
+_FETCH = 1000  # rows at a time
+_OF_A_RESULT = ("keys", "partitions", "mappings", "close")
+
+
+class Statement(Protocol):
+    """A statement for a database, as SQLAlchemy has it."""
+
+    def compile(self, *given: Any, **named: Any) -> Any:
+        """The statement as a database takes it."""
+        ...
 
 
 def require_makes(make: object) -> None:
@@ -44,15 +55,18 @@ def require_makes(make: object) -> None:
 class Content:
     """The content that a route makes, once."""
 
-    def __init__(self, make: Making, header: Header) -> None:
-        """`header` is for rows: see `RowsAsCsv`."""
+    def __init__(self, make: Making | Statement, header: Header, connection: Any = None) -> None:
+        """`header` is for rows: see `RowsAsCsv`; `connection` for a statement: see `StreamReply`."""
         self._make = make
+        self._connection = connection
         self._header = header
         self._pieces: Iterator[bytes] | AsyncIterator[bytes] | None = None
 
     async def begin(self) -> None:
         """Has the first piece be made. Raises what the route's own code raises."""
         given: Any = self._make
+        if self._connection is not None:
+            given = partial(executed, self._connection, given)
         if callable(given):
             given = await waited(None, _stays, None, given)
         if inspect.isawaitable(given):
@@ -61,6 +75,8 @@ class Content:
             raise TypeError("make gave None; expected pieces, rows, bytes or a text")
         if isinstance(given, bytes | str):
             given = [given]
+        if _is_result(given):
+            given = _NamedRowsAsync(given) if isinstance(given, AsyncIterable) else _NamedRows(given)
         if isinstance(given, AsyncIterable):
             asynchronous = aiter(given)
             self._pieces = _encoded_async(await anext(asynchronous, _END), asynchronous, self._header)
@@ -86,6 +102,57 @@ def all_pieces(make: Making, header: Header) -> Iterator[bytes]:
         raise TypeError("what is in an archive is made plainly, not asynchronously: its size is needed at first")
     first, rest = _first_of(given)
     return _EncodedPieces(first, rest, header, given)
+
+
+def executed(connection: Any, statement: Any) -> Any:
+    """The result of a statement, fetched as it is taken; of an asynchronous connection something to be awaited."""
+    stream = getattr(connection, "stream", None)
+    if stream is not None:
+        return stream(statement)
+    return connection.execution_options(yield_per=_FETCH).execute(statement)
+
+
+def _is_result(given: Any) -> bool:
+    """Whether this is what a database's library gives for a query: rows, which know the names of their columns."""
+    return not isinstance(given, Mapping) and all(callable(getattr(given, one, None)) for one in _OF_A_RESULT)
+
+
+class _NamedRows(Iterator[Any]):
+    """The rows of a result, the names of the columns first; closed with it, and so is the database's cursor."""
+
+    def __init__(self, result: Any) -> None:
+        self._result, self._rows, self._begun = result, iter(result), False
+
+    def __next__(self) -> Any:
+        if self._begun:
+            return tuple(next(self._rows))
+        self._begun = True
+        return tuple(self._result.keys())
+
+    def cancel(self) -> None:
+        """Ends what a row is waited for, where the driver can."""
+        cancel = getattr(getattr(self._result, "cursor", None), "cancel", None)
+        if cancel is not None:
+            cancel()
+
+    def close(self) -> None:
+        self._result.close()
+
+
+class _NamedRowsAsync(AsyncIterator[Any]):
+    """Like `_NamedRows`, of a result that is had asynchronously."""
+
+    def __init__(self, result: Any) -> None:
+        self._result, self._rows, self._begun = result, aiter(result), False
+
+    async def __anext__(self) -> Any:
+        if self._begun:
+            return tuple(await anext(self._rows))
+        self._begun = True
+        return tuple(self._result.keys())
+
+    async def aclose(self) -> None:
+        await self._result.close()
 
 
 def _first_of(given: Iterable[Any]) -> tuple[Any, Iterator[Any]]:

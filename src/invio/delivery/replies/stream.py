@@ -13,7 +13,7 @@ from invio.core.http.replies import Content as Contents
 from invio.core.http.replies import Representation, Streamed
 from invio.core.http.request_head import RequestHead
 from invio.delivery.replies.base import RouteReply, require_text
-from invio.delivery.replies.making import Content, Making, require_makes
+from invio.delivery.replies.making import Content, Making, Statement, require_makes
 from invio.delivery.representation.codings import CODINGS, Compressed
 from invio.producers.csv_rows import Header
 from invio.stores.sources import Made
@@ -30,13 +30,14 @@ class StreamReply(RouteReply):
 
     def __init__(
         self,
-        make: Making,
+        make: Making | Statement,
         *,
         name: str = "download",
         media_type: str | None = None,
         disposition: str = "attachment",
         tag: str | None = None,
         header: Header = True,
+        connection: object = None,
         cache: str | None = None,
         speed: int | None = None,
         status_code: int = 200,
@@ -49,6 +50,10 @@ class StreamReply(RouteReply):
         list, a generator or any iterable, plain or asynchronous, or a coroutine of one. `header` says of dicts whether
         their keys are written first, or names the columns.
 
+        An SQLAlchemy result is rows, too, the names of its columns first. With a `connection` of SQLAlchemy, plain or
+        asynchronous, `make` is a statement: it is executed there, its rows are fetched as they are sent, and its cursor
+        is closed when the client has them, or leaves. The connection stays the route's own.
+
         `tag` names the content: with it, a repeated request is answered 304 and makes nothing. `name` is what it is
         saved as, and tells its `media_type` where that is not given; `disposition`, `cache`, `speed` and
         `status_code` are as of `FileReply`.
@@ -59,10 +64,11 @@ class StreamReply(RouteReply):
         super().__init__(disposition, cache, speed, headers, background, status_code)
         if tag is not None and not (isinstance(tag, str) and tag.isascii() and tag.isprintable() and '"' not in tag):
             raise ValueError(f"tag is {tag!r}; expected printable ASCII without quotes")
-        require_makes(make)
+        if connection is None:
+            require_makes(make)
         for called, value in (("name", name), ("media_type", media_type)):
             require_text(called, value)
-        self._content = Content(make, header)
+        self._content = Content(make, header, connection)
         self._made = Made(self._content.chunks)
         self._name = name
         self._media_type = media_type or media_type_of(name)
