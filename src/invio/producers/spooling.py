@@ -280,6 +280,34 @@ class Production:
         finally:
             self._reads(-1)
 
+    def part(self, offset: int, count: int) -> bytes:
+        """Bytes of what there is so far; fewer than `count` at its end."""
+        return os.pread(self._file.fileno(), min(count, max(0, self.length - offset)), offset)
+
+    async def reach_async(self, upto: int, *, whole: bool) -> None:
+        """Returns when there are `upto` bytes, or with `whole` when there is no more to come. Raises NotProduced."""
+        self._reads(+1)
+        try:
+            while not self._has(upto, whole=whole):
+                await self._changes(self.length)
+        finally:
+            self._reads(-1)
+
+    def reach(self, upto: int, *, whole: bool) -> None:
+        """Like `reach_async`, for a worker thread."""
+        self._reads(+1)
+        try:
+            with self._changed:
+                while not self._has(upto, whole=whole):
+                    self._changed.wait(_WAITS)
+        finally:
+            self._reads(-1)
+
+    def _has(self, upto: int, *, whole: bool) -> bool:
+        if self.failed is not None:
+            raise self.failed
+        return self.whole or (not whole and self.length >= upto)
+
     def wait(self) -> None:
         """Like `all`, for a worker thread."""
         self._reads(+1)

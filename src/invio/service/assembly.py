@@ -67,6 +67,7 @@ from invio.workers.pool import Pool
 
 if TYPE_CHECKING:
     from invio.service.external_checks import Outside
+    from invio.stores.blocking import BlockingStore
 
 
 log = logging.getLogger("invio.service")
@@ -358,7 +359,12 @@ def _bundles(
         packing = DeflateCache(settings.path(settings.service.data) / "deflated", given.cache_bytes)
         if alone:
             packing.sweep()
-    return Bundles(catalogue, engine, limits, packing, renditions)
+    urls = None
+    if given.origins:
+        from invio.stores.urls import Urls  # the library for it is loaded where there are such files
+
+        urls = Urls(given.origins)
+    return Bundles(catalogue, engine, limits, packing, renditions=renditions, urls=urls)
 
 
 def _spool(settings: Settings) -> Spool:
@@ -411,16 +417,8 @@ def _store(settings: Settings, engine: sa.Engine | None, name: str) -> Store | N
 
             index = None if engine is None else VersionRecords(engine, name)
             return None if index is None else ManagedStore(name, settings.path(given.root), index)
-        if isinstance(given, RemoteSettings) and given.url.startswith(("http://", "https://")):
-            from invio.stores.origin import OriginStore
-
-            if given.redirect is not None:
-                raise StoreFault(f"store {name!r}: a web server makes no addresses; leave 'redirect' out")
-            return OriginStore(name, given.url, given.options, timeout=given.timeout, fresh=given.fresh)
         if isinstance(given, RemoteSettings):
-            from invio.stores.remote import RemoteStore  # the library for it is loaded where there is such a store
-
-            return RemoteStore(name, given.url, given.options, given.redirect, timeout=given.timeout, fresh=given.fresh)
+            return _remote(settings, name, given)
         if isinstance(given, TableStoreSettings):
             return _table(settings, name, given)
         if isinstance(given, CustomSettings):
@@ -430,6 +428,27 @@ def _store(settings: Settings, engine: sa.Engine | None, name: str) -> Store | N
         return tables_store(settings, name, given)
     except StoreFault as error:
         raise settings.fault(place, str(error)) from None
+
+
+def _remote(settings: Settings, name: str, given: RemoteSettings) -> Store:
+    """Raises StoreFault, BadSettings. The library for it is loaded where there is such a store."""
+    store: BlockingStore
+    if given.url.startswith(("http://", "https://")):
+        from invio.stores.origin import OriginStore
+
+        if given.redirect is not None:
+            raise StoreFault(f"store {name!r}: a web server makes no addresses; leave 'redirect' out")
+        store = OriginStore(name, given.url, given.options, timeout=given.timeout, fresh=given.fresh)
+    else:
+        from invio.stores.remote import RemoteStore
+
+        store = RemoteStore(name, given.url, given.options, given.redirect, timeout=given.timeout, fresh=given.fresh)
+    if given.cache_bytes:
+        from invio.stores.cached import ContentCache
+
+        cache = DiskCache(settings.path(settings.service.data) / "contents" / name, given.cache_bytes)
+        store.cache = ContentCache(name, cache, _spool(settings))
+    return store
 
 
 def _directory_options(given: DirectorySettings) -> dict[str, Any]:

@@ -88,6 +88,16 @@ class BundleSettings(_Strict):
     wait_for: int = Field(64_000_000, ge=0, description="bytes that are deflated first, at most, before it begins")
     scan_every: int = Field(0, ge=0, description="seconds after which new files' CRCs are worked out; 0: never ahead")
     cache_bytes: int = Field(1 << 30, ge=0, description="of deflated contents that are kept; 0: nothing is deflated")
+    origins: list[str] = Field(
+        default_factory=list, description="which files' URLs may be of, as in https://images.example.org"
+    )
+
+    @model_validator(mode="after")
+    def _origins(self) -> BundleSettings:
+        for origin in self.origins:
+            if not _ORIGIN.match(origin):
+                raise ValueError(f"{origin!r} is no origin; expected one such as 'https://images.example.org'")
+        return self
 
 
 class MakingSettings(_Strict):
@@ -321,6 +331,7 @@ class RemoteSettings(_Strict):
     options: dict[str, Any] = Field(default_factory=dict, description="for that kind of file system")
     timeout: float = Field(20.0, gt=0, le=600, description="seconds that one call of it may take")
     fresh: float = Field(2.0, ge=0, le=3600, description="seconds for which what it said of a file is good")
+    cache_bytes: int = Field(0, ge=0, description="of its contents that are kept on the disk; 0: none")
     redirect: int | None = Field(
         None, ge=1, le=86400, description="seconds that an address holds which the other system makes for a download"
     )

@@ -21,7 +21,7 @@ import time
 from collections import deque
 from collections.abc import AsyncIterator, Callable, Iterable
 from dataclasses import dataclass
-from typing import Any, ClassVar, TypeVar
+from typing import TYPE_CHECKING, Any, ClassVar, TypeVar
 
 from invio.core.addresses import Address
 from invio.core.files import FileFacts
@@ -32,6 +32,9 @@ from invio.core.versions import PathConflict
 from invio.stores.sources import BlockingFile
 from invio.stores.store import Found, Missing, StoreFault
 from invio.workers.pool import DeadlinePassed, Pool, PoolBusy
+
+if TYPE_CHECKING:
+    from invio.stores.cached import ContentCache
 
 log = logging.getLogger("invio.stores")
 
@@ -81,6 +84,7 @@ class BlockingStore:
     ) -> None:
         """`timeout` is for how many seconds one call may take, `fresh` for how many facts are good."""
         self.name = name
+        self.cache: ContentCache | None = None
         self._timeout = timeout
         self._fresh = fresh
         self.reading = reading or Reading()
@@ -121,14 +125,18 @@ class BlockingStore:
 
     # What the service asks.
 
-    def locate(self, address: Address) -> Found:
-        """Finds a file. Raises Missing, StoreFault."""
+    def _located(self, address: Address) -> Found:
         if address.folder:
             raise Missing(str(address))
         seen = self._seen.get(address.path)
         if seen is not None and time.monotonic() - seen[0] < self._fresh:
             return seen[1]
         return self._found(self._asked(lambda: _tried(lambda: self.look_up(address), self._timeout)))
+
+    def locate(self, address: Address) -> Found:
+        """Finds a file; its content is the cache's, where the store has one. Raises Missing, StoreFault."""
+        found = self._located(address)
+        return found if self.cache is None else self.cache.of(found)
 
     def list(self, folder: Address) -> list[Address]:
         """What is in a folder, in order; its files' facts are good for a while. Raises Missing, StoreFault."""
@@ -145,7 +153,7 @@ class BlockingStore:
     def glance(self, address: Address) -> Found:
         """Like `locate`, where what a listing tells of a file will do."""
         seen = self._glimpsed.get(address.path)
-        return self.locate(address) if seen is None or time.monotonic() - seen[0] >= self._fresh else seen[1]
+        return self._located(address) if seen is None or time.monotonic() - seen[0] >= self._fresh else seen[1]
 
     def _found(self, facts: FileFacts, memory: Memory[str, tuple[float, Found]] | None = None) -> Found:
         """The finding; of a file that is unaltered the same as before, so that what was made of it is still good."""

@@ -83,16 +83,28 @@ class OriginStore(BlockingStore):
             return _taken(answer, skip, count)
 
     def _answer(self, method: str, address: Address, headers: dict[str, str]) -> _Opened:
-        url = httpx.URL(self._root + quote(address.path, safe=_SAFE))
+        url = self.url_of(address)
         for _ in range(_REDIRECTS):
-            answer = self._http.send(self._http.build_request(method, url, headers=headers), stream=True)
+            answer = self.send(method, url, headers)
             if not answer.has_redirect_location:
                 return _Opened(answer)
             answer.close()
             url = url.join(answer.headers["location"])
-            if (url.scheme, url.host, url.port) != self._origin:
-                raise StoreFault(f"store {self.name!r}: it redirects to {url.host!r}, which is not its own address")
+            if not self.may_ask(url):
+                raise StoreFault(f"store {self.name!r}: it redirects to {url.host!r}, where nothing is to be had from")
         raise StoreFault(f"store {self.name!r}: it redirects more than {_REDIRECTS} times")
+
+    def url_of(self, address: Address) -> httpx.URL:
+        """Where a file is."""
+        return httpx.URL(self._root + quote(address.path, safe=_SAFE))
+
+    def may_ask(self, url: httpx.URL) -> bool:
+        """Whether a redirect may be followed there: within the store's own origin."""
+        return (url.scheme, url.host, url.port) == self._origin
+
+    def send(self, method: str, url: httpx.URL, headers: dict[str, str]) -> httpx.Response:
+        """Sends one request; the answer's body is still to be read."""
+        return self._http.send(self._http.build_request(method, url, headers=headers), stream=True)
 
     def _require_found(self, address: Address, answer: httpx.Response) -> None:
         if answer.status_code in _GONE:

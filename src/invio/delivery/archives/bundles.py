@@ -52,6 +52,7 @@ if TYPE_CHECKING:
     from invio.delivery.archives.deflate_cache import DeflateCache
     from invio.delivery.representation.renditions import Renditions
     from invio.stores.sources import DiskFile
+    from invio.stores.urls import Urls
 
 log = logging.getLogger("invio.delivery")
 
@@ -91,10 +92,15 @@ class Bundles:
         engine: sa.Engine,
         limits: BundleLimits,
         packing: DeflateCache | None,
+        *,
         renditions: Renditions | None = None,
+        urls: Urls | None = None,
     ) -> None:
-        """`packing` keeps deflated contents; None: all is stored as it is. `renditions` are for images in a bundle."""
-        self._renditions = renditions
+        """`packing` keeps deflated contents; None: all is stored as it is.
+
+        `renditions` are for images in a bundle, `urls` for files of other origins.
+        """
+        self._renditions, self._urls = renditions, urls
         self._catalogue = catalogue
         self._engine = engine
         self._limits = limits
@@ -305,7 +311,7 @@ class Bundles:
             Planning,
         )
 
-        choosing = Selection(self._catalogue, caller, record.versions)
+        choosing = Selection(self._catalogue, caller, record.versions, urls=self._urls)
         if self._renditions is not None and record.options.rendition is not None:
             choosing.shown = partial(self._renditions.of_images, name=record.options.rendition)
         preparing = self._preparing[record.id] = Preparing()

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from urllib.parse import unquote, urlsplit
 
 from invio.core.addresses import Address, BadAddress, parse_address
 from invio.core.files import Caller
 from invio.core.reasons import Refusal
 from invio.delivery.access.catalogue import Catalogue
 from invio.delivery.archives.plan import Plan
-from invio.stores.store import Found
+from invio.stores.store import Found, Missing, StoreFault
+from invio.stores.urls import Urls, is_url
 
 TAKES = ("list", "bundle", "read")  # the rights of which all must be there for all of a folder
 _RIGHTS = ("bundle", "read")  # a bundle delivers what `read` would: it takes both
@@ -48,6 +50,8 @@ class Selection:
     tick: Callable[[], None] = _nothing
     # What of a file is in the archive: itself, or a rendition of an image.
     shown: Callable[[Found], Found] = _itself
+    # Files by their URLs; None: there are none.
+    urls: Urls | None = None
 
     def chosen(self, files: Sequence[str]) -> Iterator[tuple[Found, str]]:
         """Each file once, with its path within the archive before names are made safe.
@@ -85,7 +89,23 @@ class Selection:
             self.left_out.append(Skipped(str(found.facts.address), refusal.reason.word))
             return None
 
+    def _at_url(self, text: str) -> Iterator[tuple[Found, str]]:
+        """A file of another origin, by its URL; its name is the end of its path."""
+        if self.urls is None:
+            raise Refusal("not-allowed", "no origins are named that files are taken from by their URLs")
+        try:
+            found = self.urls.locate(text)
+        except Missing:
+            raise Refusal("missing", f"there is no file {text}") from None
+        except StoreFault as error:
+            raise Refusal(error.word, str(error)) from None
+        path = unquote(urlsplit(text).path)
+        yield found, path.rstrip("/").rpartition("/")[2] or "file"
+
     def _expanded(self, text: str) -> Iterator[tuple[Found, str]]:
+        if is_url(text):
+            yield from self._at_url(text)
+            return
         address = parse_address(text)
         catalogue, caller = self.catalogue, self.caller
         if not address.folder:
@@ -146,7 +166,7 @@ def may_bundle(catalogue: Catalogue, caller: Caller, found: Found) -> bool:
 
 def still_may(catalogue: Catalogue, caller: Caller, files: Sequence[str], plan: Plan) -> bool:
     """Whether a caller may have every entry of a plan, as the rules are now."""
-    folders = [parse_address(text) for text in files if text.endswith("/")]
+    folders = [parse_address(text) for text in files if text.endswith("/") and not is_url(text)]
     sure = [folder for folder in folders if is_sure_below(catalogue, caller, folder)]
     if len(sure) == len(files):
         return True
@@ -154,6 +174,8 @@ def still_may(catalogue: Catalogue, caller: Caller, files: Sequence[str], plan: 
     for number in range(len(plan)):
         address = plan.address(number)
         if address is None or any(address.within(folder) for folder in sure):
+            continue
+        if address.store.endswith(":"):  # by its URL: the settings say from where, and nothing else does
             continue
         facts = plan.facts(number) if rules.looks_at_files else None
         if facts is not None and facts.version is not None:  # it may be the current one no more

@@ -1,0 +1,159 @@
+"""Contents of other systems, kept on the disk: fetched once for all who ask, and read from there from then on.
+
+The first who asks has the content be fetched, from its first byte to its last, into a nameless file; everybody who asks
+meanwhile reads what has come. Somebody who asks for a part far ahead is not kept waiting for what lies before it: that
+is read from the other system directly. Once all has come, and the file was found unaltered, the content is kept.
+
+Invariants:
+- No last byte of a content is given before the file was found unaltered.
+- What is kept is known by the file's address, its tag and its length; another tag is another content.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+import os
+import threading
+from collections import OrderedDict
+from collections.abc import AsyncIterator, Callable
+from dataclasses import dataclass, replace
+from typing import BinaryIO
+
+from invio.core.readable import ContentChanged
+from invio.producers.spooling import NotProduced, Production, Spool
+from invio.stores.disk_cache import DiskCache
+from invio.stores.sources import BlockingFile, read_through
+from invio.stores.store import Found, StoreFault
+from invio.workers.pool import Pool, PoolBusy
+
+log = logging.getLogger("invio.stores")
+
+# How far ahead of what has come a part may begin that is waited for. Bytes.
+_AHEAD = 16 * 1024 * 1024
+_PIECE = 1024 * 1024  # bytes
+_FETCHES = 64  # contents that are fetched, or were just now
+
+
+class ContentCache:
+    """The contents that are kept of one store."""
+
+    def __init__(self, name: str, cache: DiskCache, spool: Spool) -> None:
+        self._cache, self._spool = cache, spool
+        self._pool = Pool(f"fetch-{name}", 8, waiting=64)
+        self._keeping = Pool(f"keep-{name}", 1, waiting=64)
+        self._fetches: OrderedDict[str, Production] = OrderedDict()  # those under way, the oldest first
+        self._lock = threading.Lock()
+
+    def of(self, found: Found) -> Found:
+        """The file, to be read from the disk if it is kept, and else so that it is kept."""
+        source = found.blocking
+        if source is None or not source.size or source.size > self._cache.limit // 2:
+            return found
+        key = DiskCache.key(str(source.address), source.tag, source.size)
+        kept = self._cache.find(key)
+        if kept is not None:
+            return replace(found, source=kept.file)
+        return replace(found, source=CachedFile(source.store, source.address, source.size, source.tag, key, self))
+
+    def fetch(self, source: CachedFile) -> Production | None:
+        """The run that fetches a content; None where as many are fetched at once as may be."""
+        key, plain = source.key, BlockingFile(source.store, source.address, source.size, source.tag)
+        with self._lock:
+            running = self._fetches.get(key)
+            if running is None or running.failed is not None:
+                running = self._fetches[key] = Production(lambda: read_through(plain), self._pool, self._spool)
+            while len(self._fetches) > _FETCHES:
+                self._fetches.popitem(last=False)
+        try:
+            running.start()
+        except NotProduced:
+            return None
+        return running
+
+    def keep(self, key: str, fetched: Production) -> None:
+        """Has a content that has come whole be kept, by a thread, once."""
+        with self._lock:
+            if self._fetches.pop(key, None) is None:
+                return
+
+        def copy(target: BinaryIO) -> str:
+            descriptor = fetched.descriptor()
+            try:
+                for at in range(0, fetched.length, _PIECE):
+                    target.write(os.pread(descriptor, _PIECE, at))
+            finally:
+                os.close(descriptor)
+            return ""
+
+        try:
+            self._keeping.submit(self._kept, key, copy)
+        except PoolBusy:
+            log.warning("cache.busy", extra={"fields": {"key": key}})
+
+    def _kept(self, key: str, copy: Callable[[BinaryIO], str]) -> None:
+        try:
+            self._cache.obtain(key, copy)
+        except OSError as error:  # as when the disk is full: it is fetched again
+            log.error("cache.not-kept", extra={"fields": {"error": str(error)}})
+
+
+@dataclass(frozen=True, slots=True)
+class CachedFile(BlockingFile):
+    """A file of another system on its way into a cache."""
+
+    key: str
+    cache: ContentCache
+
+    def read(self, offset: int, count: int) -> bytes:
+        fetched = self._fetched(offset)
+        if fetched is None:
+            return self.store.read(self, offset, count)
+        try:
+            fetched.reach(offset + count, whole=offset + count >= self.size)
+        except NotProduced as error:
+            raise _fault(error) from None
+        return self._part(fetched, offset, count)
+
+    async def pieces(self, offset: int, count: int) -> AsyncIterator[bytes]:
+        stop = offset + count
+        fetched = self._fetched(offset)
+        if fetched is None:
+            async for piece in self.store.pieces(self, offset, count):
+                yield piece
+            return
+        while offset < stop:
+            upto = min(offset + _PIECE, stop)
+            try:
+                await fetched.reach_async(upto, whole=upto >= self.size)
+            except NotProduced as error:
+                raise _fault(error) from None
+            piece = self._part(fetched, offset, upto - offset)
+            if upto == stop and not fetched.whole and not await in_pool_of(self):
+                raise ContentChanged("the file was altered while it was sent")
+            offset = upto
+            yield piece
+
+    def _fetched(self, offset: int) -> Production | None:
+        """The run that a part is read from; None where it begins far ahead of what has come."""
+        fetched = self.cache.fetch(self)
+        if fetched is None or (not fetched.whole and offset > fetched.length + _AHEAD):
+            return None
+        return fetched
+
+    def _part(self, fetched: Production, offset: int, count: int) -> bytes:
+        if fetched.whole:
+            self.cache.keep(self.key, fetched)
+        data = fetched.part(offset, count)
+        if len(data) != count:
+            raise ContentChanged("the file ended before its announced length")
+        return data
+
+
+async def in_pool_of(source: BlockingFile) -> bool:
+    """Whether a file is what was found, asked of its store by a thread."""
+    return await asyncio.to_thread(source.store.is_unaltered, source)
+
+
+def _fault(error: NotProduced) -> StoreFault:
+    return StoreFault(f"the content could not be fetched: {error}")

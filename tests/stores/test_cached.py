@@ -1,0 +1,138 @@
+"""Contents of another system that are kept: fetched once for all, read from the disk, and never anything else."""
+
+from __future__ import annotations
+
+import asyncio
+import threading
+import time
+from collections.abc import Iterable
+from functools import partial
+from pathlib import Path
+from typing import BinaryIO
+
+import pytest
+
+from invio.core.addresses import Address, parse_address
+from invio.core.files import FileFacts
+from invio.core.readable import ContentChanged
+from invio.producers.spooling import Spool
+from invio.stores.blocking import BlockingStore, Reading
+from invio.stores.cached import CachedFile, ContentCache
+from invio.stores.disk_cache import DiskCache
+from invio.stores.sources import DiskFile, read_through
+from invio.stores.store import Found, Missing, StoreFault
+
+CONTENT = bytes(range(256)) * 20_000
+ADDRESS = parse_address("far/a.bin")
+
+
+class Far(BlockingStore):
+    """A system that counts what it is asked, and does not go on before it is let."""
+
+    def __init__(self) -> None:
+        super().__init__("far", timeout=5, fresh=0.0, reading=Reading(largest=1024 * 1024, ahead=1))
+        self.read_bytes, self.tag = 0, "one"
+        self.may = threading.Event()
+        self.may.set()
+        self.fails_at = len(CONTENT) + 1
+
+    def look_up(self, address: Address) -> FileFacts:
+        return FileFacts(address, len(CONTENT), 1.0, self.tag)
+
+    def look_into(self, folder: Address) -> Iterable[FileFacts | Address]:
+        raise Missing(str(folder))
+
+    def read_at(self, address: Address, tag: str, offset: int, count: int) -> bytes:  # noqa: ARG002
+        self.may.wait(5)
+        if offset + count > self.fails_at:
+            raise OSError("the line is down")
+        self.read_bytes += count
+        return CONTENT[offset : offset + count]
+
+
+@pytest.fixture
+def far(tmp_path: Path) -> Far:
+    far = Far()
+    far.cache = ContentCache("far", DiskCache(tmp_path / "contents", 1 << 30), Spool(tmp_path))
+    return far
+
+
+async def part(found: Found, offset: int, count: int) -> bytes:
+    return b"".join([piece async for piece in found.content.pieces(offset, count)])
+
+
+def kept(far: Far) -> Found:
+    """The file once it is kept: that is done behind whoever was the first."""
+    end = time.monotonic() + 5
+    while isinstance((found := far.locate(ADDRESS)).source, CachedFile):
+        assert time.monotonic() < end
+        time.sleep(0.01)
+    return found
+
+
+def test_many_at_once_have_it_fetched_once_and_later_ones_have_it_from_the_disk(far: Far) -> None:
+    async def all_of_them() -> list[bytes]:
+        parts = [part(far.locate(ADDRESS), 0, len(CONTENT)) for _ in range(20)]
+        return list(await asyncio.gather(*parts, part(far.locate(ADDRESS), 1_000_000, 2_000_000)))
+
+    *wholes, some = asyncio.run(all_of_them())
+    assert set(wholes) == {CONTENT}
+    assert some == CONTENT[1_000_000:3_000_000]
+    assert far.read_bytes == len(CONTENT)
+    found = kept(far)
+    assert isinstance(found.source, DiskFile)
+    assert b"".join(read_through(found.content)) == CONTENT
+    assert far.read_bytes == len(CONTENT)
+
+
+def test_it_is_read_by_threads_as_well(far: Far) -> None:
+    assert b"".join(read_through(far.locate(ADDRESS).content)) == CONTENT
+    assert far.read_bytes == len(CONTENT)
+
+
+def test_a_part_far_ahead_does_not_wait_for_what_lies_before_it(far: Far, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("invio.stores.cached._AHEAD", 1000)
+    far.may.clear()
+    source = far.locate(ADDRESS).content
+    threading.Timer(0.2, far.may.set).start()
+    assert source.read(4_000_000, 10) == CONTENT[4_000_000:4_000_010]
+    assert far.read_bytes < 4_000_000
+
+
+@pytest.mark.parametrize("how", ["altered", "fails"])
+def test_what_is_not_the_file_any_more_is_neither_completed_nor_kept(far: Far, how: str) -> None:
+    found = far.locate(ADDRESS)
+    if how == "altered":
+        far.tag = "two"
+    else:
+        far.fails_at = 3_000_000
+    with pytest.raises((StoreFault, ContentChanged)):
+        asyncio.run(part(found, 0, len(CONTENT)))
+    far.fails_at = len(CONTENT) + 1
+    assert isinstance(far.locate(ADDRESS).source, CachedFile)
+    assert asyncio.run(part(far.locate(ADDRESS), 0, len(CONTENT))) == CONTENT
+
+
+def test_another_tag_is_another_content(far: Far) -> None:
+    asyncio.run(part(far.locate(ADDRESS), 0, len(CONTENT)))
+    kept(far)
+    far.tag = "two"
+    assert isinstance(far.locate(ADDRESS).source, CachedFile)
+
+
+def _hundred(digit: bytes, file: BinaryIO) -> str:
+    file.write(digit * 100)
+    return ""
+
+
+def test_what_is_kept_is_bounded_and_what_is_damaged_is_fetched_again(tmp_path: Path) -> None:
+    cache = DiskCache(tmp_path / "contents", 250)
+    for number in range(4):
+        cache.obtain(DiskCache.key(number), partial(_hundred, b"%d" % number))
+    assert [cache.find(DiskCache.key(number)) is not None for number in range(4)] == [False, False, True, True]
+    again = DiskCache(tmp_path / "contents", 250)
+    [path] = [path for path in (tmp_path / "contents").iterdir() if path.read_bytes() == b"3" * 100]
+    path.write_bytes(b"X" * 100)
+    assert again.find(DiskCache.key(3)) is None, "another process verifies what it finds"
+    assert again.find(DiskCache.key(2)) is not None
+    assert not path.exists()
