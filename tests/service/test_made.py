@@ -104,6 +104,12 @@ function = "made_here:mine"
 caller = true
 keep = "10m"
 """
+MADE += """
+[[stores.tables.file]]
+path = "guessed.csv"
+function = "made_here:slow"
+estimate = 200_000
+"""
 for one in ("slow", "closes", "waits", "never", "raises", "late", "endless"):
     MADE += f'\n[[stores.tables.file]]\npath = "{one}.csv"\nfunction = "made_here:{one}"\n'
 
@@ -318,3 +324,25 @@ def test_a_client_that_takes_nothing_keeps_nobody_from_it(service: Service) -> N
         assert len(service.get("/get/tables/slow.csv").content.splitlines()) == 20
         assert time.monotonic() - began < 5
     assert threading.active_count() < 50
+
+
+def test_progress_of_what_is_being_made_is_by_an_estimate_and_says_so(service: Service) -> None:
+    seen: list[tuple[float, int]] = []
+
+    def look() -> bool:
+        here = [one for one in service.transfers() if one["address"] == "tables/guessed.csv"]
+        seen.extend(
+            (one["percent"], one["estimated_size"]) for one in here if one["state"] == "running" and one["percent"]
+        )
+        return len(seen) > 3
+
+    with ThreadPoolExecutor(1) as pool:
+        reply = pool.submit(service.get, "/get/tables/guessed.csv", accept_encoding="identity")
+        until(look)
+        assert reply.result().status_code == 200
+    assert {size for _, size in seen} == {200_000}
+    percents = [percent for percent, _ in seen]
+    assert percents == sorted(percents)
+    assert 0 < percents[0] < 100
+    ended = [one for one in service.transfers() if one["address"] == "tables/guessed.csv"]
+    assert (ended[0]["percent"], ended[0]["estimated_size"]) == (100.0, None)

@@ -1434,6 +1434,11 @@ export interface components {
             size: number | null;
             /** Percent */
             percent: number | null;
+            /**
+             * Estimated Size
+             * @description of what is being made, about; `percent` and `seconds_left` are by it then
+             */
+            estimated_size: number | null;
             /** Rate */
             rate: number | null;
             /** Seconds Left */

@@ -192,7 +192,7 @@ def _cells(item: dict[str, Any]) -> tuple[str | Text, ...]:
     running = item["state"] == "running"
     return (
         state_text(item["state"]),
-        "–" if item["percent"] is None else f"{item['percent']:.1f}",
+        "–" if item["percent"] is None else ("≈ " if item["estimated_size"] else "") + f"{item['percent']:.1f}",
         f"{size_text(item['bytes'])} of {size_text(item['size'])}",
         f"{size_text(item['rate'])}/s" if running and item["rate"] else "",
         duration_text(item["seconds_left"]) if running else "",

@@ -125,6 +125,7 @@ class Delivery:
             earlier=planned.earlier,
             archive=archive,
         )
+        live.estimate = planned.representation.estimate
         if planned.handed_off is not None:
             way.transfers.settlement.hand_off(live, segment)
             await sender.send(self._shared(head, planned.handed_off))

@@ -69,7 +69,7 @@ FORMATS: Mapping[str, Format] = {
 def batches(rows: Iterable[Row], now: Callable[[], float] = time.monotonic) -> Iterator[Sequence[Row]]:
     """Rows, as many together as came within a moment: those of a slow source one by one, of a fast one many."""
     batch: list[Row] = []
-    began = now()
+    began = float("-inf")  # the first one goes alone: the second may take its time, or fail
     for row in rows:
         batch.append(row)
         if len(batch) < BATCH and now() - began < _MOMENT:

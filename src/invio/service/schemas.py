@@ -272,6 +272,9 @@ class TransferShape(BaseModel):
     bytes: int
     size: int | None
     percent: float | None
+    estimated_size: int | None = Field(
+        description="of what is being made, about; `percent` and `seconds_left` are by it then"
+    )
     rate: int | None
     seconds_left: float | None
     requests: int

@@ -119,7 +119,8 @@ class Representation:
     where it is known. `vary` and `resource_policy` are the values of those fields. `own_policy`
     is the Content-Security-Policy of a page of the service itself, which is always shown. Of what is known to be other
     bytes elsewhere, a range is had `by_tag_alone` (If-Range): nobody is to put together what does not belong together.
-    `resumable`: parts of it can be had once its size is known, though that is not yet.
+    `resumable`: parts of it can be had once its size is known, though that is not yet; `estimate` is how many bytes it
+    has then, about.
     """
 
     content: Content
@@ -140,6 +141,7 @@ class Representation:
     resource_policy: str = "same-origin"
     by_tag_alone: bool = False
     resumable: bool = False
+    estimate: int | None = None
 
     @property
     def modified_second(self) -> int | None:

@@ -185,6 +185,7 @@ class Negotiator:
             vary=", ".join(vary),
             resource_policy=self._cross_origin.resource_policy,
             resumable=made is not None and made.production is not None and coding is None,
+            estimate=made.recipe.estimate if made is not None and made.recipe is not None and coding is None else None,
         )
         return Negotiated(representation, chosen)
 

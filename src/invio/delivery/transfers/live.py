@@ -64,6 +64,7 @@ class LiveTransfer:
     broken: str | None = None  # why the last request broke off that did
     pace: Pace | None = None  # from the first look at it on
     archive: ArchiveContent | None = None  # what it is of, when that has entries
+    estimate: int | None = None  # bytes that there are, about, where nobody knows
 
     @property
     def rate(self) -> float | None:
@@ -84,8 +85,18 @@ class LiveTransfer:
         return row
 
 
-def view(row: TransferRow, rate: float | None = None, archive: ArchiveContent | None = None) -> dict[str, Any]:
-    """What people and programs are shown of a transfer; sizes in bytes, rate in bytes a second."""
+def view(
+    row: TransferRow,
+    rate: float | None = None,
+    archive: ArchiveContent | None = None,
+    estimate: int | None = None,
+) -> dict[str, Any]:
+    """What people and programs are shown of a transfer; sizes in bytes, rate in bytes a second.
+
+    Where only an `estimate` of the size is known, percentage and time left are by that, and marked as such.
+    """
+    guessed = estimate if row.size is None and row.state == RUNNING else None
+    size = row.size if guessed is None else max(guessed, row.covered + 1)  # it is never the end before it is
     return {
         **_entries(row, archive),
         "id": row.id,
@@ -100,9 +111,10 @@ def view(row: TransferRow, rate: float | None = None, archive: ArchiveContent | 
         "reason": row.reason,
         "bytes": row.covered,
         "size": row.size,
-        "percent": _percent(row),
+        "percent": _percent(row) if guessed is None else percent(row.covered, size),
+        "estimated_size": guessed,
         "rate": None if rate is None else round(rate),
-        "seconds_left": seconds_left(row.covered, row.size, rate) if row.state == RUNNING else None,
+        "seconds_left": seconds_left(row.covered, size, rate) if row.state == RUNNING else None,
         "requests": max(1, row.requests),
         "started": timestamp(row.started),
         "updated": timestamp(row.updated),
@@ -237,4 +249,4 @@ class LiveTransfers:
         if live.pace is None:
             live.pace = Pace()
         live.pace.sample(time.monotonic(), row.covered)
-        return view(row, live.pace.rate, live.archive)
+        return view(row, live.pace.rate, live.archive, live.estimate)
