@@ -1500,6 +1500,11 @@ export interface components {
             by: string | null;
             /** Media Type */
             media_type: string;
+            /**
+             * Description
+             * @description what it is about
+             */
+            description?: string | null;
             /** Sha256 */
             sha256: string;
             /**

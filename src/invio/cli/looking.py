@@ -85,10 +85,14 @@ def _versions(listed: list[dict[str, Any]], *, as_json: bool) -> None:
             item["put"][:16].replace("T", " "),
             item["by"] or "",
             item["sha256"][:16] + "…",
+            item["description"] or "",
         )
         for item in listed
     ]
-    columns = [("version", "left"), ("size", "right"), ("put (UTC)", "left"), ("by", "left"), ("SHA-256", "left")]
+    columns = [
+        ("version", "left"), ("size", "right"), ("put (UTC)", "left"), ("by", "left"), ("SHA-256", "left"),
+        ("about", "left"),
+    ]  # fmt: skip
     print_table(columns, rows)
 
 

@@ -117,6 +117,7 @@ def _version_shape(version: Version, facts: FileFacts, may: list[Action]) -> Ver
         put=timestamp(version.at),
         by=version.by if "manage" in may else None,
         media_type=content.media_type or media_type_of(facts.address.name),
+        description=content.description,
         sha256=content.sha256.hex(),
         may=may,
     )

@@ -112,6 +112,7 @@ class VersionShape(BaseModel):
     put: Timestamp
     by: str | None
     media_type: str
+    description: str | None = Field(None, description="what it is about")
     sha256: str
     may: list[Action] = Field(description="what the caller may do with it")
 
