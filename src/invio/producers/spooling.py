@@ -10,6 +10,7 @@ Invariants:
 - A production ends once, as `whole` or as `failed`. Whoever waits is woken at each piece and at the end.
 - What is made is bounded: a content by `bytes` and `seconds`, all of them together by the `Spool`'s room. What goes
   beyond fails; its file, and with it the room, is given back when nobody holds the production any more.
+- What has failed holds no place on the disk: nobody gets any more of it, however far behind they are.
 - When nobody has read for `LINGERS` seconds, an unfinished production is stopped: its rows are closed, and with them
   the database's cursor.
 
@@ -104,7 +105,8 @@ class Production:
         self.readers = 0
         self.length = 0
         self.whole = False
-        self.failed: NotProduced | None = None
+        # What is raised holds on to where it was raised, and so to this: each time it is raised anew.
+        self.failed: tuple[str, str] | None = None
         self.began = 0.0  # Unix seconds
         self.ended = 0.0  # on the clock that does not go back
         self._room = _Room(spool)
@@ -132,7 +134,7 @@ class Production:
             self._pool.submit(self._make)
         except PoolBusy:
             self._end(NotProduced("too much of this is being made at once", "busy"))
-            raise self.failed from None  # type: ignore[misc]
+            raise self._failure() from None
         threading.Thread(target=self._watch, name="production", daemon=True).start()
 
     def descriptor(self) -> int:
@@ -162,6 +164,8 @@ class Production:
         finally:
             close = getattr(self._pieces, "close", None)
             self._pieces = None
+            if self.failed is not None:  # it may have been given up while a piece was written
+                self._give_up()
             if close is not None:
                 with suppress(Exception):  # what it comes from may have broken off already
                     close()
@@ -180,7 +184,7 @@ class Production:
         self._sha256.update(piece)
         with self._changed:
             if self.failed is not None:  # it was given up meanwhile
-                raise self.failed
+                raise self._failure()
             self.length += len(piece)
             self._wake()
 
@@ -188,9 +192,21 @@ class Production:
         with self._changed:
             if self.ends:
                 return
-            self.failed, self.whole = failed, failed is None
+            self.failed, self.whole = None if failed is None else (str(failed), failed.word), failed is None
             self.ended = time.monotonic()
             self._wake()
+        if failed is not None:
+            self._give_up()
+
+    def _give_up(self) -> None:
+        """Gives the place on the disk back at once, whoever still holds this: nobody gets any more of it."""
+        with suppress(OSError):
+            os.ftruncate(self._file.fileno(), 0)
+        self._room.give_back()
+
+    def _failure(self) -> NotProduced:
+        said, word = self.failed or ("nothing was made", "not-made")
+        return NotProduced(said, word)
 
     def _wake(self) -> None:
         """Wakes whoever waits. To be called under the lock."""
@@ -238,12 +254,12 @@ class Production:
             self.start()
             while True:
                 length = self.length
-                if at < length:
-                    piece = os.pread(self._file.fileno(), min(_PIECE, length - at), at)
+                piece = b"" if at >= length else os.pread(self._file.fileno(), min(_PIECE, length - at), at)
+                if self.failed is not None:  # and what was read may have been given up in between
+                    raise self._failure()
+                if piece:
                     at += len(piece)
                     yield piece
-                elif self.failed is not None:
-                    raise self.failed
                 elif self.whole and at == self.length:
                     return
                 else:
@@ -275,7 +291,7 @@ class Production:
             self.start()
             while not self.whole:
                 if self.failed is not None:
-                    raise self.failed
+                    raise self._failure()
                 await self._changes(self.length)
         finally:
             self._reads(-1)
@@ -305,7 +321,7 @@ class Production:
 
     def _has(self, upto: int, *, whole: bool) -> bool:
         if self.failed is not None:
-            raise self.failed
+            raise self._failure()
         return self.whole or (not whole and self.length >= upto)
 
     def wait(self) -> None:
@@ -317,7 +333,7 @@ class Production:
                 while not self.ends:
                     self._changed.wait(_WAITS)
             if self.failed is not None:
-                raise self.failed
+                raise self._failure()
         finally:
             self._reads(-1)
 

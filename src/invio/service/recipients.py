@@ -110,6 +110,8 @@ async def delete_recipient(caller: TheCaller, parts: TheParts, recipient: str = 
         revoke_all(connection, recipient)
         return records.remove(connection, recipient)
 
+    # What this process has still to write down of them is to be among what is removed.
+    await parts.audit.write(parts.journal)
     if not await _changed(parts, work):
         raise Refusal("missing", f"there is no recipient {recipient!r}")
     parts.audit("recipient.removed", caller, recipient=recipient)

@@ -145,7 +145,7 @@ class CachedFile(BlockingFile):
         if fetched.whole:
             self.cache.keep(self.key, fetched)
         data = fetched.part(offset, count)
-        if len(data) != count:
+        if len(data) != count or fetched.failed is not None:
             raise ContentChanged("the file ended before its announced length")
         return data
 

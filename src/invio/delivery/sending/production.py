@@ -71,7 +71,11 @@ async def _following(pieces: AsyncIterator[bytes], gone: Callable[[], bool]) -> 
             following.cancel()
             with suppress(asyncio.CancelledError, Exception):
                 await following
-    return following.result()
+    try:
+        return following.result()
+    finally:
+        # Breaks the cycle task → error → this frame → task, so that what is made is let go at once, not by a search.
+        del following
 
 
 async def _close_async(pieces: Any) -> None:
