@@ -130,6 +130,13 @@ def remove(connection: sa.Connection, recipient_id: str) -> bool:
     theirs = sa.update(transfers).where(transfers.c.recipient == recipient_id)
     connection.execute(theirs.values(network=None, credential=None))
     connection.execute(sa.update(audit_lines).where(audit_lines.c.by == recipient_id).values(network=None))
+    # Of what was done to them, the names that they, or somebody for them, gave.
+    about = audit_lines.c.about
+    connection.execute(
+        sa.update(audit_lines)
+        .where(sa.func.json_extract(about, "$.recipient") == recipient_id)
+        .values(about=sa.func.json_remove(about, "$.label", "$.name"))
+    )
     return bool(connection.execute(sa.delete(recipients).where(recipients.c.id == recipient_id)).rowcount)
 
 

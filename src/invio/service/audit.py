@@ -6,6 +6,7 @@ in none of them. The log has a line at once; the records have it within a second
 
 from __future__ import annotations
 
+import asyncio
 import logging
 import threading
 import time
@@ -28,6 +29,7 @@ class Audit:
     def __init__(self) -> None:
         self._waiting: deque[AuditLine] = deque(maxlen=_WAITING)
         self._lock = threading.Lock()
+        self._writing = asyncio.Lock()
         self._second, self._attempts = 0, 0
 
     def __call__(self, event: str, caller: Caller | None, **about: object) -> None:
@@ -52,14 +54,15 @@ class Audit:
 
     async def write(self, journal: Journal) -> None:
         """Brings what waits into the records; what could not be written waits on."""
-        with self._lock:
-            lines = list(self._waiting)
-            self._waiting.clear()
-        if not lines:
-            return
-        try:
-            await journal.call(lambda connection: add_lines(connection, lines))
-        except BaseException:
+        async with self._writing:  # whoever comes meanwhile waits until what is on its way is written
             with self._lock:
-                self._waiting.extendleft(reversed(lines))
-            raise
+                lines = list(self._waiting)
+                self._waiting.clear()
+            if not lines:
+                return
+            try:
+                await journal.call(lambda connection: add_lines(connection, lines))
+            except BaseException:
+                with self._lock:
+                    self._waiting.extendleft(reversed(lines))
+                raise
