@@ -17,6 +17,7 @@ from invio.core.addresses import parse_address
 from invio.core.http.request_head import RequestHead
 from invio.core.links.keys import new_keys
 from invio.core.links.seals import make_link
+from invio.core.reasons import Refusal
 from invio.core.versions import Putting
 from invio.records import links
 from invio.records.database import open_database, write
@@ -37,6 +38,8 @@ DAY = 86_400.0
 
 class Kept:
     """A managed store with five versions of a file, put on five days, the last one now."""
+
+    limits: dict[str, int]
 
     def __init__(self, folder: Path, rule: str) -> None:
         make_folder(folder, {"a.bin": b"x" * 5000}, settings=SETTINGS + MANAGED + rule)
@@ -155,3 +158,28 @@ def test_what_is_kept_is_verified_and_damage_is_named(tmp_path: Path) -> None:
     ]
     assert not damaged.exists()
     kept.engine.dispose()
+
+
+def test_a_folder_holds_no_more_than_it_may(tmp_path: Path) -> None:
+    kept = Kept(tmp_path / "service", 'folder_bytes = { "incoming/" = 10, "" = 18 }')
+    folder = tmp_path / "service" / "models"
+    kept.limits = {"incoming/": 10, "": 18}
+    store = ManagedStore("models", folder, VersionRecords(kept.engine, "models"), kept.limits)
+
+    def put(path: str, content: bytes) -> None:
+        with store.begin() as arriving:
+            arriving.write(content)
+            store.put(parse_address(f"models/{path}"), arriving, kept.putting)
+
+    put("incoming/a", b"12345")
+    put("incoming/b", b"12345")
+    put("incoming/b", b"12345")  # the same again takes nothing
+    with pytest.raises(Refusal, match=r"models/incoming/ may hold 10 bytes and holds 10; 1 more"):
+        put("incoming/b", b"X")
+    put("other", b"123")
+    with pytest.raises(Refusal, match=r"models/ may hold 18 bytes and holds 18"):
+        put("other", b"1234")
+    contents = [path for path in folder.glob("??/*") if path.is_file()]
+    assert len(contents) == 8, "what was refused left nothing"
+    store.remove(parse_address("models/incoming/a"), None, kept.putting)
+    put("incoming/b", b"X")

@@ -172,6 +172,12 @@ class VersionRecords:
             connection.execute(sa.update(versions).where(fits).values(removed=time.time(), removed_by=by))
             return gone
 
+    def held(self, folder: str) -> int:
+        """How many bytes all versions below a folder have (`""`: of the store)."""
+        below = sa.and_(_held.path > folder, _held.path < folder[:-1] + _AFTER_SLASH) if folder else sa.true()
+        with self._engine.connect() as connection:
+            return int(connection.scalar(sa.select(sa.func.sum(_held.size)).where(self._here, below)) or 0)
+
     def everything(self) -> Iterator[Version]:
         """Every version that was not removed, page by page."""
         query = sa.select(versions).where(self._here).order_by(_held.path, _held.number).limit(_PAGE)

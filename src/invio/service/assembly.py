@@ -416,7 +416,7 @@ def _store(settings: Settings, engine: sa.Engine | None, name: str) -> Store | N
             from invio.stores.managed import ManagedStore
 
             index = None if engine is None else VersionRecords(engine, name)
-            return None if index is None else ManagedStore(name, settings.path(given.root), index)
+            return None if index is None else ManagedStore(name, settings.path(given.root), index, given.folder_bytes)
         if isinstance(given, RemoteSettings):
             return _remote(settings, name, given)
         if isinstance(given, TableStoreSettings):

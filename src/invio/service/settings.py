@@ -255,10 +255,20 @@ class ManagedSettings(_Strict):
 
     kind: Literal["managed"]
     root: Path = Field(description="where it keeps their contents; nothing else may lie there")
+    folder_bytes: dict[str, int] = Field(
+        default_factory=dict, description='of all versions below a folder, at most, as in { "incoming/" = 10_000_000 }'
+    )
     keep_versions: int | None = Field(None, ge=1, description="of a file, the newest among them; without it, all")
     keep_days: float | None = Field(
         None, gt=0, description="for which an earlier version is kept; without it, for good"
     )
+
+    @model_validator(mode="after")
+    def _folders(self) -> ManagedSettings:
+        for folder, most in self.folder_bytes.items():
+            if (folder and not folder.endswith("/")) or folder.startswith("/") or most < 0:
+                raise ValueError(f"folder_bytes: {folder!r} = {most}; expected a folder as in 'incoming/', and bytes")
+        return self
 
 
 class ParameterSettings(_Strict):

@@ -23,13 +23,15 @@ import secrets
 import stat
 import threading
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
+from types import MappingProxyType
 from typing import Protocol
 
 from invio.core.addresses import Address
 from invio.core.memory import Memory
+from invio.core.reasons import Refusal
 from invio.core.versions import Arrived, Putting, Version
 from invio.stores.arriving import Arriving, opened, write_all
 from invio.stores.sources import DiskFile
@@ -83,6 +85,10 @@ class Index(Protocol):
         """The files below a folder whose descriptions have a text."""
         ...
 
+    def held(self, folder: str) -> int:
+        """How many bytes all versions below a folder have."""
+        ...
+
     def names(self) -> dict[str, bool]:
         """The names of all contents, and whether their version was removed."""
         ...
@@ -111,14 +117,17 @@ class ManagedStore:
     waits = False
     describes = True
 
-    def __init__(self, name: str, root: str | Path, index: Index) -> None:
-        """`root` is made when it is not there.
+    def __init__(
+        self, name: str, root: str | Path, index: Index, folder_bytes: Mapping[str, int] = MappingProxyType({})
+    ) -> None:
+        """`root` is made when it is not there; `folder_bytes` says how many all versions below a folder may have.
 
         Raises:
             StoreFault: it cannot be used.
         """
         self.name = name
         self._index = index
+        self._folder_bytes = dict(folder_bytes)
         self._root = Path(root)
         self._changed = os.fsencode(self._root / _CHANGED)
         try:
@@ -287,6 +296,8 @@ class ManagedStore:
         def check(current: Version | None) -> None:
             before.extend([] if current is None else [current])
             putting.check(address, None if current is None else current.facts(self.name))
+            if current is None or current.content.sha256 != content.sha256:
+                self._require_room(address, content.size)
 
         try:
             version = self._index.add(address.path, content, putting.by, check, self._note)
@@ -297,6 +308,16 @@ class ManagedStore:
             os.unlink(path)
         self._changes()
         return self._found(version), not before
+
+    def _require_room(self, address: Address, size: int) -> None:
+        """Raises Refusal (`no-space`): a folder that the file lies in would have more than it may."""
+        for folder, most in self._folder_bytes.items():
+            if address.path.startswith(folder):
+                held = self._index.held(folder)
+                if held + size > most:
+                    where = f"{self.name}/{folder}"
+                    said = f"{where} may hold {most} bytes and holds {held}; {size} more are too many"
+                    raise Refusal("no-space", f"{said}. Nothing was changed")
 
     def remove(self, address: Address, number: int | None, putting: Putting) -> int:
         """Removes a version, or the file with all of them (None); gives how many. Downloads under way go on.
