@@ -11,14 +11,14 @@ import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import asdict
 from pathlib import Path
 from threading import Thread
 
 from bench import archives, decisions, sources
 from bench.clients import SlowReaders, download, hammer
-from bench.figures import Figure
+from bench.figures import Figure, alternating
 from bench.scene import MIB, Scene
 from bench.servers import Running, server
 
@@ -31,28 +31,6 @@ SECONDS = 1.0
 READERS = 1000
 LATENCIES = 600
 TIMES = 3
-
-
-def alternating(first: Callable[[], float], second: Callable[[], float], rounds: int) -> tuple[float, float, float]:
-    """Medians of two measurements made in turn, and the median of their ratios pair by pair."""
-    first(), second()  # the first of each warms up
-    pairs: list[tuple[float, float]] = []
-    for place in range(2 * rounds):
-        # Either is the first of a pair as often: a machine that grows slower meanwhile is unkind to both.
-        if place % 2:
-            other = second()
-            pair = first(), other
-        else:
-            pair = first(), second()
-        # A shared machine may stand still for seconds; what was measured then is of the machine.
-        if min(pair) > 0:
-            pairs.append(pair)
-        if len(pairs) == rounds:
-            break
-    if not pairs:
-        raise RuntimeError("this machine is too busy to measure anything")
-    ratio = statistics.median(a / b for a, b in pairs)
-    return statistics.median(a for a, _ in pairs), statistics.median(b for _, b in pairs), ratio
 
 
 def one_large(scene: Scene, invio: Running, bare: Running, stock: Running) -> list[Figure]:

@@ -23,7 +23,7 @@ from PIL import Image
 
 from bench.archives import first_byte
 from bench.clients import hammer
-from bench.figures import Figure
+from bench.figures import Figure, alternating
 from bench.servers import Running, server
 from invio.core.links.keys import new_keys
 from invio.records.database import open_database, write
@@ -266,12 +266,9 @@ def _renditions(invio: Running, folder: Path) -> list[Figure]:
     content = httpx.get(f"http://127.0.0.1:{invio.port}{target}", timeout=60).content
     assert Image.open(io.BytesIO(content)).size == (320, 240)
     (folder / "files" / "same.jpg").write_bytes(content)
-    pairs = []
-    for _ in range(9):
-        ours = hammer(invio.port, [target], 8, 1.0)
-        pairs.append((ours, hammer(invio.port, ["/get/files/same.jpg"], 8, 1.0)))
-    ratio = statistics.median(a / b for a, b in pairs)
-    ours, theirs = (statistics.median(values) for values in zip(*pairs, strict=True))
+    ours, theirs, ratio = alternating(
+        lambda: hammer(invio.port, [target], 8, 1.0), lambda: hammer(invio.port, ["/get/files/same.jpg"], 8, 1.0), 9
+    )
     return [
         Figure(
             "a rendition that is kept, to a stored file of its size", f"{ours:,.0f}/s", f"{theirs:,.0f}/s", ratio, 0.9

@@ -134,6 +134,11 @@ def _requested(path: str | bytes) -> Address:
     return parse_file_address(percent_decoded(path))
 
 
+def is_url(text: str) -> bool:
+    """Whether a text is a file's URL on the web, and no address."""
+    return text.startswith(("http://", "https://"))
+
+
 def quoted(address: Address | str) -> str:
     """The address percent-encoded for use in a URL's path."""
     return quote(str(address), safe=_PATH_SAFE)

@@ -23,14 +23,8 @@ from invio.stores.origin import OriginStore
 from invio.stores.store import Found, StoreFault
 
 _PORTS = {"http": 80, "https": 443}
-_SCHEMES = ("http://", "https://")
 
 Origin = tuple[str, str, int]
-
-
-def is_url(text: str) -> bool:
-    """Whether an entry of a selection is a file's URL and not an address."""
-    return text.startswith(_SCHEMES)
 
 
 def origin_of(url: httpx.URL) -> Origin:

@@ -4,15 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from typing import TYPE_CHECKING
 from urllib.parse import unquote, urlsplit
 
-from invio.core.addresses import Address, BadAddress, parse_address
+from invio.core.addresses import Address, BadAddress, is_url, parse_address
 from invio.core.files import Caller
 from invio.core.reasons import Refusal
 from invio.delivery.access.catalogue import Catalogue
 from invio.delivery.archives.plan import Plan
 from invio.stores.store import Found, Missing, StoreFault
-from invio.stores.urls import Urls, is_url
+
+if TYPE_CHECKING:
+    from invio.stores.urls import Urls
 
 TAKES = ("list", "bundle", "read")  # the rights of which all must be there for all of a folder
 _RIGHTS = ("bundle", "read")  # a bundle delivers what `read` would: it takes both
