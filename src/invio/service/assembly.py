@@ -8,11 +8,10 @@ from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from importlib.util import find_spec
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import sqlalchemy as sa
 
-from invio.core.exclusions import read_exclusions
 from invio.core.http.cors import CrossOrigin
 from invio.core.http.forwarded import read_networks
 from invio.core.links.keys import KeyRing
@@ -34,8 +33,6 @@ from invio.delivery.representation.renditions import Renditions
 from invio.delivery.transfers.limits import BundleLimits, Limits
 from invio.delivery.transfers.transfers import Transfers
 from invio.producers.image_workers import ImageWorkers
-from invio.producers.producer import ProducerFault, database_engine
-from invio.producers.spooling import Spool
 from invio.records import quotas as quota_records
 from invio.records import recipients as recipient_records
 from invio.records import transfers as transfer_records
@@ -47,27 +44,21 @@ from invio.service.audit import Audit
 from invio.service.behind import Behind
 from invio.service.configuration import read_keys, read_rules
 from invio.service.health import Health
-from invio.service.made_files import tables_store
+from invio.service.open_stores import open_stores, spool_of
 from invio.service.planners import Planners
 from invio.service.reloading import Watched
-from invio.service.settings import (
-    UNIX,
-    CustomSettings,
+from invio.service.settings import UNIX, Settings
+from invio.service.store_settings import (
     DirectorySettings,
     ManagedSettings,
-    RemoteSettings,
-    Settings,
-    TableStoreSettings,
 )
 from invio.service.streams import Streams
-from invio.stores.directory import DirectoryStore
 from invio.stores.disk_cache import DiskCache
-from invio.stores.store import Store, StoreFault, SweepableStore
+from invio.stores.store import SweepableStore
 from invio.workers.pool import Pool
 
 if TYPE_CHECKING:
     from invio.service.external_checks import Outside
-    from invio.stores.blocking import BlockingStore
 
 
 log = logging.getLogger("invio.service")
@@ -185,7 +176,7 @@ def assemble(settings: Settings, decider: AccessPolicy | None = None, identifier
     bundles = _bundles(settings, catalogue, engine, renditions, alone=company.first)
     digests = Digests(RecordedDigests(engine))
     cross_origin = _cross_origin(settings)
-    productions = Productions(_spool(settings))
+    productions = Productions(spool_of(settings))
     offering = Negotiator(
         catalogue.locate,
         digests,
@@ -309,15 +300,6 @@ def _put_in_order(engine: sa.Engine, company: ServingLock) -> None:
             transfer_records.break_off_orphans(connection, said, left.number, left.since)
 
 
-def open_stores(settings: Settings, engine: sa.Engine | None) -> list[Store]:
-    """The stores that the settings name; without records (None) there is nothing yet in those that need them.
-
-    Raises:
-        BadSettings.
-    """
-    return [store for name in settings.stores if (store := _store(settings, engine, name)) is not None]
-
-
 def _reads_rules(settings: Settings) -> Callable[[Path], RuleSet]:
     """Reads rules, and has those that ask somebody outside be answered."""
     outside: list[Outside] = []  # one for all that are read, once any of them asks
@@ -367,16 +349,6 @@ def _bundles(
     return Bundles(catalogue, engine, limits, packing, renditions=renditions, urls=urls)
 
 
-def _spool(settings: Settings) -> Spool:
-    """Where contents lie while they are made: on the disk of the records, which is no memory. Raises BadSettings."""
-    folder, given = settings.path(settings.service.data) / "making", settings.making
-    try:
-        folder.mkdir(parents=True, exist_ok=True, mode=0o700)
-    except OSError as error:
-        raise settings.fault(("service", "data"), f"{folder} cannot be created: {error.strerror}") from None
-    return Spool(folder, given.bytes, given.disk_bytes, given.seconds)
-
-
 def _cross_origin(settings: Settings) -> CrossOrigin:
     given = settings.cors
     return CrossOrigin(frozenset(given.origins), given.credentials, given.seconds, given.resource_policy)
@@ -400,73 +372,3 @@ def _front(settings: Settings) -> Front:
         secret,
         given.redirect_paths == "plain",
     )
-
-
-def _store(settings: Settings, engine: sa.Engine | None, name: str) -> Store | None:
-    given, place = settings.stores[name], ("stores", name)
-    try:
-        if isinstance(given, DirectorySettings):
-            if given.writable:
-                from invio.stores.writable import WritableDirectoryStore
-
-                return WritableDirectoryStore(name, settings.path(given.root), **_directory_options(given))
-            return DirectoryStore(name, settings.path(given.root), **_directory_options(given))
-        if isinstance(given, ManagedSettings):
-            from invio.records.versions import VersionRecords
-            from invio.stores.managed import ManagedStore
-
-            index = None if engine is None else VersionRecords(engine, name)
-            return None if index is None else ManagedStore(name, settings.path(given.root), index, given.folder_bytes)
-        if isinstance(given, RemoteSettings):
-            return _remote(settings, name, given)
-        if isinstance(given, TableStoreSettings):
-            return _table(settings, name, given)
-        if isinstance(given, CustomSettings):
-            from invio.stores.custom import custom_store
-
-            return custom_store(name, given.class_, given.options)
-        return tables_store(settings, name, given)
-    except StoreFault as error:
-        raise settings.fault(place, str(error)) from None
-
-
-def _remote(settings: Settings, name: str, given: RemoteSettings) -> Store:
-    """Raises StoreFault, BadSettings. The library for it is loaded where there is such a store."""
-    store: BlockingStore
-    if given.url.startswith(("http://", "https://")):
-        from invio.stores.origin import OriginStore
-
-        if given.redirect is not None:
-            raise StoreFault(f"store {name!r}: a web server makes no addresses; leave 'redirect' out")
-        store = OriginStore(name, given.url, given.options, timeout=given.timeout, fresh=given.fresh)
-    else:
-        from invio.stores.remote import RemoteStore
-
-        store = RemoteStore(name, given.url, given.options, given.redirect, timeout=given.timeout, fresh=given.fresh)
-    if given.cache_bytes:
-        from invio.stores.cached import ContentCache
-
-        cache = DiskCache(settings.path(settings.service.data) / "contents" / name, given.cache_bytes)
-        store.cache = ContentCache(name, cache, _spool(settings))
-    return store
-
-
-def _directory_options(given: DirectorySettings) -> dict[str, Any]:
-    return {
-        "precompressed": given.precompressed,
-        "exclusions": read_exclusions(given.leave_out, hidden=not given.hidden),
-        "follows_links": given.links == "inside",
-    }
-
-
-def _table(settings: Settings, name: str, given: TableStoreSettings) -> Store:
-    from invio.stores.table import Columns, TableStore
-    from invio.stores.writable_table import WritableTableStore
-
-    try:
-        engine = database_engine(given.database, settings.folder, given.connections)
-    except ProducerFault as error:
-        raise settings.fault(("stores", name, "database"), str(error)) from None
-    columns = Columns(**{**given.columns.model_dump(), "facts": tuple(given.columns.facts)})
-    kind = WritableTableStore if given.writable else TableStore
-    return kind(name, engine, given.table, columns, timeout=given.timeout)

@@ -26,7 +26,8 @@ from invio import __version__
 from invio.core.errors import ConfigurationError
 from invio.records.database import open_database
 from invio.records.versions import RESTORED
-from invio.service.settings import ManagedSettings, Settings, read_settings
+from invio.service.settings import Settings, read_settings
+from invio.service.store_settings import ManagedSettings
 
 _ABOUT, _RECORDS, _SETTINGS, _STORES = "backup.json", "records.sqlite", "settings", "stores"
 _FORMAT = "invio-backup-1"

@@ -19,7 +19,8 @@ from invio.producers.parameters import (
     read_pattern,
 )
 from invio.producers.producer import CALLER_NAMES, ProducerFault, Query, database_engine, function_named
-from invio.service.settings import ParameterSettings, Settings, TableSettings, TablesSettings
+from invio.service.settings import Settings
+from invio.service.store_settings import ParameterSettings, TableSettings, TablesSettings
 from invio.stores.tables import TablesStore
 
 # For how long a parameter's values are good without asking again, and how soon one that is not among them is asked for.

@@ -6,7 +6,8 @@ import stat
 from collections.abc import Iterator
 from pathlib import Path
 
-from invio.service.settings import ManagedSettings, Settings
+from invio.service.settings import Settings
+from invio.service.store_settings import ManagedSettings
 
 _OTHERS = stat.S_IRWXG | stat.S_IRWXO
 

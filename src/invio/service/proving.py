@@ -12,9 +12,9 @@ from invio.core.rules.decisions import RuleSet
 from invio.core.rules.doubts import groups_without_members
 from invio.records.database import open_database
 from invio.records.recipients import Recipient, all_recipients
-from invio.service.assembly import open_stores
 from invio.service.configuration import read_rules
 from invio.service.external_checks import functions_of
+from invio.service.open_stores import open_stores
 from invio.service.settings import Settings
 from invio.stores.store import Missing, Store, StoreFault
 

@@ -18,7 +18,8 @@ from invio.core.http.request_head import RequestHead
 from invio.core.versions import Putting
 from invio.records.retention import needed_versions
 from invio.records.versions import VersionRecords
-from invio.service.settings import ManagedSettings, Settings
+from invio.service.settings import Settings
+from invio.service.store_settings import ManagedSettings
 from invio.stores.store import Missing, Store, WritableStore
 
 log = logging.getLogger("invio.service")

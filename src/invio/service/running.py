@@ -25,7 +25,7 @@ from invio.records.facts import look_at_clock
 from invio.records.history import forget
 from invio.records.serving_lock import Left
 from invio.service.assembly import Parts
-from invio.service.settings import ManagedSettings
+from invio.service.store_settings import ManagedSettings
 from invio.stores.directory import DirectoryStore
 
 log = logging.getLogger("invio.service")

@@ -8,15 +8,24 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping, Sequence
 from pathlib import Path
-from typing import Annotated, Any, Literal
+from typing import Any, Literal
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, SecretStr, ValidationError, model_validator
+from pydantic import BaseModel, Field, SecretStr, ValidationError, model_validator
 from pydantic.fields import FieldInfo
 
 from invio.core.errors import ConfigurationError
-from invio.core.exclusions import read_exclusions
 from invio.core.http.forwarded import read_networks
 from invio.core.toml import Document, did_you_mean, parse_toml
+from invio.service.store_settings import (
+    KINDS,
+    ColumnSettings,
+    ParameterSettings,
+    StoreSettings,
+    Strict,
+    TableSettings,
+    TablesSettings,
+    TableStoreSettings,
+)
 
 # What an address may not have as a store, because it means something else.
 RESERVED = ("bundles",)
@@ -29,30 +38,11 @@ _ALGORITHMS = ("RS256", "RS384", "RS512", "PS256", "PS384", "PS512", "ES256", "E
 _STORE_NAME = re.compile(r"[a-z0-9][a-z0-9-]{0,31}\Z")
 
 
-_MEDIA_TYPE = r"^[a-z0-9!#$&^_.+-]+/[a-z0-9!#$&^_.+-]+$"
-_SPAN = re.compile(r"([0-9]+(?:\.[0-9]+)?)\s*(s|m|h|d)\Z")
-_UNITS = {"s": 1, "m": 60, "h": 3600, "d": 86400}
-
-
-def _seconds(value: object) -> object:
-    """A span of time as text, as in `10m`, as seconds."""
-    if not isinstance(value, str):
-        return value
-    found = _SPAN.match(value)
-    if found is None:
-        raise ValueError(f"{value!r} is no span of time; expected seconds, or as in '90s', '10m', '2h', '7d'")
-    return float(found[1]) * _UNITS[found[2]]
-
-
 class BadSettings(ConfigurationError):
     """The settings cannot be used; the message is `file:line: section.key: what is wrong`."""
 
 
-class _Strict(BaseModel):
-    model_config = ConfigDict(extra="forbid", frozen=True)
-
-
-class ServiceSettings(_Strict):
+class ServiceSettings(Strict):
     """Where the service listens, and where it keeps its own things."""
 
     host: str = "127.0.0.1"
@@ -79,7 +69,7 @@ class ServiceSettings(_Strict):
     contact_link: str = Field("", pattern=_LINK, description="where that leads", examples=["mailto:desk@example.org"])
 
 
-class BundleSettings(_Strict):
+class BundleSettings(Strict):
     """What one bundle may hold at most, and what is deflated for them."""
 
     entries: int = Field(200_000, ge=1)
@@ -100,7 +90,7 @@ class BundleSettings(_Strict):
         return self
 
 
-class MakingSettings(_Strict):
+class MakingSettings(Strict):
     """What may be made on demand, and how much of it is on the disk at once."""
 
     seconds: float = Field(600.0, gt=0, description="for making one content")
@@ -108,7 +98,7 @@ class MakingSettings(_Strict):
     disk_bytes: int = Field(16 << 30, ge=1, description="of all that is being made, or kept, in each process")
 
 
-class RenditionSettings(_Strict):
+class RenditionSettings(Strict):
     """An image derived from stored ones."""
 
     width: int = Field(ge=1, le=10_000, description="pixels")
@@ -120,7 +110,7 @@ class RenditionSettings(_Strict):
     quality: int = Field(80, ge=1, le=100, description="of JPEG and WebP")
 
 
-class ImageSettings(_Strict):
+class ImageSettings(Strict):
     """What images renditions are made of, and how many are kept."""
 
     pixels: int = Field(100_000_000, ge=1, description="of an image, at most")
@@ -130,7 +120,7 @@ class ImageSettings(_Strict):
     cache_bytes: int = Field(1 << 30, ge=1, description="of renditions that are kept")
 
 
-class LimitSettings(_Strict):
+class LimitSettings(Strict):
     """How fast, how many at once, and how patiently; without a value there is no limit."""
 
     rate: int | None = Field(None, ge=1, description="bytes a second of each process")
@@ -147,7 +137,7 @@ class LimitSettings(_Strict):
     recipient_streams: int = Field(20, ge=1, description="event streams of one recipient at once")
 
 
-class CorsSettings(_Strict):
+class CorsSettings(Strict):
     """Which other origins' pages may read answers, and who may embed files."""
 
     origins: list[str] = Field(default_factory=list, description="as in https://app.example.org; * for any")
@@ -167,7 +157,7 @@ class CorsSettings(_Strict):
         return self
 
 
-class FrontSettings(_Strict):
+class FrontSettings(Strict):
     """A server in front of this one."""
 
     networks: list[str] = Field(
@@ -202,7 +192,7 @@ class FrontSettings(_Strict):
         return self
 
 
-class IdentitySettings(_Strict):
+class IdentitySettings(Strict):
     """An identity provider, whose tokens tell who is asking."""
 
     issuer: str = Field(min_length=1, description="what `iss` of a token must be")
@@ -226,177 +216,6 @@ class IdentitySettings(_Strict):
         return self
 
 
-class DirectorySettings(_Strict):
-    """A store of files below a directory."""
-
-    kind: Literal["directory"]
-    root: Path
-    precompressed: bool = Field(False, description="name.gz and name.zst hold the same content as name")
-    front: str | None = Field(
-        None, pattern=r"^/.*/$", description="what its paths begin with at the front server", examples=["/charts/"]
-    )
-    writable: bool = Field(False, description="whether files can be put into it and removed, as the rules say")
-    hidden: bool = Field(True, description="whether files and folders whose names begin with a dot are there")
-    leave_out: list[str] = Field(
-        default_factory=list, description="what is as if it were not there, as in *.tmp, drafts/*.pdf, **/old/*"
-    )
-    links: Literal["inside", "none"] = Field(
-        "inside", description="which symbolic links are followed: those that stay inside the root, or none"
-    )
-
-    @model_validator(mode="after")
-    def _patterns(self) -> DirectorySettings:
-        read_exclusions(self.leave_out, hidden=not self.hidden)
-        return self
-
-
-class ManagedSettings(_Strict):
-    """A store of files in versions, which come by being put."""
-
-    kind: Literal["managed"]
-    root: Path = Field(description="where it keeps their contents; nothing else may lie there")
-    folder_bytes: dict[str, int] = Field(
-        default_factory=dict, description='of all versions below a folder, at most, as in { "incoming/" = 10_000_000 }'
-    )
-    keep_versions: int | None = Field(None, ge=1, description="of a file, the newest among them; without it, all")
-    keep_days: float | None = Field(
-        None, gt=0, description="for which an earlier version is kept; without it, for good"
-    )
-
-    @model_validator(mode="after")
-    def _folders(self) -> ManagedSettings:
-        for folder, most in self.folder_bytes.items():
-            if (folder and not folder.endswith("/")) or folder.startswith("/") or most < 0:
-                raise ValueError(f"folder_bytes: {folder!r} = {most}; expected a folder as in 'incoming/', and bytes")
-        return self
-
-
-class ParameterSettings(_Strict):
-    """A parameter in the path of a file made on demand: which values it has."""
-
-    choices: list[str] | None = Field(None, min_length=1, description="these")
-    query: str | None = Field(None, description="those in the first column of this; it may name parameters before it")
-    pattern: str | None = Field(None, description="those that this regular expression describes; they are not listed")
-    type: Literal["text", "integer", "number"] = Field("text", description="what a query or a function is given")
-
-    @model_validator(mode="after")
-    def _one_source(self) -> ParameterSettings:
-        given = [name for name in ("choices", "query", "pattern") if getattr(self, name) is not None]
-        if len(given) != 1:
-            raise ValueError("a parameter has exactly one of choices, query and pattern")
-        for value in self.choices or ():
-            if not value or "/" in value:
-                raise ValueError(f"{value!r} cannot be a value: it is a part of a path, without /")
-        return self
-
-
-class TableSettings(_Strict):
-    """A file made on demand, or one for each value of its parameters: by a function, or by a query on a database."""
-
-    path: str = Field(description="with {name} for each parameter")
-    function: str | None = Field(None, description="module:function that gives rows, a header first; or bytes")
-    database: str | None = Field(None, description="an SQLAlchemy URL")
-    query: str | None = Field(None, description="with :name for each parameter's value")
-    formats: list[Literal["csv", "jsonl", "xlsx"]] = Field(
-        default_factory=list, description="of rows; {format} in the path says which"
-    )
-    parameters: dict[str, ParameterSettings] = Field(default_factory=dict)
-    media_type: str | None = Field(None, pattern=_MEDIA_TYPE, description="what the function's bytes are")
-    name: str | None = Field(None, description="what it is saved under, with {name} for each parameter")
-    keep: Annotated[float, BeforeValidator(_seconds)] = Field(
-        0.0, ge=0, le=7 * 86400, description="for how long a content is good for others, as in 10m"
-    )
-    caller: bool = Field(False, description="whether it is each recipient's own, and made for who asks")
-    estimate: int | None = Field(None, ge=0, description="bytes that it has, about")
-    mark: bool = Field(False, description="whether CSV begins with a byte order mark")
-    formulas: Literal["kept", "safe"] = Field(
-        "kept", description="whether CSV's cells may be what a spreadsheet takes for formulas"
-    )
-
-    @model_validator(mode="after")
-    def _one_source(self) -> TableSettings:
-        if (self.function is None) == (self.query is None) or (self.query is not None and self.database is None):
-            raise ValueError("a file needs either function, or database and query")
-        if self.media_type is not None and (self.function is None or self.formats):
-            raise ValueError("media_type is for the bytes of a function; leave query and formats out")
-        if any(one.query is not None for one in self.parameters.values()) and self.database is None:
-            raise ValueError("a parameter's query needs the file's database")
-        return self
-
-
-class TablesSettings(_Strict):
-    """A store of files that are made when they are asked for."""
-
-    kind: Literal["tables"]
-    connections: int = Field(5, ge=1, le=100, description="to each of its databases, at once")
-    at_once: int = Field(16, ge=1, le=200, description="contents that are made at once; twice as many wait")
-    file: list[TableSettings] = Field(min_length=1)
-
-
-class RemoteSettings(_Strict):
-    """A store of files on another system."""
-
-    kind: Literal["remote"]
-    url: str = Field(description="where the files are; the scheme says how they are reached")
-    options: dict[str, Any] = Field(default_factory=dict, description="for that kind of file system")
-    timeout: float = Field(20.0, gt=0, le=600, description="seconds that one call of it may take")
-    fresh: float = Field(2.0, ge=0, le=3600, description="seconds for which what it said of a file is good")
-    cache_bytes: int = Field(0, ge=0, description="of its contents that are kept on the disk; 0: none")
-    redirect: int | None = Field(
-        None, ge=1, le=86400, description="seconds that an address holds which the other system makes for a download"
-    )
-
-
-class ColumnSettings(_Strict):
-    """What the columns of a table of files are called."""
-
-    key: str = Field(description="the path of the file; it may hold /")
-    content: str = Field(description="the file itself")
-    name: str | None = Field(None, description="what it is saved under")
-    media_type: str | None = None
-    size: str | None = Field(None, description="its length in bytes; written, and never trusted")
-    modified: str | None = Field(None, description="when it was changed last: a time, ISO 8601 text or Unix seconds")
-    digest: str | None = Field(None, description="its SHA-256: 32 bytes, or 64 hexadecimal digits")
-    description: str | None = Field(None, description="a short text on what it is about")
-    by: str | None = Field(None, description="who put it; only written")
-    facts: list[str] = Field(default_factory=list, description="further columns that are shown with the file")
-
-
-class TableStoreSettings(_Strict):
-    """A store of files that are rows of a table."""
-
-    kind: Literal["table"]
-    database: str = Field(description="an SQLAlchemy URL")
-    table: str = Field(min_length=1, description="its name, with the schema before it where there is one")
-    columns: ColumnSettings
-    writable: bool = Field(False, description="whether rows can be added, replaced and removed, as the rules say")
-    timeout: float = Field(20.0, gt=0, le=600, description="seconds that one statement may take")
-    connections: int = Field(8, ge=1, le=100, description="to the database, at once")
-
-
-class CustomSettings(_Strict):
-    """A store of one's own: a Python class."""
-
-    model_config = ConfigDict(extra="forbid", frozen=True, populate_by_name=True)
-    kind: Literal["custom"]
-    class_: str = Field(alias="class", description="package.module:Class")
-    options: dict[str, Any] = Field(default_factory=dict, description="what it is made with, besides its name")
-
-
-_KINDS: dict[str, type[BaseModel]] = {
-    "directory": DirectorySettings,
-    "managed": ManagedSettings,
-    "tables": TablesSettings,
-    "remote": RemoteSettings,
-    "table": TableStoreSettings,
-    "custom": CustomSettings,
-}
-StoreSettings = Annotated[
-    DirectorySettings | ManagedSettings | TablesSettings | RemoteSettings | TableStoreSettings | CustomSettings,
-    Field(discriminator="kind"),
-]
-
-
 _SECTIONS: dict[str, type[BaseModel]] = {
     "service": ServiceSettings,
     "bundles": BundleSettings,
@@ -409,7 +228,7 @@ _SECTIONS: dict[str, type[BaseModel]] = {
 }
 
 
-class Settings(_Strict):
+class Settings(Strict):
     """The whole file. `folder` is where it lies."""
 
     service: ServiceSettings = ServiceSettings()
@@ -498,7 +317,7 @@ def settings_of(given: Mapping[str, Any], folder: Path | None = None) -> Setting
 def _explained(document: Document | None, error: Any) -> str:
     """One fault of the settings: where it stands, what is wrong, and what was expected."""
     # Pydantic puts the tag of a chosen kind into the place; the file has no such key.
-    place = tuple(part for part in error["loc"] if part not in _KINDS)
+    place = tuple(part for part in error["loc"] if part not in KINDS)
     if error["type"] == "union_tag_invalid":
         place = (*place, "kind")
     where = ".".join(str(part) for part in place)
@@ -510,7 +329,7 @@ def _explained(document: Document | None, error: Any) -> str:
 
 def _wrong(error: Any) -> str:
     what, key, given = error["type"], error["loc"][-1] if error["loc"] else "", error["input"]
-    kinds = ", ".join(repr(name) for name in _KINDS)
+    kinds = ", ".join(repr(name) for name in KINDS)
     if what == "extra_forbidden":
         allowed = _allowed(error["loc"][:-1])
         return f"there is no such setting{did_you_mean(key, allowed)}; expected {', '.join(allowed)}"
@@ -520,7 +339,7 @@ def _wrong(error: Any) -> str:
         return f"the store has no kind; give kind = one of {kinds}"
     if what == "union_tag_invalid":
         tag = error["ctx"]["tag"]
-        return f"is {tag!r}; expected one of {kinds}{did_you_mean(tag, _KINDS)}"
+        return f"is {tag!r}; expected one of {kinds}{did_you_mean(tag, KINDS)}"
     if what == "string_pattern_mismatch" and (field := _field(error["loc"])) and field.examples:
         return f"is {given!r}; expected {field.description}, as in {field.examples[0]}"
     message = error["msg"].removeprefix("Value error, ")
@@ -533,8 +352,8 @@ def _model(place: Sequence[str | int]) -> type[BaseModel] | None:
     """The section of the settings at a place, as pydantic names it."""
     model: type[BaseModel] | None = Settings
     for part in place:
-        if part in _KINDS:
-            model = _KINDS[str(part)]
+        if part in KINDS:
+            model = KINDS[str(part)]
         elif model is TablesSettings and part == "file":
             model = TableSettings
         elif model is TableSettings and part == "parameters":

@@ -1,0 +1,115 @@
+"""The stores that the settings name, opened: each kind's library is loaded where there is such a store."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+import sqlalchemy as sa
+
+from invio.core.exclusions import read_exclusions
+from invio.producers.producer import ProducerFault, database_engine
+from invio.producers.spooling import Spool
+from invio.service.made_files import tables_store
+from invio.service.settings import Settings
+from invio.service.store_settings import (
+    CustomSettings,
+    DirectorySettings,
+    ManagedSettings,
+    RemoteSettings,
+    TableStoreSettings,
+)
+from invio.stores.directory import DirectoryStore
+from invio.stores.disk_cache import DiskCache
+from invio.stores.store import Store, StoreFault
+
+if TYPE_CHECKING:
+    from invio.stores.blocking import BlockingStore
+
+
+def open_stores(settings: Settings, engine: sa.Engine | None) -> list[Store]:
+    """The stores that the settings name; without records (None) there is nothing yet in those that need them.
+
+    Raises:
+        BadSettings.
+    """
+    return [store for name in settings.stores if (store := _store(settings, engine, name)) is not None]
+
+
+def spool_of(settings: Settings) -> Spool:
+    """Where contents lie while they are made: on the disk of the records, which is no memory. Raises BadSettings."""
+    folder, given = settings.path(settings.service.data) / "making", settings.making
+    try:
+        folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+    except OSError as error:
+        raise settings.fault(("service", "data"), f"{folder} cannot be created: {error.strerror}") from None
+    return Spool(folder, given.bytes, given.disk_bytes, given.seconds)
+
+
+def _store(settings: Settings, engine: sa.Engine | None, name: str) -> Store | None:
+    given, place = settings.stores[name], ("stores", name)
+    try:
+        if isinstance(given, DirectorySettings):
+            if given.writable:
+                from invio.stores.writable import WritableDirectoryStore
+
+                return WritableDirectoryStore(name, settings.path(given.root), **_directory_options(given))
+            return DirectoryStore(name, settings.path(given.root), **_directory_options(given))
+        if isinstance(given, ManagedSettings):
+            from invio.records.versions import VersionRecords
+            from invio.stores.managed import ManagedStore
+
+            index = None if engine is None else VersionRecords(engine, name)
+            return None if index is None else ManagedStore(name, settings.path(given.root), index, given.folder_bytes)
+        if isinstance(given, RemoteSettings):
+            return _remote(settings, name, given)
+        if isinstance(given, TableStoreSettings):
+            return _table(settings, name, given)
+        if isinstance(given, CustomSettings):
+            from invio.stores.custom import custom_store
+
+            return custom_store(name, given.class_, given.options)
+        return tables_store(settings, name, given)
+    except StoreFault as error:
+        raise settings.fault(place, str(error)) from None
+
+
+def _remote(settings: Settings, name: str, given: RemoteSettings) -> Store:
+    """Raises StoreFault, BadSettings. The library for it is loaded where there is such a store."""
+    store: BlockingStore
+    if given.url.startswith(("http://", "https://")):
+        from invio.stores.origin import OriginStore
+
+        if given.redirect is not None:
+            raise StoreFault(f"store {name!r}: a web server makes no addresses; leave 'redirect' out")
+        store = OriginStore(name, given.url, given.options, timeout=given.timeout, fresh=given.fresh)
+    else:
+        from invio.stores.remote import RemoteStore
+
+        store = RemoteStore(name, given.url, given.options, given.redirect, timeout=given.timeout, fresh=given.fresh)
+    if given.cache_bytes:
+        from invio.stores.cached import ContentCache
+
+        cache = DiskCache(settings.path(settings.service.data) / "contents" / name, given.cache_bytes)
+        store.cache = ContentCache(name, cache, spool_of(settings))
+    return store
+
+
+def _directory_options(given: DirectorySettings) -> dict[str, Any]:
+    return {
+        "precompressed": given.precompressed,
+        "exclusions": read_exclusions(given.leave_out, hidden=not given.hidden),
+        "follows_links": given.links == "inside",
+    }
+
+
+def _table(settings: Settings, name: str, given: TableStoreSettings) -> Store:
+    from invio.stores.table import Columns, TableStore
+    from invio.stores.writable_table import WritableTableStore
+
+    try:
+        engine = database_engine(given.database, settings.folder, given.connections)
+    except ProducerFault as error:
+        raise settings.fault(("stores", name, "database"), str(error)) from None
+    columns = Columns(**{**given.columns.model_dump(), "facts": tuple(given.columns.facts)})
+    kind = WritableTableStore if given.writable else TableStore
+    return kind(name, engine, given.table, columns, timeout=given.timeout)
