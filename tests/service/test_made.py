@@ -57,6 +57,7 @@ def raises(**_):
 
 def late(**_):
     yield ("x" * 100000,)
+    time.sleep(0.7)  # some of it has left by then
     raise RuntimeError("the gauge is out of order at /srv/secret")
 
 def endless(**_):
