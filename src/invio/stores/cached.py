@@ -23,7 +23,7 @@ from typing import BinaryIO
 from invio.core.readable import ContentChanged
 from invio.producers.spooling import NotProduced, Production, Spool
 from invio.stores.disk_cache import DiskCache
-from invio.stores.sources import BlockingFile, read_through
+from invio.stores.sources import BlockingFile, DiskFile, read_through
 from invio.stores.store import Found, StoreFault
 from invio.workers.pool import Pool, PoolBusy
 
@@ -43,6 +43,7 @@ class ContentCache:
         self._pool = Pool(f"fetch-{name}", 8, waiting=64)
         self._keeping = Pool(f"keep-{name}", 1, waiting=64)
         self._fetches: OrderedDict[str, Production] = OrderedDict()  # those under way, the oldest first
+        self._copied: set[str] = set()  # what is being copied into the cache
         self._lock = threading.Lock()
 
     def of(self, found: Found) -> Found:
@@ -74,8 +75,9 @@ class ContentCache:
     def keep(self, key: str, fetched: Production) -> None:
         """Has a content that has come whole be kept, by a thread, once."""
         with self._lock:
-            if self._fetches.pop(key, None) is None:
+            if key in self._copied:
                 return
+            self._copied.add(key)
 
         def copy(target: BinaryIO) -> str:
             descriptor = fetched.descriptor()
@@ -89,6 +91,7 @@ class ContentCache:
         try:
             self._keeping.submit(self._kept, key, copy)
         except PoolBusy:
+            self._let_go(key)
             log.warning("cache.busy", extra={"fields": {"key": key}})
 
     def _kept(self, key: str, copy: Callable[[BinaryIO], str]) -> None:
@@ -96,6 +99,19 @@ class ContentCache:
             self._cache.obtain(key, copy)
         except OSError as error:  # as when the disk is full: it is fetched again
             log.error("cache.not-kept", extra={"fields": {"error": str(error)}})
+        finally:
+            self._let_go(key)
+
+    def _let_go(self, key: str) -> None:
+        """Forgets a fetch: from now on it is had from the cache, or fetched anew."""
+        with self._lock:
+            self._fetches.pop(key, None)
+            self._copied.discard(key)
+
+    def kept(self, key: str) -> DiskFile | None:
+        """A content that is kept."""
+        kept = self._cache.find(key)
+        return None if kept is None else kept.file
 
 
 @dataclass(frozen=True, slots=True)
@@ -106,6 +122,9 @@ class CachedFile(BlockingFile):
     cache: ContentCache
 
     def read(self, offset: int, count: int) -> bytes:
+        kept = self.cache.kept(self.key)
+        if kept is not None:  # since this was found
+            return kept.read(offset, count)
         fetched = self._fetched(offset)
         if fetched is None:
             return self.store.read(self, offset, count)
