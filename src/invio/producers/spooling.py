@@ -349,5 +349,6 @@ class _Room:
         self._taken += count
 
     def give_back(self) -> None:
-        self._spool.give_back(self._taken)
-        self._taken = 0
+        with _ROOM:  # the watch and the producer's thread may both give up at once
+            taken, self._taken = self._taken, 0
+        self._spool.give_back(taken)

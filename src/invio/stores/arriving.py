@@ -13,10 +13,20 @@ import secrets
 import threading
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from functools import cache
 from types import TracebackType
 
 _BEGUN = 16 * 1024 * 1024  # bytes
 _NAME = re.compile(r"\.[0-9a-f]{24}\.arriving")
+
+
+@cache
+def crc32() -> Callable[[bytes, int], int]:
+    """The function for CRC-32s, whose library is loaded with the first content that needs one."""
+    from isal import isal_zlib
+
+    function: Callable[[bytes, int], int] = isal_zlib.crc32
+    return function
 
 
 class Arriving:
@@ -35,7 +45,6 @@ class Arriving:
         self.size = self._begun = 0
         self.crc = 0
         self._syncing: threading.Thread | None = None
-        self._crc32 = _crc32()
 
     def _open(self) -> int:
         nameless = getattr(os, "O_TMPFILE", None)
@@ -68,7 +77,7 @@ class Arriving:
     def write(self, piece: bytes) -> None:
         """Adds some bytes. Raises OSError, as when the disk is full."""
         self._sha256.update(piece)
-        self.crc = self._crc32(piece, self.crc)
+        self.crc = crc32()(piece, self.crc)
         self.size += len(piece)
         write_all(self._descriptor, piece)
         if self.size - self._begun >= _BEGUN:
@@ -135,13 +144,6 @@ def write_all(descriptor: int, data: bytes) -> None:
     rest = memoryview(data)
     while rest:
         rest = rest[os.write(descriptor, rest) :]
-
-
-def _crc32() -> Callable[[bytes, int], int]:
-    """The function, whose library is loaded with the first file that is put."""
-    from isal.isal_zlib import crc32
-
-    return crc32
 
 
 def _sync(descriptor: int) -> None:

@@ -11,7 +11,6 @@ Invariants:
 
 from __future__ import annotations
 
-import asyncio
 import logging
 import os
 import threading
@@ -148,7 +147,7 @@ class CachedFile(BlockingFile):
             except NotProduced as error:
                 raise _fault(error) from None
             piece = self._part(fetched, offset, upto - offset)
-            if upto == stop and not fetched.whole and not await in_pool_of(self):
+            if upto == stop and not fetched.whole and not await self.store.is_unaltered_async(self):
                 raise ContentChanged("the file was altered while it was sent")
             offset = upto
             yield piece
@@ -167,11 +166,6 @@ class CachedFile(BlockingFile):
         if len(data) != count or fetched.failed is not None:
             raise ContentChanged("the file ended before its announced length")
         return data
-
-
-async def in_pool_of(source: BlockingFile) -> bool:
-    """Whether a file is what was found, asked of its store by a thread."""
-    return await asyncio.to_thread(source.store.is_unaltered, source)
 
 
 def _fault(error: NotProduced) -> StoreFault:

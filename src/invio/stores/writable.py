@@ -17,9 +17,9 @@ import time
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
+from typing import Any
 
 from invio.core.addresses import Address
-from invio.core.exclusions import Exclusions
 from invio.core.files import FileFacts
 from invio.core.versions import PathConflict, Putting
 from invio.stores.arriving import Arriving
@@ -36,16 +36,9 @@ class WritableDirectoryStore(DirectoryStore):
 
     describes = False
 
-    def __init__(
-        self,
-        name: str,
-        root: str | Path,
-        *,
-        precompressed: bool = False,
-        exclusions: Exclusions | None = None,
-        follows_links: bool = True,
-    ) -> None:
-        super().__init__(name, root, precompressed=precompressed, exclusions=exclusions, follows_links=follows_links)
+    def __init__(self, name: str, root: str | Path, **options: Any) -> None:
+        """As of `DirectoryStore`."""
+        super().__init__(name, root, **options)
         # What is looked at and then replaced, is so by one request of this process at a time.
         self._turn = threading.Lock()
 

@@ -10,7 +10,6 @@ from invio.core.addresses import Address
 from invio.core.reasons import Refusal
 from invio.stores.store import Found, Missing, SearchableStore, Store
 
-SORTS = ("name", "-name", "size", "-size", "modified", "-modified")
 # How many files are looked at for their sizes or times: each takes a look at the disk, or a query.
 _MOST_SORTED = 50_000
 _SEARCHES_FOR = 3.0  # seconds; a search that takes longer gives what it has found by then

@@ -2,21 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from functools import cache
-
 from invio.core.readable import ContentChanged, Readable
 from invio.core.reasons import Refusal
+from invio.stores.arriving import crc32
 from invio.stores.sources import read_through
-
-
-@cache
-def crc32() -> Callable[[bytes, int], int]:
-    """The function, whose library is loaded with the first archive."""
-    from isal import isal_zlib
-
-    function: Callable[[bytes, int], int] = isal_zlib.crc32
-    return function
 
 
 def crc_of(source: Readable, name: str) -> int:
