@@ -55,6 +55,11 @@ def production(steps: Steps, spool: Spool | None = None, pool: Pool | None = Non
     return Production(steps, pool or Pool("test", 2), spool or Spool())
 
 
+def whole(one: Production) -> None:
+    one.start()
+    one.reach(0, whole=True)
+
+
 async def read(one: Production) -> bytes:
     return b"".join([piece async for piece in one.pieces()])
 
@@ -73,10 +78,10 @@ def test_a_hundred_readers_have_one_run_and_each_piece_as_it_comes() -> None:
         contents = await asyncio.gather(*readers)
         return [*contents, b"a" * 10 + b"".join([piece async for piece in first])]
 
-    whole = b"a" * 10 + b"b" * 300_000 + b"c"
-    assert asyncio.run(all_read()) == [whole] * 101
+    content = b"a" * 10 + b"b" * 300_000 + b"c"
+    assert asyncio.run(all_read()) == [content] * 101
     assert steps.runs == 1
-    assert (one.whole, one.length, one.sha256) == (True, len(whole), hashlib.sha256(whole).digest())
+    assert (one.whole, one.length, one.sha256) == (True, len(content), hashlib.sha256(content).digest())
     assert steps.closed.wait(WAIT)
     descriptor = one.descriptor()
     assert os.pread(descriptor, 5, 8) == b"aabbb"
@@ -149,7 +154,7 @@ def test_what_is_made_is_bounded(spool: Spool, word: str, says: str) -> None:
     if not spool.seconds < 1:
         steps.may.release()
     with pytest.raises(NotProduced, match=says) as caught:
-        one.wait()
+        whole(one)
     assert caught.value.word == word
 
 
@@ -159,7 +164,7 @@ def test_the_room_is_given_back_with_the_last_who_holds_it() -> None:
     one = production(steps, spool)
     for _ in range(2):
         steps.may.release()
-    one.wait()
+    whole(one)
     assert spool.used == 8
     assert steps.closed.wait(WAIT)
     for thread in threading.enumerate():  # which hold it until they have ended
@@ -182,7 +187,7 @@ def test_more_than_may_be_made_at_once_is_refused() -> None:
     assert caught.value.word == "busy"
     for _ in range(2):
         steps.may.release()
-    first.wait()
+    whole(first)
 
 
 def test_a_full_disk_is_told_as_what_it_is() -> None:
@@ -195,5 +200,5 @@ def test_a_full_disk_is_told_as_what_it_is() -> None:
     for _ in range(2):
         steps.may.release()
     with pytest.raises(NotProduced, match="the disk is full") as caught:
-        one.wait()
+        whole(one)
     assert caught.value.word == "no-space"

@@ -285,16 +285,9 @@ class Production:
                 self._waiting.discard(waits)
 
     async def all(self) -> None:
-        """Returns when the content is whole. Raises NotProduced."""
-        self._reads(+1)
-        try:
-            self.start()
-            while not self.whole:
-                if self.failed is not None:
-                    raise self._failure()
-                await self._changes(self.length)
-        finally:
-            self._reads(-1)
+        """Has the content be made, and returns when it is whole. Raises NotProduced."""
+        self.start()
+        await self.reach_async(0, whole=True)
 
     def part(self, offset: int, count: int) -> bytes:
         """Bytes of what there is so far; fewer than `count` at its end."""
@@ -323,19 +316,6 @@ class Production:
         if self.failed is not None:
             raise self._failure()
         return self.whole or (not whole and self.length >= upto)
-
-    def wait(self) -> None:
-        """Like `all`, for a worker thread."""
-        self._reads(+1)
-        try:
-            self.start()
-            with self._changed:
-                while not self.ends:
-                    self._changed.wait(_WAITS)
-            if self.failed is not None:
-                raise self._failure()
-        finally:
-            self._reads(-1)
 
 
 class _Room:

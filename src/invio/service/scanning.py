@@ -19,7 +19,6 @@ import sqlalchemy as sa
 
 from invio.core.addresses import Address
 from invio.core.readable import ContentChanged
-from invio.delivery.archives.checksums import crc32
 from invio.delivery.archives.deflate_cache import DeflateCache
 from invio.records.bundles import known_crcs, known_digests, save_crcs, save_digests
 from invio.records.database import open_database, write
@@ -27,6 +26,7 @@ from invio.records.versions import VersionRecords
 from invio.service.open_stores import open_stores
 from invio.service.settings import Settings
 from invio.service.store_settings import ManagedSettings
+from invio.stores.arriving import crc32
 from invio.stores.disk_cache import DiskCache
 from invio.stores.sources import DiskFile, is_settled, read_through
 from invio.stores.store import Found, Missing, Store, StoreFault, WalkableStore

@@ -233,8 +233,8 @@ class Catalogue:
     ) -> Page:
         """What the caller may see in a folder (None: the stores), folders first.
 
-        `search` is a part of the names below it that are wanted. `sort` is `name`, `size` or `modified`; with `-` before
-        it, the other way round.
+        `search` is a part of the names below it that are wanted. `sort` is `name`, `size` or `modified`; with `-`
+        before it, the other way round.
 
         Raises:
             Refusal: `missing`, `sign-in`, or `too-large` to be sorted.

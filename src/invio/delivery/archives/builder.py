@@ -26,7 +26,7 @@ from invio.core.http.media_types import extension_of, is_compressed, media_type_
 from invio.core.readable import ContentChanged, Readable
 from invio.core.reasons import Refusal
 from invio.delivery.archives.background_deflate import LATER
-from invio.delivery.archives.checksums import crc32, crc_of
+from invio.delivery.archives.checksums import crc_of
 from invio.delivery.archives.deflate_cache import CODER, DeflateCache, Packed
 from invio.delivery.archives.plan import Chosen, Literal, Plan, Preparing
 from invio.delivery.archives.selection import Selection, Skipped
@@ -44,6 +44,7 @@ from invio.records.bundles import (
     save_digests,
 )
 from invio.records.database import write
+from invio.stores.arriving import crc32
 from invio.stores.sources import DiskFile, Made, SpooledFile, is_settled, read_through
 from invio.stores.store import Found, StoreFault
 

@@ -22,8 +22,7 @@ from functools import partial
 from pathlib import Path
 
 from invio.core.readable import ContentChanged
-from invio.delivery.archives.checksums import crc32
-from invio.stores.arriving import write_all
+from invio.stores.arriving import crc32, write_all
 from invio.stores.sources import DiskFile, SpooledFile
 
 log = logging.getLogger("invio.delivery")

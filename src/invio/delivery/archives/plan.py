@@ -16,7 +16,7 @@ from invio.core.archive.plan import ArchiveContent, Layout
 from invio.core.archive.zip_layout import Entry
 from invio.core.files import FileFacts
 from invio.core.readable import ContentChanged, HeldInMemory, Readable
-from invio.delivery.archives.checksums import crc32
+from invio.stores.arriving import crc32
 from invio.stores.sources import DiskFile, on_disk
 
 _LOOKS_FOR = 0.2  # seconds

@@ -11,7 +11,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 from invio.core.addresses import Address
-from invio.delivery.archives.checksums import crc32
+from invio.stores.arriving import crc32
 from invio.stores.sources import Made, SpooledFile
 
 

@@ -25,7 +25,6 @@ from invio.core.http.replies import Representation
 from invio.core.http.request_head import RequestHead
 from invio.core.readable import ContentChanged
 from invio.core.reasons import Refusal
-from invio.delivery.archives.checksums import crc32
 from invio.delivery.archives.deflate_cache import CODER
 from invio.delivery.archives.plan import Chosen, Plan
 from invio.delivery.archives.plan import Literal as Bytes
@@ -34,6 +33,7 @@ from invio.delivery.replies.base import RouteReply, require_text
 from invio.delivery.replies.contents import deflated, known_crc, known_sha256
 from invio.delivery.replies.file import folder_at
 from invio.delivery.replies.making import Making, all_pieces, require_makes
+from invio.stores.arriving import crc32
 from invio.stores.single import found_at
 from invio.stores.sources import DiskFile, Made, SpooledFile
 from invio.stores.store import Missing
