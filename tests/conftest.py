@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import json
+import os
 import shutil
 import signal
 import subprocess
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Generator, Iterator
 from contextlib import chdir
 from pathlib import Path
 
@@ -18,11 +19,37 @@ from playwright.sync_api import Browser, sync_playwright
 from invio.cli.main import main
 from invio.records.database import open_database
 from tests.running import INVIO, Demo, Service, make_folder
+from tests.watchdog import Watchdog
 
 SWITCHES = [
     "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
     "--disable-component-update", "--disable-sync",
 ]  # fmt: skip
+
+
+CLEARING_UP = 120.0
+"""Seconds beyond its time limit for what clears up after a test, and for the end of the process."""
+
+watchdog = pytest.StashKey[Watchdog]()
+
+
+def pytest_configure(config: pytest.Config) -> None:
+    # Output is not captured at this moment, so the watchdog's words reach whoever runs the tests.
+    config.stash[watchdog] = Watchdog(os.dup(2))
+    config.stash[watchdog].start()
+
+
+@pytest.hookimpl(wrapper=True, tryfirst=True)
+def pytest_runtest_protocol(item: pytest.Item) -> Generator[None, object, object]:
+    limit = float(item.config.getvalue("timeout") or item.config.getini("timeout"))
+    item.config.stash[watchdog].allow(limit + CLEARING_UP, item.nodeid)
+    result = yield
+    item.config.stash[watchdog].allow(None)
+    return result
+
+
+def pytest_unconfigure(config: pytest.Config) -> None:
+    config.stash[watchdog].allow(CLEARING_UP, "the end of the tests")
 
 
 @pytest.fixture(scope="module")
