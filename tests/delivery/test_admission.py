@@ -253,7 +253,7 @@ def test_what_is_refused_is_not_among_the_live_ones(engines: tuple[sa.Engine, sa
             with pytest.raises(Refusal) as refused:
                 await one.begin(*span, other)
             assert (refused.value.reason.word, refused.value.retry_after) == ("too-many", 5)
-        assert [shown["address"] for shown in one.here.live.running(lambda _: True)] == ["files/a"]
+        assert [state.row.address for state in one.here.live.running(lambda _: True)] == ["files/a"]
         assert one.here.live.requests == 1
         one.end(first, 10)
         one.end(await one.begin(0, 5, other), 5)

@@ -9,7 +9,8 @@ import pytest
 from invio.core.progress import Coverage
 from invio.delivery.sending.meter import Meter
 from invio.delivery.transfers import live as module
-from invio.delivery.transfers.live import LiveTransfer, LiveTransfers, RequestProgress, view
+from invio.delivery.transfers.live import LiveTransfer, LiveTransfers, RequestProgress
+from invio.delivery.transfers.states import TransferState, view
 from invio.records.rows import BROKEN_OFF, COMPLETE, HANDED_OFF, PARTIAL, TransferRow, new_transfer_id
 from tests.core.test_archive import archive_of, entry
 
@@ -59,11 +60,11 @@ def test_what_runs_is_shown_with_what_has_arrived_and_how_fast(clock: Clock) -> 
     assert (board.requests, board.under_way()) == (3, [one])
     assert board.find(("ann", "files/a", "e", None)) is one
     first.meter.counted = 100
-    [shown] = board.running(lambda row: row.address == "files/a")
-    assert (shown["bytes"], shown["percent"], shown["rate"], shown["requests"]) == (100, 10.0, None, 1)
+    [shown] = map(view, board.running(lambda row: row.address == "files/a"))
+    assert (shown["bytes"], shown["percent"], shown["rate"], shown["requests"]) == (100, 10, None, 1)
     clock.now += 2
     first.meter.counted, second.meter.counted = 300, 100
-    [shown] = board.running(lambda row: row.address == "files/a")
+    [shown] = map(view, board.running(lambda row: row.address == "files/a"))
     assert (shown["bytes"], shown["rate"], shown["seconds_left"], shown["state"]) == (400, 150, 4.0, "running")
     assert one.row.coverage == [(0, 300), (600, 700)]
     board.leave(one, first)
@@ -77,12 +78,12 @@ def test_one_look_a_moment_serves_all_who_watch(clock: Clock) -> None:
     board.add(one)
     board.join(one, progress)
     progress.meter.counted = 100
-    assert [shown["bytes"] for _, shown in board.snapshot()] == [100]
+    assert [state.row.covered for state in board.snapshot()] == [100]
     progress.meter.counted = 200
     clock.now += 0.1
-    assert [shown["bytes"] for _, shown in board.snapshot()] == [100]
+    assert [state.row.covered for state in board.snapshot()] == [100]
     clock.now += 0.2
-    assert [shown["bytes"] for _, shown in board.snapshot()] == [200]
+    assert [state.row.covered for state in board.snapshot()] == [200]
 
 
 def test_what_has_ended_is_told_once_by_its_number_and_rests_a_while_when_something_is_missing(clock: Clock) -> None:
@@ -94,9 +95,8 @@ def test_what_has_ended_is_told_once_by_its_number_and_rests_a_while_when_someth
     seen = board.count
     board.end(part, part.row)
     assert (seen, board.count) == (1, 2)
-    assert [shown["address"] for shown in board.ended_since(0, everything)] == ["files/a", "files/b"]
-    assert [shown["address"] for shown in board.ended_since(seen, everything)] == ["files/b"]
-    assert board.ended_since(0, lambda row: row.address == "files/c") == []
+    assert [state.row.address for state in board.ended_since(0)] == ["files/a", "files/b"]
+    assert [state.row.address for state in board.ended_since(seen)] == ["files/b"]
     assert board.running(everything) == []
     assert board.addresses() == {"files/a", "files/b"}
     assert board.paused(done.key) is None
@@ -104,7 +104,7 @@ def test_what_has_ended_is_told_once_by_its_number_and_rests_a_while_when_someth
     clock.now += 2.0
     assert board.resume(part.key) is part
     assert (part.row.state, board.find(part.key)) == ("running", part)
-    assert [shown["state"] for shown in board.ended_since(seen, everything)] == ["partial"], "as it ended"
+    assert [state.row.state for state in board.ended_since(seen)] == ["partial"], "as it ended"
     assert board.resume(part.key) is None, "it does not rest any more"
     part.row.state = PARTIAL
     board.end(part, part.row)
@@ -119,7 +119,7 @@ def test_a_transfer_may_go_on_under_another_row(clock: Clock) -> None:
     board.add(one)
     board.rename(one, other.row)
     assert one.row is other.row
-    assert [shown["id"] for shown in board.running(everything)] == [other.row.id]
+    assert [state.row.id for state in board.running(everything)] == [other.row.id]
     newer = transfer()
     board.add(newer)
     board.drop(one)
@@ -131,19 +131,19 @@ def test_a_transfer_may_go_on_under_another_row(clock: Clock) -> None:
 @pytest.mark.parametrize(
     ("state", "covered", "size", "percent"),
     [
-        (COMPLETE, 1000, 1000, 100.0),
-        (COMPLETE, 7, None, 100.0),
-        (BROKEN_OFF, 999, 1000, 99.9),
+        (COMPLETE, 1000, 1000, 100),
+        (COMPLETE, 7, None, 100),
+        (BROKEN_OFF, 999, 1000, 99),
         (HANDED_OFF, 0, 1000, None),
         (PARTIAL, 5, None, None),
     ],
 )
 def test_a_hundred_per_cent_are_shown_of_what_is_complete(
-    state: str, covered: int, size: int | None, percent: float | None
+    state: str, covered: int, size: int | None, percent: int | None
 ) -> None:
     row = transfer(state=state, covered=covered).row
     row.size = size
-    shown = view(row, 12.6)
+    shown = view(TransferState(row, 12.6, 12.6))
     assert (shown["percent"], shown["rate"], shown["seconds_left"]) == (percent, 13, None)
     assert (shown["entries"], shown["entry"]) == (None, None)
 
@@ -168,6 +168,7 @@ def test_of_an_archive_it_is_shown_which_entry_is_next() -> None:
         ([(ends[1], ends[2])], 1, "0"),
         ([(0, ends[1]), (ends[2], ends[3])], 2, "1"),
     ):
-        row = transfer(coverage=coverage).row
-        shown = view(row, None, archive)
+        live = transfer(coverage=coverage)
+        live.archive, live.arrived = archive, Coverage(coverage)
+        shown = view(live.state(100.0))
         assert (shown["entries"], shown["entries_done"], shown["entry"]) == (3, done, following), coverage

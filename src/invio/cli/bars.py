@@ -8,8 +8,9 @@ from typing import Any
 from rich.progress import BarColumn, Progress, TextColumn
 from rich.progress import TaskID as Line
 
-from invio.cli.output import console, duration_text, size_text
+from invio.cli.output import console, size_text
 from invio.client import Progress as Done
+from invio.core.durations import left_text
 
 
 class Bars:
@@ -78,10 +79,10 @@ class Bars:
         """Shows how far the present download is."""
         shown: dict[str, Any] = {
             "name": done.name,
-            "percent": "" if done.percent is None else f"{done.percent:.1f} %",
+            "percent": "" if done.percent is None else f"{done.percent} %",
             "done": f"{size_text(done.done)} of {size_text(done.size)}" if done.size else size_text(done.done),
             "rate": f"{size_text(done.rate)}/s" if done.rate else "",
-            "left": f"{duration_text(done.seconds_left)} left" if done.seconds_left else "",
+            "left": left_text(done.seconds_left),
         }
         if self._ends:
             shown["left"] = "   ".join(part for part in (shown["left"], self._entry(done.done)) if part)

@@ -15,9 +15,10 @@ from rich.text import Text
 
 from invio.cli.commands import CommandFailed
 from invio.cli.options import gives_json, print_json, talks_to_service
-from invio.cli.output import console, duration_text, plain_table, print_table, say, size_text, state_text
+from invio.cli.output import console, plain_table, print_table, say, size_text, state_text
 from invio.client import Client
 from invio.core.addresses import parse_address
+from invio.core.durations import duration_text
 from invio.core.rules.decisions import ACTIONS
 
 _SHOWN = 20  # transfers that --follow keeps on the screen
@@ -196,10 +197,10 @@ def _cells(item: dict[str, Any]) -> tuple[str | Text, ...]:
     running = item["state"] == "running"
     return (
         state_text(item["state"]),
-        "–" if item["percent"] is None else ("≈ " if item["estimated_size"] else "") + f"{item['percent']:.1f}",
+        "–" if item["percent"] is None else ("≈ " if item["estimated_size"] else "") + f"{item['percent']}",
         f"{size_text(item['bytes'])} of {size_text(item['size'])}",
         f"{size_text(item['rate'])}/s" if running and item["rate"] else "",
-        duration_text(item["seconds_left"]) if running else "",
+        duration_text(item["seconds_left"]) if running and item["seconds_left"] is not None else "",
         item["recipient"] or "anyone",
         f"{item['address']}  ({item['entries_done']:,} of {item['entries']:,})" if item["entries"] else item["address"],
     )

@@ -34,15 +34,6 @@ def size_text(size: float | None) -> str:
     return f"{number:.0f} {_UNITS[power]}" if power == 0 or number >= 100 else f"{number:.1f} {_UNITS[power]}"
 
 
-def duration_text(seconds: float | None) -> str:
-    """Seconds for people: `1:05` or `2:03:10`; a dash for what is not known."""
-    if seconds is None:
-        return "–"
-    whole = math.ceil(seconds)
-    hours, minutes = divmod(whole // 60, 60)
-    return f"{hours}:{minutes:02}:{whole % 60:02}" if hours else f"{minutes}:{whole % 60:02}"
-
-
 def plain_table(columns: Sequence[tuple[str, str]], rows: Iterable[Sequence[str | Text]]) -> Table:
     """A plain table; `columns` are (title, `left` or `right`)."""
     table = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))

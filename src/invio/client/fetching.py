@@ -23,7 +23,7 @@ from invio.client.errors import FileChanged, Refused
 from invio.client.partial import AlreadyThere, Existing, PartialFile, left_behind
 from invio.client.patience import USUAL_PATIENCE, Attempts, Patience
 from invio.core.http.names import safe_name
-from invio.core.progress import Pace, percent, seconds_left
+from invio.core.meter import ProgressMeter, percent
 
 _EXTENDED = re.compile(r"filename\*\s*=\s*UTF-8'[^']*'([^;\s]+)", re.IGNORECASE)
 _PLAIN = re.compile(r'filename\s*=\s*"([^"]*)"', re.IGNORECASE)
@@ -35,22 +35,21 @@ _ASKS = {"accept-encoding": "identity", "want-repr-digest": "sha-256=1"}
 
 @dataclass(frozen=True, slots=True)
 class Progress:
-    """How far a download is. Bytes, bytes a second, seconds; None for what cannot be told."""
+    """How far a download is. Bytes, bytes a second, seconds; None for what cannot be told.
+
+    `seconds_left` is by the rate of a longer while than `rate` is of, so that it does not jump.
+    """
 
     name: str
     done: int
     size: int | None
     rate: float | None
+    seconds_left: float | None = None
 
     @property
-    def percent(self) -> float | None:
-        """0 to 100, and 100 only with the last byte; None when the size is not known."""
+    def percent(self) -> int | None:
+        """Whole per cent, rounded down: 100 only with the last byte; None when the size is not known."""
         return percent(self.done, self.size)
-
-    @property
-    def seconds_left(self) -> float | None:
-        """Seconds for the rest at the rate of the last few seconds; None when that cannot be told."""
-        return seconds_left(self.done, self.size, self.rate)
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,12 +90,19 @@ class _Meter:
 
     def __init__(self, report: Report | None) -> None:
         self._report = report
-        self._pace = Pace()
+        self._meter = ProgressMeter()
 
     def tell(self, name: str, done: int, size: int | None) -> None:
-        self._pace.sample(time.monotonic(), done)
+        now = time.monotonic()
+        self._meter.sample(now, done)
         if self._report is not None:
-            self._report(Progress(name, done, size, self._pace.rate))
+            self._report(progress_of(self._meter, now, name, size))
+
+
+def progress_of(meter: ProgressMeter, now: float, name: str, size: int | None) -> Progress:
+    """How far the file of this name is, by what has been measured of it."""
+    measured = meter.progress(now, size)
+    return Progress(name, measured.bytes, size, measured.rate, measured.seconds_left)
 
 
 def fetch(

@@ -15,9 +15,9 @@ from typing import Any, BinaryIO
 import httpx
 
 from invio.client.errors import FileChanged, Refused
-from invio.client.fetching import Progress, Report, raise_for_refusal
+from invio.client.fetching import Report, progress_of, raise_for_refusal
 from invio.client.patience import USUAL_PATIENCE, Attempts, Patience
-from invio.core.progress import Pace
+from invio.core.meter import ProgressMeter
 
 _PIECE = 256 * 1024  # bytes
 _ON_ITS_DISK = 300.0  # seconds within which the service answers, which it does when the file is on its disk
@@ -38,14 +38,15 @@ class _Sending:
 
     def pieces(self) -> Iterator[bytes]:
         """The content, up to the size that was announced: a log may have grown meanwhile."""
-        pace, done = Pace(), 0
+        meter, done = ProgressMeter(), 0
         while piece := self.file.read(_PIECE if self.size is None else min(_PIECE, self.size - done)):
             self.sha256.update(piece)
             yield piece
             done += len(piece)
-            pace.sample(time.monotonic(), done)
+            now = time.monotonic()
+            meter.sample(now, done)
             if self.report is not None:
-                self.report(Progress(self.name, done, self.size, pace.rate))
+                self.report(progress_of(meter, now, self.name, self.size))
         if self.size is not None and done < self.size:
             raise FileChanged(f"{self.name} became shorter while it was sent; nothing was changed, so put it again")
 

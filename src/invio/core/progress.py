@@ -1,9 +1,8 @@
-"""Progress: which bytes of a file have arrived, how fast, and how long the rest will take."""
+"""Coverage: which bytes of a file have arrived. How fast they do is `invio.core.meter`'s."""
 
 from __future__ import annotations
 
 from bisect import bisect_left
-from collections import deque
 from collections.abc import Iterable, Sequence
 
 # Work and memory for a transfer do not grow with what a client makes of it: ranges of one byte, with holes between.
@@ -64,48 +63,3 @@ class Coverage:
     def ranges(self) -> list[tuple[int, int]]:
         """The ranges in order, as (start, stop) with the stop not included; a copy."""
         return list(self._ranges)
-
-
-class Pace:
-    """The rate over the last few seconds, from samples of a growing count.
-
-    Bytes a second over a window, not since the start: what a person sees must follow a line that
-    slows down, and must not jump with every sample.
-    """
-
-    def __init__(self, window: float = 5.0) -> None:
-        """`window` is in seconds."""
-        self._window = window
-        self._samples: deque[tuple[float, int]] = deque()
-
-    def sample(self, at: float, count: int) -> None:
-        """`at` in seconds of any steady clock, `count` in bytes."""
-        self._samples.append((at, count))
-        while len(self._samples) > 2 and self._samples[0][0] < at - self._window:
-            self._samples.popleft()
-
-    @property
-    def rate(self) -> float | None:
-        """Bytes a second; None before there are two samples."""
-        if len(self._samples) < 2:
-            return None
-        (begin, first), (end, last) = self._samples[0], self._samples[-1]
-        return (last - first) / (end - begin) if end > begin else None
-
-
-def percent(covered: int, size: int | None) -> float | None:
-    """0 to 100, never 100 before the last byte; None when the size is not known."""
-    if size is None:
-        return None
-    if covered >= size:
-        return 100.0
-    return min(99.9, int(1000 * covered / size) / 10)
-
-
-def seconds_left(covered: int, size: int | None, rate: float | None) -> float | None:
-    """Time for the rest at this rate; None when it cannot be told."""
-    if size is None:
-        return None
-    if covered >= size:
-        return 0.0
-    return (size - covered) / rate if rate else None

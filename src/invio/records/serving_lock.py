@@ -35,7 +35,10 @@ class Left:
 
 
 class ServingLock:
-    """This process among those that serve from one folder of records."""
+    """This process among those that serve from one folder of records.
+
+    `number` is its own; `folder` is where the locks are, and only its owner may look into it.
+    """
 
     def __init__(self, folder: Path) -> None:
         """Takes part; from now on until `joined` no other process starts.
@@ -43,8 +46,8 @@ class ServingLock:
         Raises:
             ConfigurationError: another process has been starting for minutes.
         """
-        self._folder = folder / "serving"
-        self._folder.mkdir(mode=0o700, exist_ok=True)
+        self.folder = folder / "serving"
+        self.folder.mkdir(mode=0o700, exist_ok=True)
         self._starting = os.open(folder / "starting.lock", _FLAGS, 0o600)
         end = time.monotonic() + _STARTS_WITHIN
         while not _locked(self._starting):
@@ -63,13 +66,13 @@ class ServingLock:
             if _locked(descriptor) and _is_named(descriptor, self._path(number)):
                 return number, descriptor
             os.close(descriptor)
-        raise ConfigurationError(f"{self._folder}: more than {_MOST} processes serve from these records")
+        raise ConfigurationError(f"{self.folder}: more than {_MOST} processes serve from these records")
 
     def _path(self, number: int) -> Path:
-        return self._folder / f"{number}.lock"
+        return self.folder / f"{number}.lock"
 
     def _numbers(self) -> Iterator[int]:
-        for path in self._folder.glob("*.lock"):
+        for path in self.folder.glob("*.lock"):
             if path.stem.isdecimal():
                 yield int(path.stem)
 

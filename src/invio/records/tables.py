@@ -111,6 +111,8 @@ transfers = sa.Table(
     # What is complete is looked for no more, so the index stays small; and a file that leaves in one write has
     # no request in its line until it has ended, so that it is never in it if it ends well.
     sa.Index("transfers_open", "who", sqlite_where=sa.text("state != 'complete' AND requests > 0")),
+    # What is followed by those who hold a link; few lines have a tag.
+    sa.Index("transfers_tagged", "tag", sqlite_where=sa.text("tag IS NOT NULL")),
     # Ids grow with time, so the table itself is in their order.
     sqlite_with_rowid=False,
 )

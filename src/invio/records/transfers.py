@@ -24,6 +24,7 @@ from invio.records.statements import change
 from invio.records.tables import links, recipients, transfers
 
 _RESUMED_WITHIN = 86_400  # seconds
+_TOLD_AGAIN = 3600.0  # seconds
 _CLOCK_MAY_BE_OFF = 3600.0  # seconds by which a clock may have been set back while a process ran
 _AFTER_PRINCIPAL = chr(ord(PRINCIPAL_ENDS) + 1)  # what sorts right behind all of a principal's links
 
@@ -197,6 +198,28 @@ def newest(
     if before is not None:
         query = query.where(transfers.c.id < before)
     return [TransferRow(*row) for row in connection.execute(query)]
+
+
+def with_ids(connection: sa.Connection, ids: Sequence[str]) -> list[TransferRow]:
+    """The transfers that have these ids."""
+    return [TransferRow(*row) for row in connection.execute(sa.select(transfers).where(transfers.c.id.in_(ids)))]
+
+
+def tagged(connection: sa.Connection, tag: str, address: str, mark: str) -> TransferRow | None:
+    """The newest transfer of an address by the link of this mark, which calls it by this tag."""
+    held = transfers.c
+    query = sa.select(transfers).where(held.tag == tag, held.address == address, held.state != REFUSED)
+    by_link = held.who.endswith(PRINCIPAL_ENDS + mark, autoescape=True)
+    row = connection.execute(query.where(by_link).order_by(held.id.desc()).limit(1)).first()
+    return None if row is None else TransferRow(*row)
+
+
+def ended_after(connection: sa.Connection, moment: float, scope: Scope, most: int) -> list[TransferRow]:
+    """Transfers that ended after a moment (Unix seconds), of those that began an hour before it or later."""
+    held = transfers.c
+    begun = held.id > first_id(max(0.0, moment - _TOLD_AGAIN))
+    query = sa.select(transfers).where(begun, held.updated > moment, held.state.not_in((REFUSED, RUNNING)))
+    return [TransferRow(*row) for row in connection.execute(scope.limited(query).order_by(held.id.desc()).limit(most))]
 
 
 def orphans(held_by: int | None = None, since: float = 0.0) -> sa.ColumnElement[bool]:

@@ -30,6 +30,7 @@ from invio.service import (
     console,
     decisions,
     files,
+    following,
     history,
     links,
     operators,
@@ -60,12 +61,13 @@ _ROUTERS = (
     quotas,
     history,
     transfers,
+    following,
     sessions,
     auditing,
     operators,
 )
 # What is left inside an application: it decides, signs people in and is watched over by itself.
-_MOUNTED = (files, putting, bundles, transfers)
+_MOUNTED = (files, putting, bundles, transfers, following)
 
 _LONG = 256 * 1024  # bytes
 # In the scope of a request that came through somebody's own application: that application.

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import logging
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from dataclasses import dataclass, field, replace
+from functools import partial
 from importlib.util import find_spec
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -30,6 +31,9 @@ from invio.delivery.representation.digests import Digests
 from invio.delivery.representation.made_once import Productions
 from invio.delivery.representation.negotiation import Negotiator
 from invio.delivery.representation.renditions import Renditions
+from invio.delivery.sending.eager import in_pool
+from invio.delivery.transfers.exhausted import EndedLinks
+from invio.delivery.transfers.feed import Feed
 from invio.delivery.transfers.limits import BundleLimits, Limits
 from invio.delivery.transfers.transfers import Transfers
 from invio.producers.image_workers import ImageWorkers
@@ -39,12 +43,14 @@ from invio.records import transfers as transfer_records
 from invio.records.database import open_database, write
 from invio.records.digests import RecordedDigests
 from invio.records.journal import Journal
+from invio.records.rows import TransferRow
 from invio.records.serving_lock import ServingLock
 from invio.service.audit import Audit
 from invio.service.behind import Behind
 from invio.service.configuration import read_keys, read_rules
 from invio.service.health import Health
 from invio.service.open_stores import open_stores, spool_of
+from invio.service.peers import SocketPeers
 from invio.service.planners import Planners
 from invio.service.reloading import Watched
 from invio.service.settings import UNIX, Settings
@@ -75,6 +81,7 @@ class Pools:
     passwords: Pool = field(default_factory=lambda: Pool("passwords", 2, waiting=16, deadline=30.0))
     planning: Pool = field(default_factory=lambda: Pool("planning", 4, waiting=60))
     history: Pool = field(default_factory=lambda: Pool("history", 2, waiting=30, deadline=60.0))
+    following: Pool = field(default_factory=lambda: Pool("following", 2, waiting=2000, deadline=30.0))
     files: Pool = field(default_factory=lambda: Pool("looks", 1, waiting=100, deadline=10.0))
     scanning: Pool = field(default_factory=lambda: Pool("scanning", 1, waiting=1))
 
@@ -101,6 +108,8 @@ class Parts:
     records_identity: tuple[int, int]
     audit: Audit
     behind: Behind
+    feed: Feed
+    ended_links: EndedLinks
     health: Health = field(default_factory=Health)
     planners: Planners = field(default_factory=Planners)
     pools: Pools = field(default_factory=Pools)
@@ -220,12 +229,29 @@ def assemble(settings: Settings, decider: AccessPolicy | None = None, identifier
         rules_file,
         keys_file,
         company,
-        Streams(settings.limits.streams, settings.limits.recipient_streams),
+        _streams(settings),
         (status.st_dev, status.st_ino),
         audit,
         Behind(settings, front),
+        _feed(engine, transfers, pools, company),
+        EndedLinks(engine, pools.following),
         pools=pools,
     )
+
+
+def _streams(settings: Settings) -> Streams:
+    given = settings.limits
+    return Streams(given.streams, given.recipient_streams, given.network_streams)
+
+
+def _feed(engine: sa.Engine, transfers: Transfers, pools: Pools, company: ServingLock) -> Feed:
+    def look_up(ids: Collection[str]) -> list[TransferRow]:
+        with engine.connect() as connection:
+            return transfer_records.with_ids(connection, list(ids))
+
+    feed = Feed(transfers.live, partial(in_pool, pools.following, look_up))
+    feed.peers = SocketPeers(company)
+    return feed
 
 
 def _check_roots(settings: Settings) -> None:

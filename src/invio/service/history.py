@@ -15,7 +15,7 @@ from fastapi.responses import StreamingResponse
 
 from invio.core.shown import shown
 from invio.delivery.sending.eager import in_pool
-from invio.delivery.transfers.live import view
+from invio.delivery.transfers.states import TransferState, view
 from invio.records.history import Filters, pages
 from invio.records.rows import TransferRow
 from invio.service.assembly import Parts
@@ -62,7 +62,7 @@ async def get_history(
     sight = TransferVisibility(parts, caller)
     pieces: Iterator[str] = iter(())
     if not sight.nothing:
-        await sight.prefetch()
+        await sight.prefetch(parts.transfers.live.addresses())
         await parts.transfers.recorded()
         manages = address is not None and await sight.manages(address)
         filters = Filters(recipient, address, link, state, since, until, token, sight.scope, manages)
@@ -106,7 +106,7 @@ def _seen(
 
 
 def _line_of(row: TransferRow) -> dict[str, object]:
-    line = view(row) | {
+    line = view(TransferState(row)) | {
         "network": row.network,
         "credential": row.credential,
         "decided_by": row.decided_by,

@@ -25,6 +25,7 @@ from invio.records.facts import look_at_clock
 from invio.records.history import forget
 from invio.records.serving_lock import Left
 from invio.service.assembly import Parts
+from invio.service.peers import telling_peers
 from invio.service.store_settings import ManagedSettings
 from invio.stores.directory import DirectoryStore
 
@@ -57,7 +58,8 @@ async def running(parts: Parts) -> AsyncIterator[None]:
         work.append(("scan", partial(_scan, parts, ended), parts.settings.bundles.scan_every))
     tasks = [asyncio.create_task(_lasting(parts, *one), name=one[0]) for one in work]
     try:
-        yield
+        async with telling_peers(parts.company, parts.transfers.live):
+            yield
     finally:
         ended.set()
         for task in tasks:

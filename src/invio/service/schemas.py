@@ -272,7 +272,7 @@ class TransferShape(BaseModel):
     reason: str | None
     bytes: int
     size: int | None
-    percent: float | None
+    percent: int | None = Field(description="rounded down: 100 means all")
     estimated_size: int | None = Field(
         description="of what is being made, about; `percent` and `seconds_left` are by it then"
     )

@@ -133,8 +133,9 @@ class LimitSettings(Strict):
     body_bytes: int = Field(1 << 20, ge=1, description="bytes of a request's body, but of a selection or a file")
     selection_bytes: int = Field(8 << 20, ge=1, description="bytes of the body that holds a selection")
     network_connections: int | None = Field(None, ge=1, description="connections of one network at once")
-    streams: int = Field(500, ge=1, description="event streams of each process at once")
-    recipient_streams: int = Field(20, ge=1, description="event streams of one recipient at once")
+    streams: int = Field(2000, ge=1, description="event streams of each process at once")
+    recipient_streams: int = Field(20, ge=1, description="event streams of one recipient, or of one link, at once")
+    network_streams: int = Field(200, ge=1, description="of downloads that are followed from one network address")
 
 
 class CorsSettings(Strict):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Mapping
 
 from invio.core.reasons import Refusal
 
@@ -12,15 +13,15 @@ _AGAIN = 5  # seconds
 class Watching:
     """One stream that is open, until it has ended."""
 
-    __slots__ = ("_ended", "_recipient", "_streams")
+    __slots__ = ("_counted", "_ended", "_streams")
 
-    def __init__(self, streams: Streams, recipient: str) -> None:
-        self._streams, self._recipient, self._ended = streams, recipient, False
+    def __init__(self, streams: Streams, counted: tuple[str, ...]) -> None:
+        self._streams, self._counted, self._ended = streams, counted, False
 
     def end(self) -> None:
         if not self._ended:
             self._ended = True
-            self._streams.end(self._recipient)
+            self._streams.end(self._counted)
 
     def __del__(self) -> None:
         self.end()  # a stream whose client left before it began
@@ -29,21 +30,35 @@ class Watching:
 class Streams:
     """Counts the streams that are open."""
 
-    def __init__(self, most: int, of_one: int) -> None:
-        """At most `most` streams, and `of_one` recipient's."""
-        self._most, self._of_one = most, of_one
+    def __init__(self, most: int, of_one: int, of_network: int) -> None:
+        """At most `most` streams, `of_one` recipient's or link's, and `of_network` address's by links."""
+        self._most, self._of_one, self._of_network = most, of_one, of_network
+        self._count = 0
         self._open: Counter[str] = Counter()
 
     def begin(self, recipient: str) -> Watching:
-        """Counts one more. Raises Refusal (`too-many`, `busy`)."""
-        if self._open[recipient] >= self._of_one:
-            raise Refusal("too-many", f"you have {self._of_one} event streams open already", retry_after=_AGAIN)
-        if self._open.total() >= self._most:
-            raise Refusal("busy", "the service has reached its limit of event streams", retry_after=_AGAIN)
-        self._open[recipient] += 1
-        return Watching(self, recipient)
+        """Counts one more of a recipient. Raises Refusal (`too-many`, `busy`)."""
+        return self._begin({f"recipient {recipient}": (self._of_one, "you have")})
 
-    def end(self, recipient: str) -> None:
-        self._open[recipient] -= 1
-        if not self._open[recipient]:
-            del self._open[recipient]
+    def begin_following(self, link: str, network: str | None) -> Watching:
+        """Counts one more of those who follow by a link. Raises Refusal (`too-many`, `busy`)."""
+        here = (self._of_network, "your network address has")
+        return self._begin({f"link {link}": (self._of_one, "this link has"), f"network {network}": here})
+
+    def _begin(self, counted: Mapping[str, tuple[int, str]]) -> Watching:
+        for name, (most, who) in counted.items():
+            if self._open[name] >= most:
+                raise Refusal("too-many", f"{who} {most} event streams open already", retry_after=_AGAIN)
+        if self._count >= self._most:
+            raise Refusal("busy", "the service has reached its limit of event streams", retry_after=_AGAIN)
+        self._count += 1
+        self._open.update(counted.keys())
+        return Watching(self, tuple(counted))
+
+    def end(self, counted: tuple[str, ...]) -> None:
+        """Counts one less."""
+        self._count -= 1
+        for name in counted:
+            self._open[name] -= 1
+            if not self._open[name]:
+                del self._open[name]

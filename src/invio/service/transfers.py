@@ -3,21 +3,22 @@
 from __future__ import annotations
 
 import asyncio
-import json
 import time
-from collections.abc import AsyncIterator
-from typing import Annotated, Any
+from collections.abc import AsyncIterator, Set
+from typing import Annotated
 
 from fastapi import APIRouter, Query, Request
 from fastapi.responses import StreamingResponse
+from pydantic import BaseModel, Field
 
 from invio.core.addresses import BadAddress, parse_address
 from invio.core.files import Caller
 from invio.core.reasons import Refusal
 from invio.delivery.sending.eager import in_pool
-from invio.delivery.transfers.live import view
+from invio.delivery.transfers.feed import TICK, Change
+from invio.delivery.transfers.states import TransferState, view
 from invio.records.rows import TransferRow
-from invio.records.transfers import Scope, newest
+from invio.records.transfers import Scope, ended_after, newest, with_ids
 from invio.service.assembly import Parts
 from invio.service.dependencies import TheCaller, TheParts, caller_of
 from invio.service.schemas import TransferList, TransferShape
@@ -25,7 +26,6 @@ from invio.service.streams import Watching
 
 router = APIRouter(tags=["transfers"])
 
-TICK = 0.25  # seconds between two looks at the board
 # A comment line often enough that no proxy takes the stream for dead, and that a client who has left is soon
 # known to have: until something is sent, it could be one who only has no more to say. In ticks.
 _ALIVE_EVERY = 8
@@ -34,6 +34,8 @@ _EVENTS = 100  # of one tick
 _LONGEST_TICK = 1.0  # seconds; within two, whoever may no longer see something sees it no more
 _DECIDED_FOR = 1.0  # seconds
 _DECISIONS = 10_000
+_TOLD_AGAIN = 500  # transfers that ended while somebody was away
+_DIGITS = 15  # of a moment in milliseconds
 _SCAN = 20  # pages of records that one answer looks through for a caller's own
 
 
@@ -48,11 +50,11 @@ async def list_transfers(
     may_see = TransferVisibility(parts, caller)
     if may_see.nothing:
         return TransferList(transfers=[], next=None)
-    await may_see.prefetch()
+    await may_see.prefetch(parts.transfers.live.addresses())
     await parts.transfers.recorded()
-    live = {shown["id"]: shown for shown in parts.transfers.live.running(may_see)}
+    live = {state.row.id: view(state) for state in parts.transfers.live.running(may_see)}
     rows, following = await in_pool(parts.pools.history, _recorded, parts, may_see, limit, before)
-    shown = [TransferShape.model_validate(live.get(row.id) or view(row)) for row in rows]
+    shown = [TransferShape.model_validate(live.get(row.id) or view(TransferState(row))) for row in rows]
     return TransferList(transfers=shown, next=following)
 
 
@@ -74,61 +76,102 @@ def _recorded(
     return found, before
 
 
+class TransferFilter(BaseModel):
+    """Which transfers are told of; all that the caller may see, where nothing is named."""
+
+    recipient: str | None = Field(None, max_length=64, description="who obtains them")
+    address: str | None = Field(None, max_length=4096, description="of this file, or below this folder")
+    link: str | None = Field(None, max_length=64, description="by the link of this id")
+    tag: str | None = Field(None, max_length=64, description="what their link calls them")
+    transfer: str | None = Field(None, max_length=24, description="the one of this id")
+
+    def takes(self, change: Change) -> bool:
+        """Whether a transfer is told of."""
+        row = change.row
+        pairs = (
+            (self.recipient, row.recipient),
+            (self.link, row.link_id),
+            (self.tag, row.tag),
+            (self.transfer, row.id),
+        )
+        if any(wanted is not None and wanted != has for wanted, has in pairs):
+            return False
+        if self.address is None or self.address == row.address:
+            return True
+        return self.address.endswith("/") and row.address.startswith(self.address)
+
+
 @router.get(
     "/api/transfers/stream",
     summary="Transfers as they go",
     response_class=StreamingResponse,
     responses={200: {"content": {"text/event-stream": {}}, "description": "server-sent events"}},
 )
-async def stream_transfers(request: Request, caller: TheCaller, parts: TheParts) -> StreamingResponse:
+async def stream_transfers(
+    request: Request, caller: TheCaller, parts: TheParts, wanted: Annotated[TransferFilter, Query()]
+) -> StreamingResponse:
     """Server-sent events: `transfer`, whose data is a transfer as `/api/transfers` shows it, whenever one changes.
 
-    It ends when the caller is no longer who asked for it, as by signing out; rights are looked at again as they
-    change.
+    What runs comes first. An event's `id` is a moment: whoever comes back with it (`Last-Event-ID`) is also told of
+    what ended meanwhile. The stream ends when the caller is no longer who asked for it, as by signing out; rights are
+    looked at again as they change.
     """
     if caller.recipient is None:
         raise Refusal("sign-in", "sign in: the stream shows your own transfers, or those that you manage")
+    may_see = TransferVisibility(parts, caller)
     watching = parts.streams.begin(caller.recipient)
     headers = {"Cache-Control": "no-store", "X-Accel-Buffering": "no"}
-    events = _events(parts, TransferVisibility(parts, caller), request, watching)
+    events = _events(parts, may_see, wanted, request, watching)
     return StreamingResponse(events, media_type="text/event-stream", headers=headers)
 
 
 async def _events(
-    parts: Parts, may_see: TransferVisibility, request: Request, watching: Watching
+    parts: Parts, may_see: TransferVisibility, wanted: TransferFilter, request: Request, watching: Watching
 ) -> AsyncIterator[str]:
-    board = parts.transfers.live
-    ended, quiet, identified = board.count, 0, time.monotonic()
-    last: dict[str, tuple[Any, ...]] = {}
+    quiet, identified = 0, time.monotonic()
     try:
         yield ": transfers, as they go\n\n"
-        while not parts.stopping():
-            if time.monotonic() - identified >= _IDENTIFIED_EVERY:
-                if not await is_still(may_see, request):
-                    return
-                identified = time.monotonic()
-            events = []
-            await may_see.prefetch()
-            for row, shown in board.snapshot():
-                state = (shown["bytes"], shown["requests"], shown["rate"])
-                if last.get(row.id) != state and may_see(row):
-                    last[row.id] = state
-                    events.append(shown)
-            count = board.count
-            for shown in board.ended_since(ended, may_see):
-                last.pop(shown["id"], None)
-                events.append(shown)
-            ended = count
-            if events:
-                yield "".join(f"event: transfer\ndata: {json.dumps(shown)}\n\n" for shown in events)
-            quiet = 0 if events else quiet + 1
-            if quiet >= _ALIVE_EVERY:
-                quiet = 0
-                yield ": nothing moved\n\n"
-            # Each that moves is told of once in a tick, and ticks are longer when many move: nobody reads faster.
-            await asyncio.sleep(TICK * min(max(1.0, len(events) / _EVENTS), _LONGEST_TICK / TICK))
+        with parts.feed.watching(wanted.tag) as watcher:
+            await parts.feed.begun()
+            changes = [*await _missed(parts, may_see, wanted, request), *parts.feed.running()]
+            while not parts.stopping():
+                if time.monotonic() - identified >= _IDENTIFIED_EVERY:
+                    if not await is_still(may_see, request):
+                        return
+                    identified = time.monotonic()
+                await may_see.prefetch({change.row.address for change in changes})
+                told = [change for change in changes if wanted.takes(change) and may_see(change.row)]
+                if told:
+                    moment = f"id: {int(time.time() * 1000)}\n"
+                    yield "".join(f"event: transfer\n{moment}data: {change.text}\n\n" for change in told)
+                quiet = 0 if told else quiet + 1
+                if quiet >= _ALIVE_EVERY:
+                    quiet = 0
+                    yield ": nothing moved\n\n"
+                # Each that moves is told of once in a tick, and ticks are longer when many move: nobody reads faster.
+                await asyncio.sleep(TICK * min(max(1.0, len(told) / _EVENTS), _LONGEST_TICK / TICK))
+                changes = watcher.take()
     finally:
         watching.end()
+
+
+async def _missed(parts: Parts, may_see: TransferVisibility, wanted: TransferFilter, request: Request) -> list[Change]:
+    """What ended since an earlier stream of the same caller; and of one transfer that is asked for, how it stands."""
+    after = request.headers.get("last-event-id") or ""
+    since = int(after) / 1000 if after.isascii() and after.isdecimal() and len(after) <= _DIGITS else None
+    if since is None and wanted.transfer is None:
+        return []
+
+    def look_up() -> list[TransferRow]:
+        with parts.engine.connect() as connection:
+            if since is None:
+                return with_ids(connection, [wanted.transfer or ""])
+            return ended_after(connection, since, may_see.scope, _TOLD_AGAIN)
+
+    await parts.transfers.recorded()
+    rows = await in_pool(parts.pools.history, look_up)
+    # The oldest first, as they would have been told of.
+    return [Change(TransferState(row)) for row in reversed(rows)]
 
 
 async def is_still(may_see: TransferVisibility, request: Request) -> bool:
@@ -179,10 +222,10 @@ class TransferVisibility:
         elif len(self._manages) > _DECISIONS:
             self._manages = {}
 
-    async def prefetch(self) -> None:
-        """Decides about what is on the board, where whoever decides may be waited for."""
+    async def prefetch(self, addresses: Set[str]) -> None:
+        """Decides about these addresses, where whoever decides may be waited for."""
         self._refresh()
-        for address in self._parts.transfers.live.addresses() - self._manages.keys():
+        for address in addresses - self._manages.keys():
             try:
                 await self._parts.rules.prefetch(self.caller, "manage", parse_address(address))
             except BadAddress:

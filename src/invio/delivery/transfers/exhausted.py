@@ -5,10 +5,44 @@ from __future__ import annotations
 import math
 import time
 
+import sqlalchemy as sa
+
+from invio.core.memory import ExpiringMemory
 from invio.core.reasons import Refusal
 from invio.core.rules.quotas import amount_text, moment_text, period_text
+from invio.delivery.sending.eager import in_pool
 from invio.records.quotas import QuotaReached
-from invio.records.transfers import LinkExhausted
+from invio.records.transfers import LinkExhausted, check_link_use
+from invio.workers.pool import Pool
+
+_GOOD_FOR = 1.0  # seconds
+_KNOWN = 4096  # links
+_UNKNOWN = object()
+
+
+class EndedLinks:
+    """Tells which links' ids have ended; one look a second serves all who ask about the same."""
+
+    def __init__(self, engine: sa.Engine, pool: Pool) -> None:
+        self._engine, self._pool = engine, pool
+        self._known: ExpiringMemory[tuple[str, int | None], LinkExhausted | None] = ExpiringMemory(_KNOWN, _GOOD_FOR)
+
+    async def check(self, link_id: str, uses: int | None) -> None:
+        """Raises Refusal (`revoked`, `used-up`), for a link that has ended or was used `uses` times."""
+        now = time.monotonic()
+        spent = self._known.fresh((link_id, uses), now, _UNKNOWN)
+        if spent is _UNKNOWN:
+            spent = self._known.keep_at((link_id, uses), await in_pool(self._pool, self._read, link_id, uses), now)
+        if isinstance(spent, LinkExhausted):
+            raise link_refusal(spent)
+
+    def _read(self, link_id: str, uses: int | None) -> LinkExhausted | None:
+        try:
+            with self._engine.connect() as connection:
+                check_link_use(connection, link_id, uses)
+        except LinkExhausted as spent:
+            return spent
+        return None
 
 
 def quota_refusal(reached: QuotaReached, who: str) -> Refusal:

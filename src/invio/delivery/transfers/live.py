@@ -9,17 +9,19 @@ import time
 from collections import deque
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
-from typing import Any
+from itertools import takewhile
 
 from invio.core.archive.plan import ArchiveContent
 from invio.core.http.multipart import Span
-from invio.core.moments import timestamp
-from invio.core.progress import Coverage, Pace, percent, seconds_left
+from invio.core.meter import ProgressMeter
+from invio.core.progress import Coverage
 from invio.core.rules.quotas import Claim
 from invio.delivery.sending.meter import Meter
-from invio.records.rows import COMPLETE, HANDED_OFF, PARTIAL, RUNNING, TransferRow
+from invio.delivery.transfers.states import Entries, TransferState
+from invio.records.rows import PARTIAL, RUNNING, TransferRow
 
-_RECENT = 512
+# Those that ended within one look of whoever watches: small files, thousands a second.
+_RECENT = 2048
 _LOOKED_FOR = 0.2  # seconds for which one look at all that is running serves all who watch
 # For how long a transfer whose requests all ended is at hand for the next one, without asking the records.
 _RESTS = 2.0  # seconds
@@ -62,14 +64,19 @@ class LiveTransfer:
     requests: int = 0  # how many there were for it, as far as this process and the records told it know
     durable: bool = False  # whether the records know of it
     broken: str | None = None  # why the last request broke off that did
-    pace: Pace | None = None  # from the first look at it on
+    speed: ProgressMeter | None = None  # from the first look at it on
     archive: ArchiveContent | None = None  # what it is of, when that has entries
     estimate: int | None = None  # bytes that there are, about, where nobody knows
 
-    @property
-    def rate(self) -> float | None:
-        """Bytes a second over the last few seconds; None before somebody has looked twice."""
-        return None if self.pace is None else self.pace.rate
+    def state(self, now: float) -> TransferState:
+        """The transfer as it stands at `now`, on the steady clock."""
+        row = self.now()
+        if self.speed is None:
+            self.speed = ProgressMeter()
+        self.speed.sample(now, row.covered)
+        return TransferState(
+            row, self.speed.rate(now), self.speed.mean(now), _entries(row, self.archive), self.estimate
+        )
 
     def now(self) -> TransferRow:
         """The transfer's row, brought up to date."""
@@ -85,57 +92,15 @@ class LiveTransfer:
         return row
 
 
-def view(
-    row: TransferRow,
-    rate: float | None = None,
-    archive: ArchiveContent | None = None,
-    estimate: int | None = None,
-) -> dict[str, Any]:
-    """What people and programs are shown of a transfer; sizes in bytes, rate in bytes a second.
-
-    Where only an `estimate` of the size is known, percentage and time left are by that, and marked as such.
-    """
-    guessed = estimate if row.size is None and row.state == RUNNING else None
-    size = row.size if guessed is None else max(guessed, row.covered + 1)  # it is never the end before it is
-    return {
-        **_entries(row, archive),
-        "id": row.id,
-        "address": row.address,
-        "version": row.version,
-        "recipient": row.recipient,
-        "made_for": row.made_for,
-        "link": row.link_id,
-        "via": row.via,
-        "tag": row.tag,
-        "state": row.state,
-        "reason": row.reason,
-        "bytes": row.covered,
-        "size": row.size,
-        "percent": _percent(row) if guessed is None else percent(row.covered, size),
-        "estimated_size": guessed,
-        "rate": None if rate is None else round(rate),
-        "seconds_left": seconds_left(row.covered, size, rate) if row.state == RUNNING else None,
-        "requests": max(1, row.requests),
-        "started": timestamp(row.started),
-        "updated": timestamp(row.updated),
-    }
-
-
-def _entries(row: TransferRow, archive: ArchiveContent | None) -> dict[str, Any]:
+def _entries(row: TransferRow, archive: ArchiveContent | None) -> Entries | None:
     """How many entries of an archive have arrived, and which one is next."""
     if archive is None:
-        return {"entries": None, "entries_done": None, "entry": None}
+        return None
     done = sum(archive.whole_within(start, stop) for start, stop in row.coverage)
     begun = row.coverage[0][1] if row.coverage and not row.coverage[0][0] else 0
     place = archive.ended_by(begun)
     name = archive.name_of(place) if place < len(archive) else None
-    return {"entries": len(archive), "entries_done": done, "entry": name or None}
-
-
-def _percent(row: TransferRow) -> float | None:
-    if row.state == HANDED_OFF:
-        return None  # whoever sends it does not tell
-    return 100.0 if row.state == COMPLETE else percent(row.covered, row.size)
+    return Entries(len(archive), done, name or None)
 
 
 class LiveTransfers:
@@ -145,13 +110,13 @@ class LiveTransfers:
         self._running: dict[str, LiveTransfer] = {}
         self._by_key: dict[Key, LiveTransfer] = {}
         self._resting: dict[Key, tuple[float, LiveTransfer]] = {}  # the longest resting first
-        self._ended: deque[tuple[int, TransferRow, float | None]] = deque(maxlen=_RECENT)
+        self._ended: deque[tuple[int, TransferState]] = deque(maxlen=_RECENT)
         self._count = 0
         self.requests = 0  # under way
         # Left partial a moment ago, by id, and not written yet: the next range, which may follow at once, goes on.
         self.unwritten: dict[str, TransferRow] = {}
         self._looked = 0.0
-        self._snapshot: list[tuple[TransferRow, dict[str, Any]]] = []
+        self._snapshot: list[TransferState] = []
 
     @property
     def count(self) -> int:
@@ -208,7 +173,8 @@ class LiveTransfers:
         """Takes a transfer off the board and keeps how it ended for those who watch."""
         self.drop(live)
         self._count += 1
-        self._ended.append((self._count, row, live.rate))
+        rate = None if live.speed is None else live.speed.rate(time.monotonic())
+        self._ended.append((self._count, TransferState(row, rate)))
         if row.state == PARTIAL:
             self._resting.pop(live.key, None)
             self._resting[live.key] = (time.monotonic(), live)
@@ -219,34 +185,28 @@ class LiveTransfers:
         while self._resting and (first := next(iter(self._resting.items())))[1][0] < end:
             del self._resting[first[0]]
 
-    def running(self, may_see: Callable[[TransferRow], bool]) -> list[dict[str, Any]]:
+    def running(self, may_see: Callable[[TransferRow], bool]) -> list[TransferState]:
         """Those transfers that `may_see` lets through, as they stand now."""
-        return [self._look(live) for live in list(self._running.values()) if may_see(live.row)]
+        now = time.monotonic()
+        return [live.state(now) for live in list(self._running.values()) if may_see(live.row)]
 
-    def snapshot(self) -> list[tuple[TransferRow, dict[str, Any]]]:
+    def snapshot(self) -> list[TransferState]:
         """All running transfers, as they stood a moment ago: one look serves all who watch."""
         now = time.monotonic()
         if now - self._looked > _LOOKED_FOR:
             self._looked = now
-            self._snapshot = [(live.row, self._look(live)) for live in list(self._running.values())]
+            self._snapshot = [live.state(now) for live in list(self._running.values())]
         return self._snapshot
 
     def addresses(self) -> set[str]:
         """What is being delivered, or was a moment ago."""
-        return {live.row.address for live in self._running.values()} | {row.address for _, row, _ in self._ended}
+        return {live.row.address for live in self._running.values()} | {one.row.address for _, one in self._ended}
 
     def under_way(self) -> list[LiveTransfer]:
         """Every running transfer that the records know of."""
         return [live for live in self._running.values() if live.durable]
 
-    def ended_since(self, count: int, may_see: Callable[[TransferRow], bool]) -> list[dict[str, Any]]:
+    def ended_since(self, count: int) -> list[TransferState]:
         """Those that ended after the first `count`, with the rate that they had last."""
-        return [view(row, rate) for number, row, rate in self._ended if number > count and may_see(row)]
-
-    @staticmethod
-    def _look(live: LiveTransfer) -> dict[str, Any]:
-        row = live.now()
-        if live.pace is None:
-            live.pace = Pace()
-        live.pace.sample(time.monotonic(), row.covered)
-        return view(row, live.pace.rate, live.archive, live.estimate)
+        newer = takewhile(lambda one: one[0] > count, reversed(self._ended))
+        return [state for _, state in newer][::-1]
