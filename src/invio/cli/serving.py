@@ -97,9 +97,12 @@ def init(*, folder: Path, admin: str, as_json: bool) -> None:
 @click.option("--port", type=click.IntRange(0, 65535), help="Instead of the settings' port.")
 @click.option("--socket", "path", type=click.Path(path_type=Path), metavar="PATH",
               help="Listen on a Unix socket instead, for a front server on this machine.")  # fmt: skip
-def serve(*, settings: Path, host: str | None, port: int | None, path: Path | None) -> None:
+@click.option("--workers", type=click.IntRange(1, 128), metavar="N",
+              help="Processes that serve; instead of the settings' number, which is 1 when not given.")  # fmt: skip
+def serve(*, settings: Path, host: str | None, port: int | None, path: Path | None, workers: int | None) -> None:
     """Run the service, until Ctrl-C or SIGTERM."""
-    from invio.service.run import listening_socket, run, unix_socket
+    from invio.service import supervising
+    from invio.service.run import listening_socket, unix_socket
     from invio.service.settings import read_settings
 
     if path is not None and (host is not None or port is not None):
@@ -111,7 +114,7 @@ def serve(*, settings: Path, host: str | None, port: int | None, path: Path | No
         listener = unix_socket(path)
     try:
         with listener:
-            run(read, listener, _announce)
+            supervising.serve(read, listener, _announce, workers or read.service.workers)
     finally:
         if path is not None:
             path.unlink(missing_ok=True)

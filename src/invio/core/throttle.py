@@ -8,6 +8,8 @@ many there are, and no byte is held in memory for it.
 
 from __future__ import annotations
 
+from typing import Protocol
+
 # A wake-up that came late is made up for; a line that was not used for longer has lost its turn. Seconds.
 SLACK = 0.5
 _TICK = 0.02  # seconds
@@ -16,20 +18,38 @@ _LEAST = 16 * 1024  # bytes
 _LONGEST = 0.25  # seconds that one step may take
 
 
+class Clock(Protocol):
+    """A moment that may be moved, by one or by several who share it."""
+
+    at: float
+
+
+class OwnClock:
+    """A clock that nobody else moves."""
+
+    __slots__ = ("at",)
+
+    def __init__(self) -> None:
+        self.at = 0.0
+
+
 class Throttle:
     """At most `rate` bytes a second. `users` is how many connections share it now."""
 
     __slots__ = ("__weakref__", "_free", "rate", "users")
 
-    def __init__(self, rate: int) -> None:
+    def __init__(self, rate: int, clock: Clock | None = None) -> None:
+        """`clock` is one that several processes share; without it, it is this throttle's own."""
         self.rate = rate
         self.users = 0
-        self._free = 0.0  # the moment from which on there is nothing left to wait for
+        # The moment from which on there is nothing left to wait for.
+        self._free = clock if clock is not None else OwnClock()
 
     def reserve(self, now: float, count: int) -> float:
         """The moment at which `count` bytes may leave; `now` is of any steady clock, in seconds."""
-        begin = self._free if self._free >= now - SLACK else now
-        self._free = begin + count / self.rate
+        free = self._free.at
+        begin = free if free >= now - SLACK else now
+        self._free.at = begin + count / self.rate
         return begin
 
     @property

@@ -46,7 +46,7 @@ class Delivery:
 
     def __init__(self, way: DeliveryServices) -> None:
         self._way = way
-        self._throttles = Throttles(way.limits)
+        self._throttles = Throttles(way.limits, way.sharing)
         self._planner = Planner(way, self._throttles)
         self._watch = way.transfers.watch
 

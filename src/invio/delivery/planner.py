@@ -36,6 +36,7 @@ from invio.delivery.transfers.limits import Limits, Throttles
 from invio.delivery.transfers.transfers import Transfers
 from invio.records.rows import TransferRow
 from invio.stores.store import Found
+from invio.workers.shared import Sharing
 
 PREFIX = "/get/"
 _NO_QUOTAS: Mapping[Quota, int] = {}
@@ -114,6 +115,7 @@ class DeliveryServices:
     grace: int
     renditions: Renditions
     limits: Limits = field(default_factory=Limits)
+    sharing: Sharing | None = None
     cross_origin: CrossOrigin = SAME_ORIGIN
     front: Front = NO_FRONT
     pages: Pages = USUAL_PAGES

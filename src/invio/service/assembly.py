@@ -62,6 +62,7 @@ from invio.service.streams import Streams
 from invio.stores.disk_cache import DiskCache
 from invio.stores.store import SweepableStore
 from invio.workers.pool import Pool
+from invio.workers.shared import Sharing
 
 if TYPE_CHECKING:
     from invio.service.external_checks import Outside
@@ -137,10 +138,16 @@ class Parts:
         self.company.close()
 
 
-def assemble(settings: Settings, decider: AccessPolicy | None = None, identifier: Authenticator | None = None) -> Parts:
+def assemble(
+    settings: Settings,
+    decider: AccessPolicy | None = None,
+    identifier: Authenticator | None = None,
+    sharing: Sharing | None = None,
+) -> Parts:
     """Opens the records and the stores that the settings name.
 
     Without a `decider` the settings' rules decide; with one they are not read, and a key file need not be there.
+    `sharing` is what worker processes count together.
 
     Raises:
         BadSettings, BadRules, BadKeyFile: with what is wrong and where.
@@ -180,7 +187,7 @@ def assemble(settings: Settings, decider: AccessPolicy | None = None, identifier
     pools = Pools()
     identifier = identifier or Identifier(engine, provider, pools.identification)
     limits = Limits(**settings.limits.model_dump(include=set(_DELIVERY_LIMITS)))
-    transfers = Transfers(engine, journal, limits)
+    transfers = Transfers(engine, journal, limits, sharing)
     renditions = _renditions(settings, alone=company.first)
     bundles = _bundles(settings, catalogue, engine, renditions, alone=company.first)
     digests = Digests(RecordedDigests(engine))
@@ -206,6 +213,7 @@ def assemble(settings: Settings, decider: AccessPolicy | None = None, identifier
         grace,
         renditions,
         limits,
+        sharing,
         cross_origin,
         front,
     )
@@ -229,7 +237,7 @@ def assemble(settings: Settings, decider: AccessPolicy | None = None, identifier
         rules_file,
         keys_file,
         company,
-        _streams(settings),
+        _streams(settings, sharing),
         (status.st_dev, status.st_ino),
         audit,
         Behind(settings, front),
@@ -239,9 +247,9 @@ def assemble(settings: Settings, decider: AccessPolicy | None = None, identifier
     )
 
 
-def _streams(settings: Settings) -> Streams:
+def _streams(settings: Settings, sharing: Sharing | None) -> Streams:
     given = settings.limits
-    return Streams(given.streams, given.recipient_streams, given.network_streams)
+    return Streams(given.streams, given.recipient_streams, given.network_streams, sharing)
 
 
 def _feed(engine: sa.Engine, transfers: Transfers, pools: Pools, company: ServingLock) -> Feed:

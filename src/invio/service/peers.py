@@ -30,7 +30,7 @@ from invio.records.serving_lock import ServingLock
 
 log = logging.getLogger("invio.service")
 
-_FIRST_WITHIN = 0.5  # seconds within which another process says how things stand, or is not waited for
+_FIRST_WITHIN = 1.0  # seconds within which another process says how things stand, or is not waited for
 _LOOKED_EVERY = 1.0  # seconds between two looks for processes that have started
 _ALIVE_EVERY = 2.0  # seconds, of one that has nothing to tell
 _LONGEST = 256 << 20  # bytes of a frame

@@ -32,10 +32,11 @@ from invio.service.app import Service
 from invio.service.assembly import Parts, assemble
 from invio.service.permissions import exposed
 from invio.service.settings import Settings
+from invio.workers.shared import OwnCounts, Sharing
 
 log = logging.getLogger("invio.service")
 
-_SETTLES_WITHIN = 15.0  # seconds that the end may take beyond what running transfers are given
+SETTLES_WITHIN = 15.0  # seconds that the end may take beyond what running transfers are given
 
 
 class CannotListen(ConfigurationError):
@@ -49,8 +50,16 @@ class _Server(uvicorn.Server):
     whatever spreads requests over several services learns of it. SIGHUP reads the rules and keys again.
     """
 
-    def __init__(self, config: uvicorn.Config, parts: Parts, ready: Callable[[], None], drain: float) -> None:
+    def __init__(
+        self,
+        config: uvicorn.Config,
+        parts: Parts,
+        ready: Callable[[], None],
+        drain: float,
+        supervisor: int | None = None,
+    ) -> None:
         super().__init__(config)
+        self._supervisor = supervisor
         self._parts = parts
         self._ready = ready
         self._drain = drain
@@ -67,9 +76,13 @@ class _Server(uvicorn.Server):
         for number in (signal.SIGINT, signal.SIGTERM):
             loop.add_signal_handler(number, self._stop, loop, number)
         loop.add_signal_handler(signal.SIGHUP, self._read_again)
+        if self._supervisor is not None:
+            loop.add_reader(self._supervisor, self._left_alone, loop, self._supervisor)
         try:
             yield
         finally:
+            if self._supervisor is not None:
+                loop.remove_reader(self._supervisor)
             for number in (signal.SIGINT, signal.SIGTERM):
                 loop.remove_signal_handler(number)
             # A terminal that is closed meanwhile is not to end what is being settled.
@@ -83,11 +96,18 @@ class _Server(uvicorn.Server):
             return
         self.asked_to_stop = True
         log.info("service.stopping", extra={"fields": {"signal": signal.Signals(number).name}})
-        _end_by_force_after(self._drain + (self.config.timeout_graceful_shutdown or 0) + _SETTLES_WITHIN)
+        _end_by_force_after(self._drain + (self.config.timeout_graceful_shutdown or 0) + SETTLES_WITHIN)
         loop.call_later(self._drain, self._exit)
 
     def _exit(self) -> None:
         self.should_exit = True
+
+    def _left_alone(self, loop: asyncio.AbstractEventLoop, descriptor: int) -> None:
+        """Whoever started this worker has ended, and can no longer stop it."""
+        loop.remove_reader(descriptor)
+        log.error("supervisor.died")
+        if not self.asked_to_stop:
+            self._stop(loop, signal.SIGTERM)
 
     def _read_again(self) -> None:
         log.info("service.reads-again")
@@ -177,19 +197,33 @@ def url_of(listener: socket.socket) -> str:
     return f"http://[{host}]:{port}" if ":" in host else f"http://{host}:{port}"
 
 
-def run(settings: Settings, listener: socket.socket, ready: Callable[[str], None]) -> None:
+def run(
+    settings: Settings,
+    listener: socket.socket,
+    ready: Callable[[str], None],
+    sharing: Sharing | None = None,
+    supervisor: int | None = None,
+) -> None:
     """Serves until SIGINT or SIGTERM; `ready` gets the service's URL once it answers.
+
+    `sharing` is what worker processes count together, `supervisor` a descriptor that ends when whoever started
+    them has.
 
     Raises:
         BadSettings, BadRules, BadKeyFile: with what is wrong and where.
     """
-    _set_up_logging()
+    set_up_logging()
     descriptors = raise_descriptor_limit()
     for said in exposed(settings):
         log.warning("permissions.open", extra={"fields": {"file": said}})
-    parts = assemble(settings)
+    parts = assemble(settings, sharing=sharing)
     limits = settings.limits
-    bounds = {"head_seconds": limits.head, "network_connections": limits.network_connections, "__slots__": ()}
+    bounds = {
+        "head_seconds": limits.head,
+        "network_connections": limits.network_connections,
+        "connection_counts": sharing or OwnCounts(),
+        "__slots__": (),
+    }
     config = uvicorn.Config(
         Service(parts),
         interface="asgi3",
@@ -205,7 +239,7 @@ def run(settings: Settings, listener: socket.socket, ready: Callable[[str], None
     )
     _spare_the_collector()
     url = url_of(listener)
-    server = _Server(config, parts, lambda: ready(url), settings.service.drain)
+    server = _Server(config, parts, lambda: ready(url), settings.service.drain, supervisor)
     parts.stopping = lambda: server.asked_to_stop or server.should_exit
     log.info("service.started", extra={"fields": {"version": __version__, "url": url, "descriptors": descriptors}})
     # Not `asyncio.Runner`, which waits at its end for threads that may hang.
@@ -261,7 +295,7 @@ class _OneLine(logging.Formatter):
         return json.dumps(line, ensure_ascii=False)
 
 
-def _set_up_logging() -> None:
+def set_up_logging() -> None:
     """To standard error, warnings and worse of anybody's, and what Invio itself has to tell."""
     handler = logging.StreamHandler(sys.stderr)
     handler.setFormatter(_OneLine())

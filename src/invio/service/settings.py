@@ -47,6 +47,7 @@ class ServiceSettings(Strict):
 
     host: str = "127.0.0.1"
     port: int = Field(8480, ge=0, le=65535)
+    workers: int = Field(1, ge=1, le=128, description="processes that serve")
     data: Path = Path("data")
     keys: Path = Path("keys.json")
     rules: Path = Path("rules.toml")
@@ -123,9 +124,9 @@ class ImageSettings(Strict):
 class LimitSettings(Strict):
     """How fast, how many at once, and how patiently; without a value there is no limit."""
 
-    rate: int | None = Field(None, ge=1, description="bytes a second of each process")
+    rate: int | None = Field(None, ge=1, description="bytes a second of all connections")
     recipient_rate: int | None = Field(None, ge=1, description="bytes a second of one recipient, all connections")
-    requests: int | None = Field(None, ge=1, description="bodies that each process sends at once")
+    requests: int | None = Field(None, ge=1, description="bodies that are sent at once")
     recipient_transfers: int | None = Field(None, ge=1, description="files that one recipient obtains at once")
     put_bytes: int | None = Field(None, ge=1, description="bytes of a file that is put")
     idle: float = Field(60.0, gt=0, description="seconds for which a reader may take nothing")

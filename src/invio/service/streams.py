@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Mapping
 
 from invio.core.reasons import Refusal
+from invio.workers.shared import OwnCounts, Sharing
 
 _AGAIN = 5  # seconds
 
@@ -30,11 +30,11 @@ class Watching:
 class Streams:
     """Counts the streams that are open."""
 
-    def __init__(self, most: int, of_one: int, of_network: int) -> None:
+    def __init__(self, most: int, of_one: int, of_network: int, sharing: Sharing | None = None) -> None:
         """At most `most` streams, `of_one` recipient's or link's, and `of_network` address's by links."""
         self._most, self._of_one, self._of_network = most, of_one, of_network
         self._count = 0
-        self._open: Counter[str] = Counter()
+        self._open = sharing or OwnCounts()
 
     def begin(self, recipient: str) -> Watching:
         """Counts one more of a recipient. Raises Refusal (`too-many`, `busy`)."""
@@ -47,18 +47,17 @@ class Streams:
 
     def _begin(self, counted: Mapping[str, tuple[int, str]]) -> Watching:
         for name, (most, who) in counted.items():
-            if self._open[name] >= most:
+            if self._open.total(name) >= most:
                 raise Refusal("too-many", f"{who} {most} event streams open already", retry_after=_AGAIN)
         if self._count >= self._most:
             raise Refusal("busy", "the service has reached its limit of event streams", retry_after=_AGAIN)
         self._count += 1
-        self._open.update(counted.keys())
+        for name in counted:
+            self._open.add(name, 1)
         return Watching(self, tuple(counted))
 
     def end(self, counted: tuple[str, ...]) -> None:
         """Counts one less."""
         self._count -= 1
         for name in counted:
-            self._open[name] -= 1
-            if not self._open[name]:
-                del self._open[name]
+            self._open.add(name, -1)

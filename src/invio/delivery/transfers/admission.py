@@ -244,9 +244,9 @@ class Admission:
 
     def _segment(self, asking: TransferKey, reply: Reply, meter: Meter) -> RequestProgress:
         most = self._limits.requests
-        if most is not None and self._board.requests >= most:
+        if most is not None and self._board.requests_everywhere >= most:
             self._watch.look_for_arrivals()
-            if self._board.requests >= most:
+            if self._board.requests_everywhere >= most:
                 raise Refusal("busy", "the service has reached its limit of downloads at once", retry_after=_SOON)
         return RequestProgress(meter, reply.spans, asking.claims(reply.length) if asking.quotas else ())
 

@@ -9,15 +9,17 @@ from weakref import WeakValueDictionary
 from invio.core.links.seals import SealedLink
 from invio.core.rules.terms import Terms
 from invio.core.throttle import Throttle
+from invio.workers.shared import OwnCounts, Sharing
 
 
 @dataclass(frozen=True, slots=True)
 class Limits:
     """None: no limit. Rates in bytes a second, `idle` in seconds.
 
-    `rate` is of the whole process, `recipient_rate` of all connections of one recipient, or of one
-    network address where nobody signed in. `requests` is how many bodies one process sends at
-    once; `recipient_transfers` how many files one recipient obtains at once, in all processes.
+    `rate` is of the whole service, `recipient_rate` of all connections of one recipient, or of one
+    network address where nobody signed in. `requests` is how many bodies are sent at once;
+    `recipient_transfers` how many files one recipient obtains at once. All of them hold across the
+    workers of one service; across services that share records, `recipient_transfers` alone does.
     """
 
     rate: int | None = None
@@ -44,10 +46,12 @@ class BundleLimits:
 class Throttles:
     """The speed limits in use; one that no connection holds is forgotten."""
 
-    def __init__(self, limits: Limits) -> None:
+    def __init__(self, limits: Limits, sharing: Sharing | None = None) -> None:
+        """`sharing` has the clocks that worker processes share."""
         self._limits = limits
+        self._sharing = sharing or OwnCounts()
         self._in_use: WeakValueDictionary[Hashable, Throttle] = WeakValueDictionary()
-        self._whole = None if limits.rate is None else Throttle(limits.rate)
+        self._whole = None if limits.rate is None else Throttle(limits.rate, self._sharing.clock("all"))
 
     def holding(self, who: str, link: SealedLink | None, terms: Terms) -> list[Throttle]:
         """The limits that hold for one answer.
@@ -68,5 +72,5 @@ class Throttles:
     def _shared(self, key: Hashable, rate: int) -> Throttle:
         throttle = self._in_use.get((key, rate))
         if throttle is None:
-            throttle = self._in_use[key, rate] = Throttle(rate)
+            throttle = self._in_use[key, rate] = Throttle(rate, self._sharing.clock((key, rate)))
         return throttle

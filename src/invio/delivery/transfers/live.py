@@ -19,9 +19,11 @@ from invio.core.rules.quotas import Claim
 from invio.delivery.sending.meter import Meter
 from invio.delivery.transfers.states import Entries, TransferState
 from invio.records.rows import PARTIAL, RUNNING, TransferRow
+from invio.workers.shared import Sharing
 
 # Those that ended within one look of whoever watches: small files, thousands a second.
 _RECENT = 2048
+_REQUESTS = "requests"  # what worker processes count them by
 _LOOKED_FOR = 0.2  # seconds for which one look at all that is running serves all who watch
 # For how long a transfer whose requests all ended is at hand for the next one, without asking the records.
 _RESTS = 2.0  # seconds
@@ -106,7 +108,9 @@ def _entries(row: TransferRow, archive: ArchiveContent | None) -> Entries | None
 class LiveTransfers:
     """Running transfers by id, and the last few hundred that ended, numbered as they did."""
 
-    def __init__(self) -> None:
+    def __init__(self, sharing: Sharing | None = None) -> None:
+        """`sharing` counts the requests that are under way in all worker processes."""
+        self._sharing = sharing
         self._running: dict[str, LiveTransfer] = {}
         self._by_key: dict[Key, LiveTransfer] = {}
         self._resting: dict[Key, tuple[float, LiveTransfer]] = {}  # the longest resting first
@@ -123,6 +127,11 @@ class LiveTransfers:
         """How many transfers have ended since the start; where `ended_since` goes on from."""
         return self._count
 
+    @property
+    def requests_everywhere(self) -> int:
+        """How many requests are under way in all worker processes."""
+        return self.requests if self._sharing is None else self._sharing.total(_REQUESTS)
+
     def add(self, live: LiveTransfer) -> None:
         """A transfer begins, or goes on."""
         self._running[live.row.id] = live
@@ -136,11 +145,15 @@ class LiveTransfers:
         """One more request of a transfer is under way."""
         live.segments.append(segment)
         self.requests += 1
+        if self._sharing is not None:
+            self._sharing.add(_REQUESTS, 1)
 
     def leave(self, live: LiveTransfer, segment: RequestProgress) -> None:
         """One request less is; what it brought is not counted here."""
         live.segments.remove(segment)
         self.requests -= 1
+        if self._sharing is not None:
+            self._sharing.add(_REQUESTS, -1)
 
     def paused(self, key: Key) -> LiveTransfer | None:
         """A transfer that still lacks something, and whose last request ended just now."""

@@ -13,6 +13,7 @@ from invio.delivery.transfers.live import LiveTransfers
 from invio.delivery.transfers.refusal_log import RefusedRequests
 from invio.delivery.transfers.settlement import Settlement
 from invio.records.journal import Journal
+from invio.workers.shared import Sharing
 
 # How often the records learn what has arrived of a transfer that is under way. Seconds.
 NOTED_EVERY = 1.0
@@ -22,9 +23,10 @@ _AT_ONCE = 40  # transfers whose progress is written in one go
 class Transfers:
     """What a delivery needs to account for: who admits, who settles, and what both look at."""
 
-    def __init__(self, engine: sa.Engine, journal: Journal, limits: Limits) -> None:
+    def __init__(self, engine: sa.Engine, journal: Journal, limits: Limits, sharing: Sharing | None = None) -> None:
         self._journal = journal
-        self.live = LiveTransfers()
+        # Counted across processes where there is a limit to count for.
+        self.live = LiveTransfers(None if limits.requests is None else sharing)
         self.watch = AcknowledgementMonitor(limits.idle)
         self.refused = RefusedRequests(journal)
         self.admission = Admission(engine, journal, limits, self.live, self.watch)

@@ -20,7 +20,6 @@ from __future__ import annotations
 import asyncio
 import logging
 import sys
-from collections import Counter
 from contextlib import suppress
 from functools import lru_cache
 from typing import Any
@@ -30,6 +29,7 @@ from invio.delivery.sending.errors import ClientGone, IdleTimer
 from invio.delivery.sending.uvicorn.framing import FramedProtocol
 from invio.delivery.sending.uvicorn.signals import NO_QUEUE, Flow
 from invio.delivery.sending.uvicorn.socket_state import SocketState
+from invio.workers.shared import Counts, OwnCounts
 
 log = logging.getLogger("invio.delivery")
 
@@ -52,17 +52,22 @@ def _server_of(name: Any) -> tuple[str, int | None] | None:
     return (name, None) if isinstance(name, str) else None
 
 
+def _counted_as(network: str) -> tuple[str, str]:
+    return "connections", network
+
+
 class ZeroCopyProtocol(FramedProtocol):
     """uvicorn's protocol for httptools, with the zero-copy extension and limits on what a stranger sends."""
 
     __slots__ = (
         "_answered",
+        "_counted",
         "_stuck",
     )
 
     head_seconds = 30.0  # within which a request's head has to be there
     network_connections: int | None = None  # of one network at once
-    _networks: Counter[str] = Counter()  # noqa: RUF012 - of all connections
+    connection_counts: Counts = OwnCounts()  # of each network
     _looking: dict[asyncio.AbstractEventLoop, asyncio.TimerHandle] = {}  # noqa: RUF012
 
     def __init__(self, *given: Any, **named: Any) -> None:
@@ -90,8 +95,10 @@ class ZeroCopyProtocol(FramedProtocol):
         self.pipeline = NO_QUEUE
         self._heard = self.loop.time()
         network = "" if self.client is None else self.client[0]
-        self._networks[network] += 1
-        if self.network_connections is not None and self._networks[network] > self.network_connections:
+        self._counted = self.network_connections is not None
+        if self._counted:
+            self.connection_counts.add(_counted_as(network), 1)
+        if self._counted and self.connection_counts.total(_counted_as(network)) > (self.network_connections or 0):
             log.warning("connection.one-too-many", extra={"fields": {"network": network}})
             transport.abort()
         if self.loop not in self._looking:
@@ -215,9 +222,8 @@ class ZeroCopyProtocol(FramedProtocol):
 
     def connection_lost(self, exc: Exception | None) -> None:
         network = "" if self.client is None else self.client[0]
-        self._networks[network] -= 1
-        if not self._networks[network]:
-            del self._networks[network]
+        if self._counted:
+            self.connection_counts.add(_counted_as(network), -1)
         if self._outgoing is not None:
             self._outgoing.lost()
         super().connection_lost(exc)
