@@ -18,6 +18,7 @@ from pathlib import Path
 import pytest
 
 from tests.running import RULES, Answer, Service, get_raw, raw
+from tests.torture.scale import times
 
 Start = Callable[..., Service]
 BIG = random.Random(3).randbytes(300_000)
@@ -525,7 +526,7 @@ def test_what_follows_good_requests_and_is_none_spoils_no_answer(service: Servic
     assert data.endswith(BIG)
 
 
-HEADS = 16_000
+HEADS = times(4_000, 16_000)
 
 
 def heads(seed: int) -> Iterator[bytes]:
