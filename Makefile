@@ -62,7 +62,7 @@ torture: setup
 	sh tools/debian_packages.sh curl unzip bsdtar=libarchive-tools
 	mkdir -p build && rm -f build/torture.txt
 	INVIO_TORTURE=1 INVIO_TORTURE_REPORT=$(CURDIR)/build/torture.txt \
-		$(BIN)/python -m pytest tests/torture tests/service/test_http.py --timeout 1500 -p no:xdist $(ARGS); \
+		$(BIN)/python -m pytest tests/torture tests/service/test_http.py tests/service/test_archives.py --timeout 1500 -p no:xdist $(ARGS); \
 		status=$$?; cat build/torture.txt; exit $$status
 
 bench: setup

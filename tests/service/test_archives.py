@@ -23,6 +23,7 @@ import httpx
 import pytest
 
 from tests.running import RULES, SETTINGS, Service, make_folder, until
+from tests.torture.scale import WHOLE
 
 Start = Callable[..., Service]
 TEXT = b"".join(b"2026-01-%02d,station-%d,%d.%03d,ok\n" % (n % 28 + 1, n % 7, n % 3, n % 997) for n in range(60_000))
@@ -215,15 +216,11 @@ def read_by_others(path: Path) -> None:
         assert (done.returncode, done.stderr) == (0, ""), name
 
 
-def download(service: Service, url: str, path: Path, *, sparse: bool = False) -> None:
-    """Fetches an archive; `sparse`: what of it is zeros takes no room and no time on the disk."""
-    command = ["curl", "-sfS", "-H", f"authorization: Bearer {service.tokens['bob']}", service.url + url]
-    if not sparse:
-        subprocess.run([*command, "-o", path], check=True, timeout=170)
-        return
-    with subprocess.Popen(command, stdout=subprocess.PIPE) as curl:
-        subprocess.run(["cp", "--sparse=always", "/dev/stdin", path], stdin=curl.stdout, check=True, timeout=170)
-    assert curl.returncode == 0
+def download(service: Service, url: str, path: Path) -> None:
+    token = service.tokens["bob"]
+    subprocess.run(
+        ["curl", "-sfS", "-o", path, "-H", f"authorization: Bearer {token}", service.url + url], check=True, timeout=170
+    )
 
 
 def test_other_programs_read_archives_with_all_kinds_of_entries(start: Start, tmp_path: Path) -> None:
@@ -247,7 +244,14 @@ def test_more_than_four_gibibytes_are_read_by_others(start: Start, tmp_path: Pat
     tail = service.get(made["url"], "bob", Range="bytes=-400000")
     assert b"near the end" not in tail.content
     assert TEXT[-5000:] in tail.content
-    download(service, made["url"], tmp_path / "large.zip", sparse=True)
+    if WHOLE:
+        download(service, made["url"], tmp_path / "large.zip")
+    else:  # what is between the ends is nothing but zeros
+        ends = {"bytes=0-999999": 0, "bytes=-8000000": made["size"] - 8_000_000}
+        with open(tmp_path / "large.zip", "wb") as copy:
+            for span, place in ends.items():
+                copy.seek(place)
+                copy.write(service.get(made["url"], "bob", Range=span).content)
     with zipfile.ZipFile(tmp_path / "large.zip") as opened:
         assert opened.read("files/z-after.txt") == TEXT
         assert opened.getinfo("files/large.bin").file_size == 2**32 + 12_345
