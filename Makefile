@@ -4,8 +4,8 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 WEB := src/invio/service/web/index.html
-CONSOLE_SOURCES := $(shell find console/src console/public console/scripts -type f) console/index.html \
-	console/vite.config.js console/tsconfig.json console/package.json
+CONSOLE_SOURCES := $(shell find browser console/src console/public console/scripts -type f) console/index.html \
+	console/vite.config.js console/vite.browser.config.js console/tsconfig.json console/package.json
 PORT ?= 8480
 DATA ?= demo-data
 # Most tests wait for a service, so more of them run at a time than there are cores.

@@ -81,6 +81,7 @@ _TABLE = [
         "There is no rendition of this file",
         "Ask for the file itself, or for another image.",
     ),
+    Reason("no-short-link", 409, "There is no short link for this file", "Download it by its own address."),
     Reason("quota", 429, "You have reached a quota", "Try again after the time named below."),
     Reason("slow-down", 429, "Too many sign-ins from here have failed", "Wait a while, then try again."),
     Reason(

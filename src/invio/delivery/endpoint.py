@@ -20,7 +20,7 @@ from urllib.parse import unquote
 
 from sqlalchemy.exc import SQLAlchemyError
 
-from invio.core.archive.plan import SMALL, ArchiveContent
+from invio.core.archive.plan import ArchiveContent
 from invio.core.http.digests import digest_field, wants_sha256
 from invio.core.http.replies import METHODS, Reply
 from invio.core.http.request_head import RequestHead
@@ -39,6 +39,9 @@ from invio.delivery.transfers.settlement import Settlement
 from invio.stores.store import StoreFault
 
 log = logging.getLogger("invio.delivery")
+
+# Bytes of a range, at most, that are read beforehand for its digest: what a page fetches and verifies piece by piece.
+_DIGESTED = 4 * 1024 * 1024
 
 
 class Delivery:
@@ -259,7 +262,7 @@ def _not_delivered(error: ReplyBroken, address: str, head: RequestHead) -> Reply
 
 async def _with_content_digest(reply: Reply) -> Reply:
     """The reply with the digest of what it carries, where that is little enough to be read beforehand."""
-    if reply.length is None or reply.length > SMALL:
+    if reply.length is None or reply.length > _DIGESTED:
         return reply
     value = digest_field(await in_thread(digest_of, reply.parts))
     return replace(reply, headers=[*reply.headers, (b"content-digest", value)])

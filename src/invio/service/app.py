@@ -39,6 +39,7 @@ from invio.service import (
     recipients,
     rules,
     sessions,
+    short_links,
     transfers,
 )
 from invio.service.assembly import Parts
@@ -55,6 +56,7 @@ _ROUTERS = (
     putting,
     bundles,
     links,
+    short_links,
     decisions,
     rules,
     recipients,
@@ -67,7 +69,7 @@ _ROUTERS = (
     operators,
 )
 # What is left inside an application: it decides, signs people in and is watched over by itself.
-_MOUNTED = (files, putting, bundles, transfers, following)
+_MOUNTED = (files, putting, bundles, transfers, following, short_links)
 
 _LONG = 256 * 1024  # bytes
 # In the scope of a request that came through somebody's own application: that application.
@@ -84,7 +86,8 @@ class Service:
         """`mounted`: inside somebody's own application, which signs people in and has its own pages."""
         self.api = make_api(parts, _MOUNTED if mounted else _ROUTERS)
         self._delivery = parts.delivery
-        self._console = None if mounted else console.Console()
+        self._console = console.Console()
+        self._mounted = mounted
         self._guard = Guard(self.api, parts.way.cross_origin, parts.settings.limits)
         self._behind = parts.behind if not mounted and parts.behind.may_be_below else None
 
@@ -100,7 +103,8 @@ class Service:
 
     async def _pages(self, path: str, scope: Any, receive: Any, send: Any) -> None:
         await ensure_task()
-        if self._console is not None and (path.startswith(console.PREFIX) or path == console.API_PAGE):
+        own = not self._mounted and (path.startswith(console.PREFIX) or path == console.API_PAGE)
+        if own or path.startswith(console.MODULE):
             await self._console(scope, receive, send)
         else:
             await self._guard(path, scope, receive, send)

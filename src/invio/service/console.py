@@ -1,15 +1,20 @@
-"""The console's files, and the page of the API's description, delivered as any file is: planned and sent."""
+"""The console's files, the page of the API's description, and the module for other people's pages.
+
+Delivered as any file is: planned and sent.
+"""
 
 from __future__ import annotations
 
 import hashlib
+import re
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 from invio.core.addresses import Address, BadAddress, parse_address, percent_decoded
 from invio.core.http.codings import choose_coding
 from invio.core.http.media_types import media_type_of
-from invio.core.http.replies import Content, Representation, Slice, plan
+from invio.core.http.replies import Content, Reply, Representation, Slice, plan
 from invio.core.http.request_head import RequestHead
 from invio.core.reasons import Refusal
 from invio.delivery.planner import raw_path
@@ -19,11 +24,14 @@ from invio.delivery.sending.senders import Sender
 from invio.stores.directory import DirectoryStore
 from invio.stores.store import Found, Missing, StoreFault
 
+# What pages pin: as in browser/package.json. A higher first number is one that pages have to be changed for.
+MODULE_VERSION = "1.0.0"
 BUILT = Path(__file__).parent / "web"
 PREFIX = "/console/"
 API_PAGE = "/api/docs"
+MODULE = "/browser/"  # what other people's pages load: the module, its types, and the same under its version
 
-_FOLDERS = ("assets/", "api-docs/")  # in which only files of the build are
+_FOLDERS = ("assets/", "api-docs/", "browser/")  # in which only files of the build are
 _CODINGS = {"br": ".br", "gzip": ".gz"}  # best first, with what the build appends to a name
 _ROOT = 'name="invio-root" content=""'  # where a page is told below which path the service is offered
 
@@ -31,6 +39,18 @@ _POLICY = (
     "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self' data:; "
     "frame-ancestors 'none'; base-uri 'none'; form-action 'self'"
 )
+
+
+_VERSION = re.compile(r"\d+\.\d+\.\d+\Z")
+_FOR_ANY_PAGE = (b"access-control-allow-origin", b"*")
+
+
+class _Elsewhere(Exception):
+    """What is asked for is at another path."""
+
+
+def _is_versioned(path: str) -> bool:
+    return path.startswith(f"{MODULE}{MODULE_VERSION}/")
 
 
 class Console:
@@ -45,11 +65,17 @@ class Console:
     async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
         head, root = RequestHead(scope["method"], scope["headers"]), scope.get("root_path", "")
         try:
-            found = self._find(raw_path(scope))
+            path = raw_path(scope)
+            found = self._find(path)
             page = found.facts.address.name.endswith(".html")
-            reply = plan(head, _page(found, root) if page else self._asset(head, found))
+            reply = plan(head, _page(found, root) if page else self._asset(head, found, versioned=_is_versioned(path)))
+            if found.facts.address.path.startswith(MODULE.removeprefix("/")):
+                reply = replace(reply, headers=[*reply.headers, _FOR_ANY_PAGE])
         except Refusal as refusal:
             reply = refusal_reply(refusal, head.method, head.get(b"accept"))
+        except _Elsewhere as elsewhere:
+            location = (root + str(elsewhere)).encode()
+            reply = Reply(307, [(b"location", location), (b"content-length", b"0"), _FOR_ANY_PAGE], [], 0)
         try:
             await Sender(scope, receive, send).send(reply)
         except ClientGone:
@@ -59,6 +85,8 @@ class Console:
         if self._store is None:
             raise Refusal("missing", "the console was not built; run 'make setup', or install the wheel")
         name = "api-docs/index.html" if path == API_PAGE else path.removeprefix(PREFIX) or "index.html"
+        if path.startswith(MODULE):
+            name = "browser/" + self._of_module(path.removeprefix(MODULE))
         try:
             address = parse_address(percent_decoded(f"console/{name}"))
         except BadAddress as error:
@@ -71,13 +99,25 @@ class Console:
                 raise Refusal("missing", "the console has no such file") from None
             return self._store.locate(Address("console", "index.html"))
 
-    def _asset(self, head: RequestHead, found: Found) -> Representation:
+    def _of_module(self, path: str) -> str:
+        """The module's file that a path names. Raises _Elsewhere: the path is of another version of the same kind."""
+        version, _, name = path.partition("/")
+        if not _VERSION.match(version):
+            return path
+        if version == MODULE_VERSION:
+            return name
+        if version.partition(".")[0] == MODULE_VERSION.partition(".")[0]:
+            raise _Elsewhere(MODULE + name)
+        raise Refusal("missing", f"this service has version {MODULE_VERSION} of the module; load that")
+
+    def _asset(self, head: RequestHead, found: Found, *, versioned: bool) -> Representation:
         """A file of the build; compressed, where its build made it so and the client takes it."""
         name, path = found.facts.address.name, found.facts.address.path
         coding, sent = self._coded(head, found)
         source = sent.content
         # Names below assets/ carry a digest of what is in them.
-        pinned = path.startswith("assets/")
+        of_module = path.startswith(MODULE.removeprefix("/"))
+        pinned = path.startswith("assets/") or (of_module and versioned)
         return Representation(
             content=Content([Slice(source, 0, source.size)]),
             size=source.size,
@@ -87,6 +127,7 @@ class Console:
             name=name,
             cache="public, max-age=31536000, immutable" if pinned else "no-cache",
             own_policy=_POLICY,
+            resource_policy="cross-origin" if of_module else "same-origin",
             coding=coding,
             vary="accept-encoding",
         )

@@ -30,6 +30,7 @@ _OPERATIONS: dict[str, tuple[str, tuple[int, ...]]] = {
     "get_entries": ("list_bundle_entries", (400, 403, 404, 413)),
     "make_bundle_from_form": ("make_bundle_from_form", (403,)),
     "post_link": ("make_link", (403, 404)),
+    "post_short_link": ("make_short_link", (403, 404, 409)),
     "list_links": ("list_links", (400, 403)),
     "delete_links": ("revoke_links_of", (400, 403)),
     "delete_link": ("revoke_link", (400, 403, 404)),
@@ -89,6 +90,7 @@ _EXAMPLES: dict[str, Any] = {
 }
 _BODIES: dict[str, Any] = {
     "BundleAsk": {"files": ["charts/approach/", "notices/2026-04.txt"], "name": "approach.zip", "sums": True},
+    "ShortLinkAsk": {"address": "charts/approach/north-channel.pdf", "as": "attachment"},
     "LinkAsk": {"address": "charts/approach/north-channel.pdf", "until": "2027-12-24T18:00Z", "to": "pilot-7"},
     "RecipientAsk": {"name": "Pilot boat 7", "groups": ["pilots"]},
     "RecipientChange": {"add_groups": ["pilots"], "remove_groups": ["trainees"]},

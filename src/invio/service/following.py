@@ -110,8 +110,10 @@ def _look_up(parts: Parts, link: SealedLink, tag: str) -> TransferRow | None:
         return tagged(connection, tag, str(link.address), link.mark)
 
 
-async def _check(parts: Parts, link: SealedLink, caller: Caller, row: TransferRow | None) -> None:
-    """Whether a link still lets its download be followed. Raises Refusal.
+async def _check(
+    parts: Parts, link: SealedLink, caller: Caller, row: TransferRow | None, *, again: bool = False
+) -> None:
+    """Whether a link lets its download be followed, or does so `again`. Raises Refusal.
 
     What began while the link held may be followed to its end: that the link has expired meanwhile, or that its use
     is used up by this very download, is no reason to be told nothing. A revoked link tells nothing.
@@ -127,7 +129,7 @@ async def _check(parts: Parts, link: SealedLink, caller: Caller, row: TransferRo
             raise
     summary = link.summary
     if summary.id is not None:
-        await parts.ended_links.check(summary.id, summary.uses if row is None else None)
+        await parts.ended_links.check(summary.id, summary.uses if row is None else None, again=again)
 
 
 async def _events(parts: Parts, followed: _Followed, watching: Watching) -> AsyncIterator[str]:
@@ -166,7 +168,8 @@ async def _told(parts: Parts, followed: _Followed, watcher: Watcher) -> AsyncIte
         if now - checked >= _CHECKED_EVERY:
             checked = now
             try:
-                await _check(parts, followed.link, followed.caller, None if change is None else change.row)
+                row = None if change is None else change.row
+                await _check(parts, followed.link, followed.caller, row, again=True)
             except Refusal as refusal:
                 yield _event("end", followed, change, refusal)
                 return

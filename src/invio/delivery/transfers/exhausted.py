@@ -27,10 +27,13 @@ class EndedLinks:
         self._engine, self._pool = engine, pool
         self._known: ExpiringMemory[tuple[str, int | None], LinkExhausted | None] = ExpiringMemory(_KNOWN, _GOOD_FOR)
 
-    async def check(self, link_id: str, uses: int | None) -> None:
-        """Raises Refusal (`revoked`, `used-up`), for a link that has ended or was used `uses` times."""
+    async def check(self, link_id: str, uses: int | None, *, again: bool) -> None:
+        """Raises Refusal (`revoked`, `used-up`), for a link that has ended or was used `uses` times.
+
+        `again`: of a link that was good before, where what was known a second ago will do.
+        """
         now = time.monotonic()
-        spent = self._known.fresh((link_id, uses), now, _UNKNOWN)
+        spent = self._known.fresh((link_id, uses), now, _UNKNOWN) if again else _UNKNOWN
         if spent is _UNKNOWN:
             spent = self._known.keep_at((link_id, uses), await in_pool(self._pool, self._read, link_id, uses), now)
         if isinstance(spent, LinkExhausted):
