@@ -8,6 +8,12 @@ export default defineConfig({
     outDir: '../src/invio/service/web/browser',
     emptyOutDir: true,
     target: 'es2022',
-    lib: { entry: 'src/invio.ts', formats: ['es'], fileName: () => 'invio.js' },
+    // One file each: what the page of a link needs of the module it loads from beside it.
+    rollupOptions: { external: ['./invio.js'] },
+    lib: {
+      entry: { invio: 'src/invio.ts', start: 'src/start.ts', countdown: 'src/countdown.ts' },
+      formats: ['es'],
+      fileName: (_, name) => `${name}.js`,
+    },
   },
 })

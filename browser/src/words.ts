@@ -1,4 +1,4 @@
-// Numbers for people, in the forms that the terminal, the console and the pages share (`invio.core.durations`).
+// Numbers for people, in the forms that the terminal, the console and the pages share (`invio.core.figures`).
 
 const UNITS = ['B', 'KiB', 'MiB', 'GiB', 'TiB']
 const [MINUTE, HOUR, DAY] = [60, 3600, 86_400]

@@ -352,7 +352,7 @@ def test_words_are_those_of_the_terminal() -> None:
     program = f"""
         import {{ durationText, leftText }} from {json.dumps(str(MODULE))}
         import {{ readFileSync }} from 'node:fs'
-        const vectors = JSON.parse(readFileSync({json.dumps(str(ROOT / "tests" / "core" / "durations.json"))}))
+        const vectors = JSON.parse(readFileSync({json.dumps(str(ROOT / "tests" / "core" / "figures.json"))}))
         const odd = vectors.filter(([seconds, text]) => durationText(seconds) !== text)
         console.log(JSON.stringify([vectors.length, odd, leftText(250), leftText(0), durationText(null)]))
     """

@@ -44,7 +44,7 @@ def test_every_address_begins_with_the_path_that_a_trusted_front_server_tells(se
         assert client.get("/get/files/a.txt").content == client.get("/deep/files/get/files/a.txt").content == b"content"
         assert client.get("/").headers["location"] == "/deep/files/console/"
         sent = client.get("/get/files/closed/b.txt", headers={"accept": "text/html"}).headers["location"]
-        assert sent == "/deep/files/console/sign-in?then=%2Fdeep%2Ffiles%2Fget%2Ffiles%2Fclosed%2Fb.txt"
+        assert sent == "/deep/files/sign-in?then=%2Fdeep%2Ffiles%2Fget%2Ffiles%2Fclosed%2Fb.txt"
         page = client.get("/console/").text
         [script] = re.findall(r'src="([^"]+)"', page)
         assert script.startswith("/deep/files/console/assets/")

@@ -99,7 +99,7 @@ def test_a_browser_gets_a_page_that_says_the_same(service: Service) -> None:
 def test_a_browser_is_sent_to_sign_in_and_back(service: Service) -> None:
     answer = service.get("/get/files/hidden/c.txt?as=inline", accept="text/html")
     assert answer.status_code == 303
-    assert answer.headers["location"] == "/console/sign-in?then=%2Fget%2Ffiles%2Fhidden%2Fc.txt%3Fas%3Dinline"
+    assert answer.headers["location"] == "/sign-in?then=%2Fget%2Ffiles%2Fhidden%2Fc.txt%3Fas%3Dinline"
 
 
 def test_a_listing_shows_only_what_the_caller_may_have(service: Service) -> None:

@@ -118,7 +118,7 @@ def test_a_link_for_somebody_needs_them_signed_in(service: Service) -> None:
     assert service.get(link).json()["reason"] == "wrong-recipient"
     # A browser in which nobody is signed in is sent to do so, and back.
     sent = service.get(link, accept="text/html")
-    assert (sent.status_code, sent.headers["location"].startswith("/console/sign-in?then=%2Fget%2F")) == (303, True)
+    assert (sent.status_code, sent.headers["location"].startswith("/sign-in?then=%2Fget%2F")) == (303, True)
     assert service.get(link, "ann", accept="text/html").status_code == 403
     assert service.get(link, "ann").json()["reason"] == "wrong-recipient"
     assert service.get(link, "bob").content == b"tide"

@@ -8,9 +8,9 @@ from typing import Any
 from rich.progress import BarColumn, Progress, TextColumn
 from rich.progress import TaskID as Line
 
-from invio.cli.output import console, size_text
+from invio.cli.output import console
 from invio.client import Progress as Done
-from invio.core.durations import left_text
+from invio.core.figures import left_text, size_text
 
 
 class Bars:

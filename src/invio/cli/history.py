@@ -12,8 +12,9 @@ from rich.text import Text
 
 from invio.cli.links import PAST
 from invio.cli.options import talks_to_service
-from invio.cli.output import STATES, print_table, say, size_text, state_text
+from invio.cli.output import STATES, print_table, say, state_text
 from invio.client import Client
+from invio.core.figures import size_text
 
 _SHOWN = 50  # lines of a table; the other forms give all
 

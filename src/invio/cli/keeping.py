@@ -8,7 +8,8 @@ from pathlib import Path
 import click
 
 from invio.cli.options import gives_json, print_json
-from invio.cli.output import say, size_text
+from invio.cli.output import say
+from invio.core.figures import size_text
 
 _SETTINGS = click.option(
     "--settings", type=click.Path(path_type=Path), envvar="INVIO_SETTINGS", default=Path("invio.toml"),

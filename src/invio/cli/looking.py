@@ -15,10 +15,10 @@ from rich.text import Text
 
 from invio.cli.commands import CommandFailed
 from invio.cli.options import gives_json, print_json, talks_to_service
-from invio.cli.output import console, plain_table, print_table, say, size_text, state_text
+from invio.cli.output import console, plain_table, print_table, say, state_text
 from invio.client import Client
 from invio.core.addresses import parse_address
-from invio.core.durations import duration_text
+from invio.core.figures import duration_text, size_text
 from invio.core.rules.decisions import ACTIONS
 
 _SHOWN = 20  # transfers that --follow keeps on the screen

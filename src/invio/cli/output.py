@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Iterable, Sequence
 
 import click
@@ -11,8 +10,6 @@ from rich.table import Table
 from rich.text import Text
 
 from invio.core.shown import shown
-
-_UNITS = ("B", "KiB", "MiB", "GiB", "TiB")
 
 # The states of a transfer: a mark that needs no colour, and a colour.
 STATES = {
@@ -23,15 +20,6 @@ STATES = {
     "handed-off": ("→", "green"),
     "refused": ("∅", "magenta"),
 }
-
-
-def size_text(size: float | None) -> str:
-    """Bytes for people: `283 MiB`; a dash for what is not known."""
-    if size is None:
-        return "–"
-    power = 0 if size < 1024 else min(len(_UNITS) - 1, int(math.log(size, 1024)))
-    number = size / 1024**power
-    return f"{number:.0f} {_UNITS[power]}" if power == 0 or number >= 100 else f"{number:.1f} {_UNITS[power]}"
 
 
 def plain_table(columns: Sequence[tuple[str, str]], rows: Iterable[Sequence[str | Text]]) -> Table:

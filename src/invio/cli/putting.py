@@ -11,9 +11,10 @@ import click
 from invio.cli.bars import Bars
 from invio.cli.each import each
 from invio.cli.options import gives_json, keeps_trying, print_json, talks_to_service
-from invio.cli.output import say, size_text
+from invio.cli.output import say
 from invio.client import Client
 from invio.core.addresses import parse_file_address
+from invio.core.figures import size_text
 
 
 @click.command()

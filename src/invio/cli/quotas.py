@@ -8,8 +8,9 @@ import click
 
 from invio.cli.links import AMOUNT
 from invio.cli.options import gives_json, print_json, talks_to_service
-from invio.cli.output import print_table, say, size_text
+from invio.cli.output import print_table, say
 from invio.client import Client
+from invio.core.figures import size_text
 from invio.core.rules.quotas import period_text
 
 

@@ -6,40 +6,60 @@ import json
 import logging
 from collections.abc import Iterable
 from dataclasses import asdict, dataclass, replace
-from functools import cache
 from typing import Any
 from urllib.parse import quote
 
 from invio.core.http.replies import Headers, Reply
 from invio.core.reasons import Refusal
+from invio.pages.rendering import SHIPPED, Renderer
 from invio.stores.store import StoreFault
 
 log = logging.getLogger("invio.delivery")
 
 
-@cache
-def _page() -> Any:
-    """The template. Its engine takes memory, so it is loaded when the first page is asked for."""
-    from jinja2 import Environment, PackageLoader, select_autoescape
-
-    pages = Environment(loader=PackageLoader("invio.delivery", "pages"), autoescape=select_autoescape())
-    return pages.get_template("refusal.html")
-
-
-SIGN_IN_PAGE = "/console/sign-in"
+SIGN_IN_PAGE = "/sign-in"
 
 
 @dataclass(frozen=True, slots=True)
 class Pages:
-    """What a service says besides a refusal: where one signs in (None: nowhere), and whom one may ask."""
+    """What a service says besides a refusal: where one signs in (None: nowhere), and whom one may ask.
+
+    `quota` and `refusal` are pages of the operator's own that people are sent to; `base` is what a page of another
+    site is told that they wanted, before the path. `renderer` makes the pages that are the service's own.
+    """
 
     sign_in: str | None = SIGN_IN_PAGE
     contact: str = ""
     contact_link: str = ""
+    quota: str | None = None
+    refusal: str | None = None
+    base: str = ""
+    renderer: Renderer = SHIPPED
 
     def below(self, root: str) -> Pages:
         """The same for a service that is offered below a path."""
-        return self if not root or self.sign_in is None else replace(self, sign_in=root + self.sign_in)
+        if not root or self.sign_in is None or not self.sign_in.startswith("/"):
+            return self
+        return replace(self, sign_in=root + self.sign_in)
+
+    def elsewhere(self, refusal: Refusal, target: str, *, helps: bool) -> str | None:
+        """Where somebody is sent instead of being shown a refusal, with where they wanted to go and why not."""
+        word = refusal.reason.word
+        if helps and target and self.sign_in:
+            return _with(self.sign_in, then=self._seen_from(self.sign_in, target))
+        own = self.quota if word == "quota" and self.quota else self.refusal
+        if own is None:
+            return None
+        return _with(own, then=self._seen_from(own, target), reason=word)
+
+    def _seen_from(self, page: str, target: str) -> str:
+        """A path of the service, whole where it is told to another site."""
+        return target if page.startswith("/") else self.base + target
+
+
+def _with(page: str, **given: str) -> str:
+    query = "&".join(f"{name}={quote(value, safe='')}" for name, value in given.items())
+    return f"{page}{'&' if '?' in page else '?'}{query}"
 
 
 USUAL_PAGES = Pages()
@@ -103,10 +123,12 @@ def refusal_reply(
     headers = _headers(refusal)
     if wants_page(accept):
         helps = refusal.reason.word == "sign-in" or (refusal.reason.word == "wrong-recipient" and not signed_in)
-        if helps and target and pages.sign_in:
-            where = f"{pages.sign_in}?then={quote(target, safe='')}"
+        where = pages.elsewhere(refusal, target, helps=helps)
+        if where is not None:
             return _reply(303, [*headers, (b"location", where.encode())], b"", method)
-        page = _page().render(refusal=refusal, reason=refusal.reason, pages=pages, helps=refusal.reason.status == 401)
+        page = pages.renderer.render(
+            "refusal.html", refusal=refusal, reason=refusal.reason, pages=pages, helps=refusal.reason.status == 401
+        )
         headers += [(b"content-type", b"text/html; charset=utf-8"), (b"content-security-policy", _BARE)]
         return _reply(refusal.reason.status, headers, page.encode(), method)
     headers.append((b"content-type", b"application/problem+json"))

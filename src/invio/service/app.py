@@ -33,18 +33,22 @@ from invio.service import (
     following,
     history,
     links,
+    listing_pages,
     operators,
+    pickup_pages,
     putting,
     quotas,
     recipients,
     rules,
     sessions,
     short_links,
+    sign_in_page,
     transfers,
 )
 from invio.service.assembly import Parts
 from invio.service.description import described, operation_id
 from invio.service.guard import Guard, allowed_methods
+from invio.service.page_parts import here_of
 from invio.service.running import running
 from invio.service.validation import explained
 from invio.stores.store import StoreFault
@@ -135,7 +139,9 @@ def make_api(parts: Parts | None, modules: Sequence[ModuleType] = _ROUTERS) -> F
     for module in modules:
         api.include_router(module.router)
     if sessions in modules:
-        api.add_api_route("/", _to_console, include_in_schema=False)
+        for module in (listing_pages, pickup_pages, sign_in_page):
+            api.include_router(module.router)
+            api.state.every_route += module.router.routes
         api.add_api_route("/console", _to_console, include_in_schema=False)
     api.add_exception_handler(Refusal, _refused)
     api.add_exception_handler(StoreFault, _store_failed)
@@ -157,7 +163,7 @@ async def _to_console(request: Request) -> Response:
 async def _refused(request: Request, error: Exception) -> Response:
     assert isinstance(error, Refusal)
     # A page sends the browser to sign in and back; what was posted would not come back with it.
-    target = request.url.path if request.method == "GET" else ""
+    target = here_of(request) if request.method == "GET" else ""
     parts: Parts | None = request.app.state.parts
     pages = (USUAL_PAGES if parts is None else parts.way.pages).below(request.scope.get("root_path", ""))
     reply = refusal_reply(error, request.method, request.headers.get("accept"), target, pages)

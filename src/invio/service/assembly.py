@@ -10,6 +10,7 @@ from functools import partial
 from importlib.util import find_spec
 from pathlib import Path
 from typing import TYPE_CHECKING
+from urllib.parse import urlsplit
 
 import sqlalchemy as sa
 
@@ -26,7 +27,7 @@ from invio.delivery.archives.bundles import Bundles
 from invio.delivery.endpoint import Delivery
 from invio.delivery.offload import Front
 from invio.delivery.planner import DeliveryServices
-from invio.delivery.problem_details import Pages
+from invio.delivery.problem_details import SIGN_IN_PAGE, Pages
 from invio.delivery.representation.digests import Digests
 from invio.delivery.representation.made_once import Productions
 from invio.delivery.representation.negotiation import Negotiator
@@ -36,6 +37,7 @@ from invio.delivery.transfers.exhausted import EndedLinks
 from invio.delivery.transfers.feed import Feed
 from invio.delivery.transfers.limits import BundleLimits, Limits
 from invio.delivery.transfers.transfers import Transfers
+from invio.pages.rendering import SHIPPED, Renderer
 from invio.producers.image_workers import ImageWorkers
 from invio.records import quotas as quota_records
 from invio.records import recipients as recipient_records
@@ -217,7 +219,7 @@ def assemble(
         cross_origin,
         front,
     )
-    way.pages = Pages(contact=settings.service.contact, contact_link=settings.service.contact_link)
+    way.pages = _pages(settings)
     if decider is not None:
         way.pages = replace(way.pages, sign_in=None)  # the application has its own page for that
     delivery = Delivery(way)
@@ -245,6 +247,26 @@ def assemble(
         EndedLinks(engine, pools.following),
         pools=pools,
     )
+
+
+def _pages(settings: Settings) -> Pages:
+    """Raises ConfigurationError: something of the operator's own cannot be used."""
+    given = settings.pages
+    renderer = SHIPPED if given.folder is None else Renderer(settings.path(given.folder))
+    return Pages(
+        sign_in=given.sign_in or SIGN_IN_PAGE,
+        contact=settings.service.contact,
+        contact_link=settings.service.contact_link,
+        quota=given.quota,
+        refusal=given.refusal,
+        base=_origin_of(settings.service.public_url or ""),
+        renderer=renderer,
+    )
+
+
+def _origin_of(url: str) -> str:
+    parts = urlsplit(url)
+    return f"{parts.scheme}://{parts.netloc}" if parts.netloc else ""
 
 
 def _streams(settings: Settings, sharing: Sharing | None) -> Streams:

@@ -22,6 +22,7 @@ from invio.delivery.sending.errors import NobodyWaits
 from invio.records.bundles import BundleOptions, BundleRecord
 from invio.service.assembly import Parts
 from invio.service.dependencies import TheCaller, TheParts
+from invio.service.listing_pages import Listing
 from invio.service.schemas import (
     BundleAsk,
     BundleEntries,
@@ -138,13 +139,24 @@ async def make_bundle_from_form(
     folders: Annotated[FormFolders, Form()] = "keep",
     format: Annotated[FormFormat | None, Form()] = None,
     sums: Annotated[bool, Form()] = False,
-) -> RedirectResponse:
-    """The same for a page without scripts: answered with the archive's address."""
+    page: Annotated[str | None, Form(max_length=8192, description="the listing page that it was chosen on")] = None,
+) -> Response:
+    """The same for a page without scripts: answered with the archive's address.
+
+    What is refused of a selection on a listing `page` is told on that page, and the selection is kept.
+    """
     files = file or []
     options = BundleOptions(folders == "flatten", sums)
     save = partial(parts.bundles.save, caller, files, name, options, kind=format, keep=False)
-    record = await in_pool(parts.pools.planning, save)
-    await _planned(request, parts, caller, record)
+    try:
+        record = await in_pool(parts.pools.planning, save)
+        await _planned(request, parts, caller, record)
+    except Refusal as refusal:
+        listing = None if page is None else Listing.at(page, request, parts, caller)
+        if listing is None or refusal.reason.status not in (400, 401, 403, 413):
+            raise
+        listing.refusal, listing.selected = refusal, frozenset(files)
+        return await listing.page()
     return RedirectResponse(_url(request, record), status_code=303)
 
 

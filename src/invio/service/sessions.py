@@ -43,6 +43,11 @@ async def sign_in(asked: SignIn, request: Request, response: Response, parts: Th
     After some failures the next attempt has to wait: those for one account, and those from one network. A device
     that signed in to the account before is counted by itself, and a good token never waits.
     """
+    return await begin_session(asked, request, response, parts)
+
+
+async def begin_session(asked: SignIn, request: Request, response: Response, parts: Parts) -> Me:
+    """Makes a session, and sets its cookie in the response. Raises Refusal."""
     head = head_of(request)
     network = parts.way.front.network(request.client.host if request.client else None, head)
     recipient = await (_by_token(asked, parts, network) if asked.token else _by_password(asked, head, parts, network))
@@ -132,6 +137,11 @@ def current(caller: TheCaller, parts: TheParts) -> Me:
 @router.delete("/api/sessions/current", status_code=204, summary="Sign out")
 async def sign_out(request: Request, response: Response, caller: TheCaller, parts: TheParts) -> None:
     """Ends the session of the cookie, if there is one."""
+    await end_session(caller, request, response, parts)
+
+
+async def end_session(caller: Caller, request: Request, response: Response, parts: Parts) -> None:
+    """Ends the session of a request, and has the browser forget its cookie."""
     secret = session_secret(head_of(request))
     if secret is not None:
         await parts.journal.call(lambda connection: close_session(connection, secret))

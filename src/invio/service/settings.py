@@ -32,6 +32,7 @@ RESERVED = ("bundles",)
 UNIX = "unix"  # among networks: whoever connects by a Unix socket
 _ORIGIN = re.compile(r"https?://[^/?#\s@*]+\Z")
 _URL = r"^https?://[^/?#\s]+(/[^?#\s]*)?$"
+_PLACE = r"^(https?://[^\s#]+|/[^\s#/\\][^\s#]*)$"
 _FIELD_NAME = r"^[!#$%&'*+.^_`|~0-9A-Za-z-]+$"
 _LINK = r"^$|^(https?://|mailto:|tel:|/)"
 _ALGORITHMS = ("RS256", "RS384", "RS512", "PS256", "PS384", "PS512", "ES256", "ES384", "ES512", "EdDSA")
@@ -139,6 +140,17 @@ class LimitSettings(Strict):
     network_streams: int = Field(200, ge=1, description="of downloads that are followed from one network address")
 
 
+class PageSettings(Strict):
+    """Pages for people: an operator's own templates and texts, and pages elsewhere that people are sent to."""
+
+    folder: Path | None = Field(None, description="of templates, style.css and texts.toml")
+    sign_in: str | None = Field(
+        None, pattern=_PLACE, description="instead of /sign-in; then= says where one wanted to go"
+    )
+    quota: str | None = Field(None, pattern=_PLACE, description="for who has reached a quota; then= and reason=")
+    refusal: str | None = Field(None, pattern=_PLACE, description="for every other refusal; then= and reason=")
+
+
 class CorsSettings(Strict):
     """Which other origins' pages may read answers, and who may embed files."""
 
@@ -240,6 +252,7 @@ class Settings(Strict):
     images: ImageSettings = ImageSettings()
     renditions: dict[str, RenditionSettings] = Field(default_factory=dict)
     cors: CorsSettings = CorsSettings()
+    pages: PageSettings = Field(default_factory=PageSettings)
     front: FrontSettings = FrontSettings()
     identity: IdentitySettings | None = None
     stores: dict[str, StoreSettings] = Field(min_length=1)

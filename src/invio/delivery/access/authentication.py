@@ -212,8 +212,12 @@ def check_same_site(head: RequestHead, caller: Caller) -> None:
     Raises:
         Refusal: `cross-site`.
     """
-    if not caller.session or head.method in ("GET", "HEAD", "OPTIONS"):
-        return
+    if caller.session and head.method not in ("GET", "HEAD", "OPTIONS"):
+        check_own_site(head)
+
+
+def check_own_site(head: RequestHead) -> None:
+    """Refuses a request that a browser does not send from the service's own pages. Raises Refusal (`cross-site`)."""
     site = head.get(b"sec-fetch-site")
     origin = head.get(b"origin")
     if site is not None:

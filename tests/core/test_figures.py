@@ -7,9 +7,9 @@ from pathlib import Path
 
 import pytest
 
-from invio.core.durations import duration_text, left_text
+from invio.core.figures import duration_text, left_text
 
-VECTORS = json.loads((Path(__file__).parent / "durations.json").read_text())
+VECTORS = json.loads((Path(__file__).parent / "figures.json").read_text())
 
 
 @pytest.mark.parametrize(("seconds", "text"), VECTORS)

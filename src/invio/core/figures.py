@@ -1,13 +1,23 @@
-"""Lengths of time for people: one form for the terminal, the console and the pages.
+"""Figures for people: sizes and lengths of time, in one form for the terminal, the console and the pages.
 
-`browser/src/words.ts` has the same forms; `tests/core/durations.json` is what both are held to.
+`browser/src/words.ts` has the same forms; `tests/core/figures.json` is what both are held to.
 """
 
 from __future__ import annotations
 
 import math
 
+_UNITS = ("B", "KiB", "MiB", "GiB", "TiB")
 _MINUTE, _HOUR, _DAY = 60, 3600, 86_400
+
+
+def size_text(size: float | None) -> str:
+    """Bytes for people: `283 MiB`; a dash for what is not known."""
+    if size is None:
+        return "–"
+    power = 0 if size < 1024 else min(len(_UNITS) - 1, int(math.log(size, 1024)))
+    number = size / 1024**power
+    return f"{number:.0f} {_UNITS[power]}" if power == 0 or number >= 100 else f"{number:.1f} {_UNITS[power]}"
 
 
 def duration_text(seconds: float | None) -> str:
