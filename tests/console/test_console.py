@@ -64,7 +64,7 @@ def test_signing_out_takes_the_rights_away(signed_in: SignIn, demo: Demo) -> Non
 def test_a_browser_without_rights_is_sent_to_sign_in_and_back_to_the_file(page: Page, demo: Demo) -> None:
     page.goto(f"{demo.url}/get/charts/harbour/fuel%20pier.png?as=inline")
     expect(page.get_by_text("What you asked for is not open to everyone")).to_be_visible()
-    page.get_by_label("Access token").fill(demo.token("pilot-7"))
+    page.get_by_label("or an access token").fill(demo.token("pilot-7"))
     with page.expect_response(lambda answer: "/get/charts/harbour" in answer.url) as answered:
         page.keyboard.press("Enter")
     assert answered.value.status == 200

@@ -126,6 +126,8 @@ MATRIX: list[tuple[str, str, Any, dict[str, tuple[int, ...]]]] = [
     ("POST", "/api/bundles", {"files": ["files/secret/s.txt"]}, expected(others=403, admin=201)),
     ("POST", "/api/links", {"address": "files/secret/s.txt", "seconds": 60}, expected(others=404, admin=201)),
     ("POST", "/api/links", {"address": "files/open/a.txt", "seconds": 60}, expected(others=404, reader=201, admin=201)),
+    ("POST", "/api/short-links", {"address": "files/secret/s.txt"}, expected(others=404, admin=201)),
+    ("POST", "/api/short-links", {"address": "files/open/a.txt"}, expected(others=404, reader=201, admin=201)),
     (
         "PUT",
         "/api/files/drop/new.txt",
@@ -186,7 +188,7 @@ def test_every_route_there_is_stands_in_the_table(service: Service) -> None:
 
     elsewhere = {  # each with tests of its own: they open what only their maker knows, or are for everybody
         ("GET", "/api/bundles/{bundle_id}"), ("GET", "/api/bundles/{bundle_id}/entries"), ("POST", "/bundles"),
-        ("POST", "/api/sessions"), ("DELETE", "/api/sessions/current"), ("HEAD", "/get/{address}"),
+        ("GET", "/follow/{path}"), ("POST", "/api/sessions"), ("DELETE", "/api/sessions/current"), ("HEAD", "/get/{address}"),
     }  # fmt: skip
     assert {route for route in routes - elsewhere if not is_tried(*route)} == set()
 

@@ -160,6 +160,8 @@ export interface paths {
         /**
          * Bundle a selection, from a form
          * @description The same for a page without scripts: answered with the archive's address.
+         *
+         *     What is refused of a selection on a listing `page` is told on that page, and the selection is kept.
          */
         post: operations["make_bundle_from_form"];
         delete?: never;
@@ -214,6 +216,26 @@ export interface paths {
          * @description Every link of this id is refused from now on. For whoever made it, and for administrators.
          */
         delete: operations["revoke_link"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/short-links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make a short link for oneself
+         * @description Seals a link for a file that the caller may read: for them alone, for a minute, with a `tag` to follow by.
+         */
+        post: operations["make_short_link"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -530,10 +552,34 @@ export interface paths {
          * Transfers as they go
          * @description Server-sent events: `transfer`, whose data is a transfer as `/api/transfers` shows it, whenever one changes.
          *
-         *     It ends when the caller is no longer who asked for it, as by signing out; rights are looked at again as they
-         *     change.
+         *     What runs comes first. An event's `id` is a moment: whoever comes back with it (`Last-Event-ID`) is also told of
+         *     what ended meanwhile. The stream ends when the caller is no longer who asked for it, as by signing out; rights are
+         *     looked at again as they change.
          */
         get: operations["follow_transfers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/follow/{path}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Follow a download
+         * @description Server-sent events of the transfer that the `tag` of a sealed link names, for whoever holds the link.
+         *
+         *     The path and query are the link's own, after `/follow/` instead of `/get/`. `transfer` events carry what
+         *     `/api/transfers` shows; the last event is `end`, with the same, and in `reason` why it is over.
+         */
+        get: operations["follow_download"];
         put?: never;
         post?: never;
         delete?: never;
@@ -742,6 +788,11 @@ export interface components {
              * @default false
              */
             sums: boolean;
+            /**
+             * Page
+             * @description the listing page that it was chosen on
+             */
+            page?: string | null;
         };
         /**
          * BundleAsk
@@ -1329,6 +1380,38 @@ export interface components {
             rules: components["schemas"]["RuleShape"][];
         };
         /**
+         * ShortLink
+         * @description A link with a tag. `target` is its path and query; `until` in Unix seconds.
+         */
+        ShortLink: {
+            /** Target */
+            target: string;
+            /** Tag */
+            tag: string;
+            /** Until */
+            until: number;
+        };
+        /**
+         * ShortLinkAsk
+         * @description The file that is to be had, and how.
+         * @example {
+         *       "address": "charts/approach/north-channel.pdf",
+         *       "as": "attachment"
+         *     }
+         */
+        ShortLinkAsk: {
+            /** Address */
+            address: string;
+            /** Version */
+            version?: number | null;
+            /** Rendition */
+            rendition?: string | null;
+            /** As */
+            as?: ("attachment" | "inline") | null;
+            /** Name */
+            name?: string | null;
+        };
+        /**
          * SignIn
          * @description For a session in a browser: a recipient's access token, or the recipient's id and password.
          * @example {
@@ -1432,7 +1515,10 @@ export interface components {
             bytes: number;
             /** Size */
             size: number | null;
-            /** Percent */
+            /**
+             * Percent
+             * @description rounded down: 100 means all
+             */
             percent: number | null;
             /**
              * Estimated Size
@@ -1530,7 +1616,7 @@ export interface components {
              * Reason
              * @enum {string}
              */
-            reason: "malformed" | "unknown-key" | "bad-seal" | "out-of-scope" | "not-yet" | "expired" | "wrong-recipient" | "wrong-network" | "wrong-agent" | "revoked" | "used-up" | "sign-in" | "bad-token" | "not-allowed" | "cross-site" | "missing" | "wrong-method" | "precondition" | "bad-request" | "too-slow" | "long-head" | "no-selection" | "bad-selection" | "too-large" | "file-too-large" | "in-the-way" | "no-space" | "range" | "changed" | "not-made" | "not-an-image" | "quota" | "slow-down" | "too-many" | "busy" | "unreachable" | "no-answer" | "failed" | "unavailable";
+            reason: "malformed" | "unknown-key" | "bad-seal" | "out-of-scope" | "not-yet" | "expired" | "wrong-recipient" | "wrong-network" | "wrong-agent" | "revoked" | "used-up" | "sign-in" | "bad-token" | "not-allowed" | "cross-site" | "missing" | "wrong-method" | "precondition" | "bad-request" | "too-slow" | "long-head" | "no-selection" | "bad-selection" | "too-large" | "file-too-large" | "in-the-way" | "no-space" | "range" | "changed" | "not-made" | "not-an-image" | "no-short-link" | "quota" | "slow-down" | "too-many" | "busy" | "unreachable" | "no-answer" | "failed" | "unavailable";
             /**
              * Names
              * @default null
@@ -1796,7 +1882,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description a file is where a folder would have to be, or the other way round */
+            /** @description a file is where a folder would have to be, or the other way round; or: there is no short link for this file */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -2685,6 +2771,104 @@ export interface operations {
             };
             /** @description there is no such file here */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    make_short_link: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ShortLinkAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShortLink"];
+                };
+            };
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such file here */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the request did not arrive in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a file is where a folder would have to be, or the other way round; or: there is no short link for this file */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the request or the selection is too large; or: the file is too large */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3927,7 +4111,27 @@ export interface operations {
     };
     follow_transfers: {
         parameters: {
-            query?: never;
+            query?: {
+                /**
+                 * @description who obtains them
+                 * @example pilot-7
+                 */
+                recipient?: string | null;
+                /**
+                 * @description of this file, or below this folder
+                 * @example charts/approach/north-channel.pdf
+                 */
+                address?: string | null;
+                /**
+                 * @description by the link of this id
+                 * @example invoice-7@pilot-7
+                 */
+                link?: string | null;
+                /** @description what their link calls them */
+                tag?: string | null;
+                /** @description the one of this id */
+                transfer?: string | null;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -3943,8 +4147,97 @@ export interface operations {
                     "text/event-stream": unknown;
                 };
             };
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description sign in to get this; or: the access token is not valid */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description you have reached a quota; or: too many sign-ins from here have failed; or: you have too many downloads under way */
+            429: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    follow_download: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                path: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description server-sent events */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": unknown;
+                };
+            };
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the link has expired; or: the link was revoked; or: the link has no uses left */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };

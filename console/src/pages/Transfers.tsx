@@ -123,10 +123,10 @@ const Entry = memo(function Entry({ transfer, narrow }: { transfer: Transfer; na
       )}
       <Field $right>
         {sizeText(transfer.bytes)}
-        {transfer.percent !== null && ` · ${transfer.percent.toFixed(1)} %`}
+        {transfer.percent !== null && ` · ${transfer.percent} %`}
       </Field>
       {!narrow && <Field $right>{running && transfer.rate ? `${sizeText(transfer.rate)}/s` : ''}</Field>}
-      {!narrow && <Field $right>{running ? durationText(transfer.seconds_left) : ''}</Field>}
+      {!narrow && <Field $right>{running && transfer.seconds_left !== null ? durationText(transfer.seconds_left) : ''}</Field>}
       {!narrow && (
         <Field $quiet $right>
           {timeText(transfer.started)}
