@@ -2,8 +2,8 @@
 
 For one's own FastAPI or Starlette application: `FileReply`, `StreamReply` and `BundleReply` are
 responses for any route, `mount` puts the whole delivery inside the application, and a server that
-runs it with `http=invio.ZeroCopyProtocol` sends files without reading them. A function that rules ask
-gets a `CheckRequest`, and may give a `CheckResult`.
+runs it with `http=invio.ZeroCopyProtocol` sends files without reading them. `LinkMaker` seals links. A function that
+rules ask gets a `CheckRequest`, and may give a `CheckResult`.
 """
 
 from __future__ import annotations
@@ -13,12 +13,14 @@ from typing import TYPE_CHECKING, Any
 __version__ = "0.2.0"
 
 if TYPE_CHECKING:
+    from invio.core.meter import Progress
     from invio.core.rules.external_checks import CheckRequest, CheckResult
     from invio.delivery.replies.bundle import BundleReply
     from invio.delivery.replies.file import FileReply
     from invio.delivery.replies.stream import StreamReply
     from invio.delivery.sending.uvicorn.protocol import ZeroCopyProtocol
-    from invio.service.mounting import Allowed, mount
+    from invio.service.link_maker import LinkMaker
+    from invio.service.mounting import Allowed, Mounted, mount
 
 __all__ = [
     "Allowed",
@@ -26,6 +28,9 @@ __all__ = [
     "CheckRequest",
     "CheckResult",
     "FileReply",
+    "LinkMaker",
+    "Mounted",
+    "Progress",
     "StreamReply",
     "ZeroCopyProtocol",
     "__version__",
@@ -38,6 +43,9 @@ _PLACES = {
     "CheckResult": "invio.core.rules.external_checks",
     "CheckRequest": "invio.core.rules.external_checks",
     "BundleReply": "invio.delivery.replies.bundle",
+    "LinkMaker": "invio.service.link_maker",
+    "Mounted": "invio.service.mounting",
+    "Progress": "invio.core.meter",
     "FileReply": "invio.delivery.replies.file",
     "StreamReply": "invio.delivery.replies.stream",
     "ZeroCopyProtocol": "invio.delivery.sending.uvicorn.expected",

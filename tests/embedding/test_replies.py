@@ -2,20 +2,16 @@
 
 from __future__ import annotations
 
-import asyncio
 import io
 import os
-import socket
-import threading
 import time
 import zipfile
-from collections.abc import AsyncIterator, Callable, Iterator
+from collections.abc import AsyncIterator, Iterator
 from pathlib import Path
 from typing import Any
 
 import httpx
 import pytest
-import uvicorn
 from fastapi import FastAPI, HTTPException, Request
 from fastapi.middleware.cors import CORSMiddleware
 from starlette.middleware.base import BaseHTTPMiddleware
@@ -23,45 +19,9 @@ from starlette.middleware.gzip import GZipMiddleware
 
 import invio
 from invio.service.settings import BadSettings
-from tests.running import NO_TLS
+from tests.embedding.conftest import Run
 
 BIG = os.urandom(3_000_000)
-Run = Callable[[FastAPI], httpx.Client]
-
-
-@pytest.fixture
-def run() -> Iterator[Run]:
-    """Serves applications in threads of the test, so that it may look into them."""
-    stops: list[Callable[[], None]] = []
-
-    def begin(app: FastAPI) -> httpx.Client:
-        config = uvicorn.Config(app, http=invio.ZeroCopyProtocol, loop="uvloop", log_config=None, access_log=False)
-        server = uvicorn.Server(config)
-        listener = socket.create_server(("127.0.0.1", 0))
-
-        def serve() -> None:
-            with asyncio.Runner(loop_factory=config.get_loop_factory()) as runner:
-                runner.run(server.serve(sockets=[listener]))
-
-        thread = threading.Thread(target=serve)
-        thread.start()
-        while not server.started:
-            time.sleep(0.01)
-        client = httpx.Client(
-            base_url=f"http://127.0.0.1:{listener.getsockname()[1]}", trust_env=False, timeout=20, verify=NO_TLS
-        )
-
-        def stop() -> None:
-            client.close()
-            server.should_exit = True
-            thread.join(10)
-
-        stops.append(stop)
-        return client
-
-    yield begin
-    for stop in stops:
-        stop()
 
 
 async def marked(request: Request, call_next: Any) -> Any:

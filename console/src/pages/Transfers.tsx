@@ -126,7 +126,11 @@ const Entry = memo(function Entry({ transfer, narrow }: { transfer: Transfer; na
         {transfer.percent !== null && ` · ${transfer.percent} %`}
       </Field>
       {!narrow && <Field $right>{running && transfer.rate ? `${sizeText(transfer.rate)}/s` : ''}</Field>}
-      {!narrow && <Field $right>{running && transfer.seconds_left !== null ? durationText(transfer.seconds_left) : ''}</Field>}
+      {!narrow && (
+        <Field $right>
+          {running && transfer.seconds_left !== null ? durationText(transfer.seconds_left) : ''}
+        </Field>
+      )}
       {!narrow && (
         <Field $quiet $right>
           {timeText(transfer.started)}

@@ -9,11 +9,12 @@ from __future__ import annotations
 
 import asyncio
 import inspect
-from collections.abc import AsyncIterator, Awaitable, Callable, Collection, Mapping, Sequence
+from collections.abc import AsyncIterator, Awaitable, Callable, Collection, Iterable, Mapping, Sequence
 from contextlib import asynccontextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, cast
+from urllib.parse import quote, urlencode
 
 from fastapi import Depends, FastAPI, Response
 from fastapi.params import Depends as Dependency
@@ -21,15 +22,17 @@ from starlette.applications import Starlette
 from starlette.concurrency import run_in_threadpool
 from starlette.requests import Request
 
-from invio.core.addresses import Address
+from invio.core.addresses import Address, parse_address, quoted
 from invio.core.files import Caller, FileFacts
 from invio.core.http.caching import read_cache_control
 from invio.core.http.request_head import RequestHead
 from invio.core.rules.decisions import Decision, Reason
 from invio.core.rules.quotas import Quota
 from invio.core.rules.terms import NO_TERMS, Terms
+from invio.records.rows import RUNNING
 from invio.service.app import APPLICATION, Service
 from invio.service.assembly import Parts, assemble
+from invio.service.link_maker import LinkMaker, Value
 from invio.service.running import running
 from invio.service.settings import Settings, read_settings, settings_of
 
@@ -51,6 +54,7 @@ Answer = bool | Allowed | None
 Authorize = Callable[[Request, str, str], Answer | Awaitable[Answer]]
 WhoIs = Callable[[Request], str | Awaitable[str | None] | None]
 
+_LOOKED_EVERY = 1.0  # seconds between two looks whether the service stops
 _RECIPIENT = "invio.recipient"  # in the scope of a request: what the application's dependency said of who asks
 _METHODS = ["GET", "HEAD", "OPTIONS", "POST", "PUT", "PATCH", "DELETE"]
 
@@ -168,16 +172,21 @@ def _context(caller: Caller) -> _Context:
 class Mounted:
     """The delivery inside an application, from the application's start to its end; it may be started again.
 
-    An ASGI application. `parts` is what it consists of while it runs.
+    What `mount` gives. `allows` decides as the delivery does, `url` and `link` are for templates, `progress` follows a
+    download. It is an ASGI application itself; `parts` is what it consists of while it runs.
     """
 
     starts_eagerly = False
 
-    def __init__(self, settings: Settings, authorize: Authorize, recipient: WhoIs | Dependency | None) -> None:
+    def __init__(
+        self, settings: Settings, authorize: Authorize, recipient: WhoIs | Dependency | None, path: str = ""
+    ) -> None:
         self._settings = settings
+        self._path = path.rstrip("/")
         self._authorize = authorize
         self._recipient = recipient
         self._parts: Parts | None = None
+        self._maker: LinkMaker | None = None
         self._service: Service | None = None
 
     def __repr__(self) -> str:
@@ -191,6 +200,57 @@ class Mounted:
                 "the mounted delivery runs only while the application's lifespan does; start the lifespan first"
             )
         return self._parts
+
+    async def allows(self, request: Request, action: str, address: str) -> bool:
+        """Whether somebody may do something (`list`, `read`, `bundle`, …), by the application's own function.
+
+        Raises:
+            ValueError: the address is not well formed; and what the application's function raises.
+        """
+        where = parse_address(address)
+        caller = Caller(context=_Context(request))
+        await self.parts.rules.prefetch(caller, action, where)
+        return self.parts.rules.allows(caller, action, where)
+
+    def url(self, address: str, *, request: Request | None = None, **presentation: str | int) -> str:
+        """Where a file is had, for those who may: below the path that it is mounted at.
+
+        `presentation` are `as_` (`inline`, `attachment`), `name`, `version` and `rendition`. With a `request`, the path
+        that the application itself is offered below comes first. Raises ValueError.
+        """
+        return self._placed(f"/get/{quoted(parse_address(address))}", request, presentation)
+
+    def link(self, address: str, *, request: Request | None = None, **terms: Value | Iterable[str]) -> str:
+        """A sealed link for a file, with the settings' key file; its terms are as of `invio.LinkMaker.link`.
+
+        Raises:
+            BadKeyFile: the settings have no key file that can be read.
+            ValueError: a term is not what the format allows.
+        """
+        if self._maker is None:
+            self._maker = LinkMaker(self._settings.path(self._settings.service.keys))
+        return self._placed(self._maker.link(address, **terms), request, {})
+
+    async def progress(self, tag: str) -> AsyncIterator[dict[str, Any]]:
+        """How the download goes that links call by a `tag`: each state as `/api/transfers` shows it, to its end.
+
+        The present state comes first, once there is one. In all processes that serve from the same records.
+        """
+        with self.parts.feed.watching(tag) as watcher:
+            await self.parts.feed.begun()
+            changes = [change for change in self.parts.feed.running() if change.row.tag == tag]
+            while not self.parts.stopping():
+                for change in changes:
+                    yield change.shown
+                    if change.shown["state"] != RUNNING:
+                        return
+                await watcher.wait(_LOOKED_EVERY)
+                changes = watcher.take()
+
+    def _placed(self, target: str, request: Request | None, query: Mapping[str, str | int]) -> str:
+        root = "" if request is None else str(request.scope.get("app_root_path", request.scope.get("root_path", "")))
+        given = urlencode({name.rstrip("_"): value for name, value in query.items()}, quote_via=quote)
+        return f"{root}{self._path}{target}{'?' if given else ''}{given}"
 
     @asynccontextmanager
     async def running(self) -> AsyncIterator[None]:
@@ -282,7 +342,7 @@ def mount(
     if not isinstance(app, FastAPI) and (dependencies or isinstance(recipient, Dependency)):
         raise TypeError(f"dependencies are FastAPI's, and {app!r} is no FastAPI application")
     read = settings if isinstance(settings, Settings) else _read(settings)
-    mounted = Mounted(read, authorize, recipient)
+    mounted = Mounted(read, authorize, recipient, path)
     if isinstance(app, FastAPI) and (dependencies or app.router.dependencies or isinstance(recipient, Dependency)):
         who = recipient if isinstance(recipient, Dependency) else Depends(_nobody)
         _add_route(app, path.rstrip("/"), mounted, dependencies, who)

@@ -20,6 +20,7 @@ from invio.core.reasons import Refusal
 from invio.core.rules.terms import Terms
 from invio.core.throttle import Throttle
 from invio.delivery.problem_details import Pages, refusal_reply
+from invio.delivery.replies.account import Account, OnEnd, OnProgress
 from invio.delivery.sending.errors import ClientGone, ProducerFailed, ReplyBroken
 from invio.delivery.sending.senders import Sender
 
@@ -46,12 +47,18 @@ class RouteReply(Response):
         headers: Mapping[str, str] | None,
         background: BackgroundTask | None,
         status_code: int,
+        on_progress: OnProgress | None,
+        on_end: OnEnd | None,
     ) -> None:
         if disposition not in ("attachment", "inline"):
             raise ValueError(f"disposition is {disposition!r}; expected 'attachment' or 'inline'")
         if speed is not None and (type(speed) is not int or speed < 1):
             raise ValueError(f"speed is {speed!r}; expected bytes a second, a whole number of 1 or more")
+        for called, function in (("on_progress", on_progress), ("on_end", on_end)):
+            if function is not None and not callable(function):
+                raise TypeError(f"{called} is {type(function).__name__}; expected a function")
         super().__init__(status_code=status_code, headers=headers, background=background)
+        self._on_progress, self._on_end = on_progress, on_end
         self._terms = Terms(speed, disposition, None if cache is None else read_cache_control(cache))
 
     async def represent(self, head: RequestHead) -> Representation:
@@ -73,11 +80,15 @@ class RouteReply(Response):
         else:
             if reply.parts:
                 await self.begin()
+        account = Account(self._on_progress, self._on_end, sender, reply)
         try:
+            account.begin()
             await sender.send(self._with_own_fields(reply))
+            account.arrives()
         except ClientGone:
-            pass
+            account.end("the client went away")
         except ReplyBroken as error:
+            account.end(str(error))
             if not sender.untouched:
                 raise
             said = Refusal("changed", str(error))

@@ -29,6 +29,7 @@ from invio.delivery.archives.deflate_cache import CODER
 from invio.delivery.archives.plan import Chosen, Plan
 from invio.delivery.archives.plan import Literal as Bytes
 from invio.delivery.archives.spools import spooled
+from invio.delivery.replies.account import OnEnd, OnProgress
 from invio.delivery.replies.base import RouteReply, require_text
 from invio.delivery.replies.contents import deflated, known_crc, known_sha256
 from invio.delivery.replies.file import folder_at
@@ -80,6 +81,8 @@ class BundleReply(RouteReply):
         status_code: int = 200,
         headers: Mapping[str, str] | None = None,
         background: BackgroundTask | None = None,
+        on_progress: OnProgress | None = None,
+        on_end: OnEnd | None = None,
     ) -> None:
         """`files` are paths of files and folders; or a mapping of names in the archive to them or to contents.
 
@@ -94,7 +97,7 @@ class BundleReply(RouteReply):
         Raises:
             TypeError, ValueError: an argument is not of its kind.
         """
-        super().__init__("attachment", cache, speed, headers, background, status_code)
+        super().__init__("attachment", cache, speed, headers, background, status_code, on_progress, on_end)
         require_text("name", name)
         if format not in (None, "zip", "tar"):
             raise ValueError(f"format is {format!r}; expected 'zip' or 'tar'")

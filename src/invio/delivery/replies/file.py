@@ -12,6 +12,7 @@ from invio.core.addresses import Address, BadAddress, parse_address
 from invio.core.http.replies import Representation
 from invio.core.http.request_head import RequestHead
 from invio.core.reasons import Refusal
+from invio.delivery.replies.account import OnEnd, OnProgress
 from invio.delivery.replies.base import RouteReply, require_text
 from invio.delivery.representation.digests import Digests
 from invio.delivery.representation.negotiation import Negotiator
@@ -42,6 +43,8 @@ class FileReply(RouteReply):
         status_code: int = 200,
         headers: Mapping[str, str] | None = None,
         background: BackgroundTask | None = None,
+        on_progress: OnProgress | None = None,
+        on_end: OnEnd | None = None,
     ) -> None:
         """`within`: `path` is relative to that folder, may come from anybody, and never leaves it.
 
@@ -49,10 +52,15 @@ class FileReply(RouteReply):
         `cache` the value of Cache-Control; `speed` in bytes a second, of this one answer. With a `status_code` other
         than 200 ranges and conditions are not looked at.
 
+        `on_progress(progress)` is called at most four times a second while the body is sent, and
+        `on_end(progress, reason)` once, when what was sent has arrived (`reason` None), or why it did not; plain
+        functions or coroutines. A progress has `bytes`, `total`, `percent`, `rate` and `seconds_left`: of this one
+        answer's body, and of what the other side has acknowledged under `invio.ZeroCopyProtocol`.
+
         Raises:
             TypeError, ValueError: an argument is not of its kind.
         """
-        super().__init__(disposition, cache, speed, headers, background, status_code)
+        super().__init__(disposition, cache, speed, headers, background, status_code, on_progress, on_end)
         require_text("name", name)
         require_text("media_type", media_type)
         self._path = _path("path", path)

@@ -12,6 +12,7 @@ from invio.core.http.media_types import compresses, media_type_of
 from invio.core.http.replies import Content as Contents
 from invio.core.http.replies import Representation, Streamed
 from invio.core.http.request_head import RequestHead
+from invio.delivery.replies.account import OnEnd, OnProgress
 from invio.delivery.replies.base import RouteReply, require_text
 from invio.delivery.replies.making import Content, Making, Statement, require_makes
 from invio.delivery.representation.codings import CODINGS, Compressed
@@ -43,6 +44,8 @@ class StreamReply(RouteReply):
         status_code: int = 200,
         headers: Mapping[str, str] | None = None,
         background: BackgroundTask | None = None,
+        on_progress: OnProgress | None = None,
+        on_end: OnEnd | None = None,
     ) -> None:
         """`make` is a function without arguments, called once when there is a body to send, or what one would give.
 
@@ -56,12 +59,12 @@ class StreamReply(RouteReply):
 
         `tag` names the content: with it, a repeated request is answered 304 and makes nothing. `name` is what it is
         saved as, and tells its `media_type` where that is not given; `disposition`, `cache`, `speed` and
-        `status_code` are as of `FileReply`.
+        `status_code`, `on_progress` and `on_end` are as of `FileReply`.
 
         Raises:
             TypeError, ValueError: an argument is not of its kind.
         """
-        super().__init__(disposition, cache, speed, headers, background, status_code)
+        super().__init__(disposition, cache, speed, headers, background, status_code, on_progress, on_end)
         if tag is not None and not (isinstance(tag, str) and tag.isascii() and tag.isprintable() and '"' not in tag):
             raise ValueError(f"tag is {tag!r}; expected printable ASCII without quotes")
         if connection is None:
