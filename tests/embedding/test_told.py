@@ -140,7 +140,7 @@ def test_a_callback_that_fails_does_not_fail_the_answer(run: Run, tmp_path: Path
 
 def test_callbacks_are_functions(tmp_path: Path) -> None:
     with pytest.raises(TypeError, match="on_end is int; expected a function"):
-        invio.FileReply(tmp_path, on_end=5)
+        invio.FileReply(tmp_path, on_end=5)  # type: ignore[arg-type]
 
 
 def test_a_link_maker_seals_what_the_service_opens(tmp_path: Path) -> None:
