@@ -63,6 +63,14 @@ class Scene:
     def slow_links(self) -> list[str]:
         return [self._link("files/large.bin", [("tag", f"reader-{number}")]) for number in range(SMALL_FILES)]
 
+    def tagged(self, tag: str) -> str:
+        """A link to the large file whose download may be followed."""
+        return self._link("files/large.bin", [("tag", tag)])
+
+    def slow_tagged(self, tag: str) -> str:
+        """The same, at a speed at which a download lasts."""
+        return self._link("files/large.bin", [("rate", "1000000"), ("tag", tag)])
+
     def limited(self, rate: int) -> str:
         """A link to the large file, at so many bytes a second."""
         return self._link("files/large.bin", [("rate", str(rate))])

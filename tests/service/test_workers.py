@@ -173,3 +173,10 @@ def test_limits_of_bodies_and_connections_hold_over_all_workers(start: Callable[
 
     until(lambda: at_once(1, connected) == {200: 1})
     assert at_once(14, connected) == {200: 9, 0: 5}
+
+
+def test_transfers_of_workers_that_were_forked_alike_are_told_apart(service: Service) -> None:
+    assert at_once(16, lambda _: [service.get("/get/files/a.txt").status_code for _ in range(20)]) == {200: 320}
+    listed = service.get("/api/transfers?limit=500", "ann").json()["transfers"]
+    assert len({one["id"] for one in listed}) == 320
+    assert "records.write-failed" not in service.logged()

@@ -61,6 +61,8 @@ class TransferRow:
 
 # Tells apart the transfers of one millisecond; whoever may see a transfer is decided otherwise.
 _CHANCE = random.Random(os.urandom(16))
+# Workers are forked: each would give the same ids as the others.
+os.register_at_fork(after_in_child=lambda: _CHANCE.seed(os.urandom(16)))
 
 
 def new_transfer_id(now: float) -> str:
