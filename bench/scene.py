@@ -69,15 +69,15 @@ class Scene:
 
     def slow_tagged(self, tag: str) -> str:
         """The same, at a speed at which a download lasts."""
-        return self._link("files/large.bin", [("rate", "1000000"), ("tag", tag)])
+        return self._link("files/large.bin", [("rate", "1000000"), ("tag", tag)], to=tag)
 
     def limited(self, rate: int) -> str:
         """A link to the large file, at so many bytes a second."""
         return self._link("files/large.bin", [("rate", str(rate))])
 
-    def _link(self, address: str, conditions: list[tuple[str, str]]) -> str:
+    def _link(self, address: str, conditions: list[tuple[str, str]], to: str = "bench") -> str:
         key = self._ring.keys[self._ring.current]
-        return link_target(make_link(parse_address(address), self._ring.current, key, [("to", "bench")], conditions))
+        return link_target(make_link(parse_address(address), self._ring.current, key, [("to", to)], conditions))
 
     def stock(self) -> list[str]:
         return [f"/stock/small-{number:04}.bin" for number in range(SMALL_FILES)]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Collection, Iterable
+from contextlib import ExitStack
 from dataclasses import replace
 from typing import Any
 
@@ -163,18 +164,41 @@ def test_a_transfer_that_ends_and_goes_on_between_two_looks_runs() -> None:
     run(work())
 
 
-def test_a_watcher_waits_until_there_is_something() -> None:
+def test_a_watcher_is_woken_by_what_is_new_and_now_and_then_all_the_same() -> None:
     async def work() -> None:
         feed, others = feed_of()
         with feed.watching("x") as watcher:
             await feed.begun()
+            watcher.take()
             loop = asyncio.get_running_loop()
             begun = loop.time()
-            await watcher.wait(5.0)
-            assert loop.time() - begun >= 5.0
+            await watcher.wait()
+            assert 0.5 <= loop.time() - begun <= 1.5
+            assert watcher.take() == []
             others.states = [(HERE + 1, state((0, 1), tag="x", id=new_transfer_id(1.7e9)))]
-            await watcher.wait(5.0)
-            assert loop.time() - begun <= 6.0
+            begun = loop.time()
+            await watcher.wait()
+            assert loop.time() - begun <= 2 * TICK
             assert len(watcher.take()) == 1
 
     run(work())
+
+
+def test_many_who_watch_are_told_less_often_and_at_least_once_a_second() -> None:
+    async def looks(watchers: int) -> float:
+        feed, others = feed_of()
+        with ExitStack() as stack:
+            watching = [stack.enter_context(feed.watching("x")) for _ in range(watchers)]
+            await feed.begun()
+            loop, told, count = asyncio.get_running_loop(), 0, 0
+            begun = loop.time()
+            while loop.time() - begun < 20:
+                count += 1
+                others.states = [(2, state((0, count), tag="x", size=10**9))]
+                await asyncio.sleep(TICK / 5)
+                told += len(watching[0].take())
+            return told / 20
+
+    assert 3.5 <= run(looks(1)) <= 4
+    assert 3 <= run(looks(100)) <= 4
+    assert 0.9 <= run(looks(3000)) <= 1.1

@@ -8,7 +8,6 @@ and when the link is over before anything was begun. Whoever comes back after th
 
 from __future__ import annotations
 
-import asyncio
 import json
 import time
 from collections.abc import AsyncIterator, Iterable
@@ -24,7 +23,7 @@ from invio.core.links.terms import Asked, LinkRefused
 from invio.core.reasons import Refusal
 from invio.delivery.planner import raw_target
 from invio.delivery.sending.eager import in_pool
-from invio.delivery.transfers.feed import TICK, Change, Watcher
+from invio.delivery.transfers.feed import Change, Watcher
 from invio.delivery.transfers.states import OVER, WAITING, TransferState, view
 from invio.records.rows import PRINCIPAL_ENDS, RUNNING, TransferRow
 from invio.records.transfers import tagged
@@ -83,8 +82,14 @@ class _Followed:
         by_link = row.who.endswith(PRINCIPAL_ENDS + self.link.mark)
         return by_link and row.tag == self.tag and row.address == str(self.link.address)
 
+    def text(self, change: Change | None) -> str:
+        """What is shown of it, as JSON; who has it is told only to those whose link says so."""
+        if change is None:
+            return json.dumps(self.shown(None))
+        return change.text if change.row.recipient == self.link.summary.to else change.text_without_recipient
+
     def shown(self, change: Change | None) -> dict[str, Any]:
-        """What is shown of it; who has it is told only to those whose link says so."""
+        """The same, for one who is also told why the link is over."""
         if change is None:
             blank = TransferRow("", "", None, None, None, self.tag, None, str(self.link.address), None, None)
             empty = {"id": None, "state": WAITING, "percent": 0, "requests": 0, "started": None, "updated": None}
@@ -176,7 +181,7 @@ async def _told(parts: Parts, followed: _Followed, watcher: Watcher) -> AsyncIte
         if now - told >= _ALIVE_EVERY:
             yield ": nothing moved\n\n"
             told = now
-        await watcher.wait(min(_CHECKED_EVERY, _ALIVE_EVERY))
+        await watcher.wait()
         newer = _newest(followed, watcher.take())
         sent = change is not None and parts.feed.runs(change.row.id)
         if newer is None and not sent and now - looked_up >= _LOOKED_UP_EVERY:
@@ -185,8 +190,6 @@ async def _told(parts: Parts, followed: _Followed, watcher: Watcher) -> AsyncIte
             newer = None if row is None else Change(TransferState(row))
         news = newer is not None and (change is None or _differ(newer, change))
         change = newer or change
-        if news:  # at most four a second
-            await asyncio.sleep(max(0.0, TICK - (time.monotonic() - told)))
 
 
 def _differ(one: Change, other: Change) -> bool:
@@ -199,9 +202,10 @@ def _newest(followed: _Followed, changes: Iterable[Change]) -> Change | None:
 
 def _event(name: str, followed: _Followed, change: Change | None, refusal: Refusal | None = None) -> str:
     """An event; its id says what was told, and of the last one that it was the last."""
-    shown = followed.shown(change)
-    if refusal is not None:
-        shown["reason"] = refusal.reason.word
-    stage = _OVER if name == "end" else shown["state"]
-    number = f"{shown['id'] or '-'}.{shown['bytes']}.{stage}"
-    return f"event: {name}\nid: {number}\ndata: {json.dumps(shown)}\n\n"
+    if refusal is None:
+        data = followed.text(change)
+    else:
+        data = json.dumps({**followed.shown(change), "reason": refusal.reason.word})
+    state, count = (WAITING, 0) if change is None else (change.shown["state"], change.shown["bytes"])
+    number = f"{change.row.id if change else '-'}.{count}.{_OVER if name == 'end' else state}"
+    return f"event: {name}\nid: {number}\ndata: {data}\n\n"

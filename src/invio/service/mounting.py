@@ -54,7 +54,6 @@ Answer = bool | Allowed | None
 Authorize = Callable[[Request, str, str], Answer | Awaitable[Answer]]
 WhoIs = Callable[[Request], str | Awaitable[str | None] | None]
 
-_LOOKED_EVERY = 1.0  # seconds between two looks whether the service stops
 _RECIPIENT = "invio.recipient"  # in the scope of a request: what the application's dependency said of who asks
 _METHODS = ["GET", "HEAD", "OPTIONS", "POST", "PUT", "PATCH", "DELETE"]
 
@@ -244,7 +243,7 @@ class Mounted:
                     yield change.shown
                     if change.shown["state"] != RUNNING:
                         return
-                await watcher.wait(_LOOKED_EVERY)
+                await watcher.wait()
                 changes = watcher.take()
 
     def _placed(self, target: str, request: Request | None, query: Mapping[str, str | int]) -> str:

@@ -31,7 +31,11 @@ from invio.records.rows import RUNNING, TransferRow
 
 log = logging.getLogger("invio.delivery")
 
-TICK = 0.25  # seconds between two looks
+TICK = 0.25  # seconds between two looks, at least
+WOKEN_EVERY = 1.0  # seconds after which each watcher is woken, to look whether it may still watch
+# Telling a thousand who watch is work: it is done so often that it takes about a thirtieth of a core.
+_COSTS = 0.0001  # seconds that one watcher's change costs, about
+_SHARE = 0.03
 _LOOKED_UP_EVERY = 1.0  # seconds between two looks into the records at what was lost
 _LOST_FOR = 60.0  # seconds after which what was lost is given up
 HERE = 0  # this process, among those that are numbered
@@ -58,6 +62,11 @@ class Change:
     def text(self) -> str:
         """The same as JSON, made once for all who watch."""
         return json.dumps(self.shown)
+
+    @cached_property
+    def text_without_recipient(self) -> str:
+        """The same for those who are not told who has it."""
+        return json.dumps({**self.shown, "recipient": None})
 
 
 class Peers(Protocol):
@@ -152,14 +161,9 @@ class Watcher:
         self.woken.clear()
         return changes
 
-    async def wait(self, seconds: float) -> None:
-        """Returns when there is something new, or after so long."""
-        if not self.woken.is_set():
-            try:
-                async with asyncio.timeout(seconds):
-                    await self.woken.wait()
-            except TimeoutError:
-                pass
+    async def wait(self) -> None:
+        """Returns when there is something new, and once in `WOKEN_EVERY` seconds all the same."""
+        await self.woken.wait()
 
 
 LookUp = Callable[[Collection[str]], Awaitable[Collection[TransferRow]]]
@@ -183,7 +187,8 @@ class Feed:
         self._parts = Parts()
         self._running: dict[str, Change] = {}
         self._lost: dict[str, float] = {}
-        self._looked_up = 0.0
+        self._looked_up = self._woken = 0.0
+        self._told = 0  # changes that were handed to watchers by the last look
         self._ended = self._board.count
 
     @property
@@ -232,7 +237,7 @@ class Feed:
                     log.exception("feed.failed")
                 if not begun.done():
                     begun.set_result(None)
-                await asyncio.sleep(TICK)
+                await asyncio.sleep(min(WOKEN_EVERY, max(TICK, self._told * _COSTS / _SHARE)))
         finally:
             if self._begun is begun:
                 self._task = None
@@ -243,6 +248,7 @@ class Feed:
     async def _look(self) -> None:
         """Finds what has changed, and tells who watches."""
         changes: dict[str, TransferState] = {}
+        self._told = 0
         count = self._board.count
         ended = [(HERE, state) for state in self._board.ended_since(self._ended)]
         self._ended = count
@@ -260,6 +266,9 @@ class Feed:
                 self._lost.setdefault(transfer_id, now)
         for state in changes.values():
             self._tell(state)
+        if now - self._woken >= WOKEN_EVERY:
+            self._woken = now
+            self._wake()
         if self._lost and now - self._looked_up >= _LOOKED_UP_EVERY:
             self._looked_up = now
             await self._find_lost(now)
@@ -283,7 +292,12 @@ class Feed:
         else:
             self._running.pop(row.id, None)
         self._lost.pop(row.id, None)
-        for watcher in self._everything:
+        followers = self._tagged.get(row.tag, ()) if row.tag is not None else ()
+        for watcher in (*self._everything, *followers):
             watcher.tell(change)
-        for watcher in self._tagged.get(row.tag, ()) if row.tag is not None else ():
-            watcher.tell(change)
+            self._told += 1
+
+    def _wake(self) -> None:
+        for watchers in (self._everything, *self._tagged.values()):
+            for watcher in watchers:
+                watcher.woken.set()
