@@ -15,6 +15,7 @@ from invio.core.links.terms import Asked, LinkRefused
 from invio.core.reasons import REASONS
 from invio.core.rules.decisions import ACTIONS, Rule
 from invio.core.rules.file import KEYS, parse_rules
+from invio.pages.rendering import Renderer
 from invio.service.configuration import write_keys
 from invio.service.settings import BundleSettings, Settings
 
@@ -67,6 +68,19 @@ def test_the_settings_of_the_front_server_can_be_used() -> None:
     page = (ROOT / "docs" / "front.md").read_text("utf-8")
     settings = Settings.model_validate(tomllib.loads(page.split("```toml\n")[1].split("```")[0]))
     assert settings.front.redirect_header == "X-Accel-Redirect"
+
+
+def test_the_settings_and_texts_of_pages_can_be_used(tmp_path: Path) -> None:
+    page = (ROOT / "docs" / "pages.md").read_text("utf-8")
+    settings, texts, *_ = [piece.split("```")[0] for piece in page.split("```toml\n")[1:]]
+    stores = {"stores": {"files": {"kind": "directory", "root": "files"}}}
+    assert Settings.model_validate({**tomllib.loads(settings), **stores}).pages.quota
+    (tmp_path / "texts.toml").write_text(texts)
+    (tmp_path / "base.html").write_text(page.split("```html\n")[1].split("```")[0])
+    shown = Renderer(tmp_path).render("sign_in.html")
+    assert "<strong>Brackwater Sound Survey</strong>" not in shown, "that page has no head"
+    assert "Not for navigation." in shown
+    assert "<strong>Brackwater Sound Survey</strong>" in Renderer(tmp_path).render("base.html")
 
 
 def test_the_example_of_bundles_settings_is_what_holds_without_them() -> None:

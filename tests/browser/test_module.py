@@ -30,16 +30,18 @@ class Elsewhere:
     """A web server of another origin, whose pages allow nothing but what they name."""
 
     def __init__(self, service: Service) -> None:
-        self.body = ""
+        self.body = self.whole = ""
         self.policy = f"default-src 'none'; script-src {service.url}; connect-src {service.url}; base-uri 'none'"
         elsewhere = self
 
         class Handler(BaseHTTPRequestHandler):
             def do_GET(self) -> None:
                 page = f'<!doctype html><html lang="en"><title>Shop</title><main><h1>Shop</h1>{elsewhere.body}</main>'
+                page = elsewhere.whole or page
                 self.send_response(200)
                 self.send_header("content-type", "text/html; charset=utf-8")
-                self.send_header("content-security-policy", elsewhere.policy)
+                if elsewhere.policy:
+                    self.send_header("content-security-policy", elsewhere.policy)
                 self.end_headers()
                 self.wfile.write(page.encode())
 
@@ -344,6 +346,20 @@ def test_the_module_is_small_has_types_and_is_served_for_any_page_by_its_version
     assert service.get("/browser/2.0.0/invio.js").status_code == 404
     assert "export" in service.get("/browser/types/invio.d.ts").text
     assert json.loads((ROOT / "browser" / "package.json").read_text())["version"] in pinned.url.path
+
+
+def test_the_page_of_the_docs_runs_as_it_stands(service: Service, elsewhere: Elsewhere, page: Page) -> None:
+    [shown] = re.findall(r"```html\n(.*?)```", (ROOT / "docs" / "browser.md").read_text("utf-8"), re.DOTALL)
+    written = "https://files.example.org/get/charts/approach/north-channel.pdf?key=k1&amp;seal=…"
+    assert written in shown
+    shown = shown.replace(written, (service.url + service.link("files/small.bin")).replace("&", "&amp;"))
+    elsewhere.whole = shown.replace("https://files.example.org", service.url)
+    elsewhere.policy = ""
+    page.goto(elsewhere.url)
+    with page.expect_download() as begun:
+        page.get_by_role("button", name="Download the chart").click()
+    assert begun.value.path().stat().st_size == len(SMALL)
+    expect(page.get_by_text(COMPLETE)).to_be_visible()
 
 
 def test_words_are_those_of_the_terminal() -> None:
