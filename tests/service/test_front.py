@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import re
 import shutil
@@ -10,12 +11,13 @@ import subprocess
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from threading import Thread
 from typing import Any
 
 import httpx
 import pytest
 
-from tests.running import NO_TLS, Service, get_raw
+from tests.running import NO_TLS, Service, get_raw, until
 
 Start = Callable[..., Service]
 Invio = Callable[..., subprocess.CompletedProcess[str]]
@@ -58,10 +60,14 @@ def front(service: Service, tmp_path: Path) -> Iterator[httpx.Client]:
     [text] = re.findall(r"```nginx\n(.*?)```", page, re.DOTALL)
     text = text.replace("127.0.0.1:8480", f"127.0.0.1:{service.port}")
     text = text.replace("/srv/invio/files/charts/", f"{service.folder}/files/")
+    yield from running_nginx(text, tmp_path / "front")
+
+
+def running_nginx(text: str, folder: Path) -> Iterator[httpx.Client]:
+    """An nginx with this configuration of its one server, and a client of it."""
     with socket.socket() as free:
         free.bind(("127.0.0.1", 0))
         port = free.getsockname()[1]
-    folder = tmp_path / "front"
     folder.mkdir()
     temporary = " ".join(
         f"{kind}_temp_path {folder}/{kind};" for kind in ("client_body", "proxy", "fastcgi", "uwsgi", "scgi")
@@ -191,3 +197,51 @@ def test_who_comes_from_where_the_front_server_does_gets_the_file_itself(service
     fetched = invio("fetch", "files/big.bin", url=service.url)
     assert (fetched.returncode, "1.9 MiB" in fetched.stdout) == (0, True), fetched.stderr
     assert SECRET not in service.logged()
+
+
+@pytest.fixture
+def buffering(start: Start, tmp_path: Path) -> Iterator[tuple[Service, httpx.Client]]:
+    """A service behind an nginx that reads ahead of its readers, into its memory."""
+    service = start(files={"a.txt": b"a"})
+    with (service.folder / "files" / "long.bin").open("wb") as long:
+        long.truncate(LONG)
+    text = f"location / {{ proxy_pass http://127.0.0.1:{service.port}; proxy_buffering on; proxy_http_version 1.1; "
+    text += "proxy_buffers 8 8k; proxy_max_temp_file_size 0; }"
+    for client in running_nginx(text, tmp_path / "front"):
+        yield service, client
+
+
+LONG = 64_000_000
+HELD = 16_000_000  # bytes that a proxy and the kernel's sockets on either side of it hold at most
+
+
+def test_behind_a_proxy_that_buffers_no_more_is_shown_than_was_read_and_it_holds(
+    buffering: tuple[Service, httpx.Client],
+) -> None:
+    service, front = buffering
+    link = service.link("files/long.bin", tag="slow")
+    shown: list[dict[str, Any]] = []
+
+    def follow() -> None:  # through the proxy as well: it is to pass events on as they come
+        with front.stream("GET", link.replace("/get/", "/follow/")) as reply:
+            shown.extend(json.loads(line[6:]) for line in reply.iter_lines() if line.startswith("data: "))
+
+    following = Thread(target=follow, daemon=True)
+    following.start()
+    until(lambda: [one["state"] for one in shown] == ["waiting"])
+    with socket.socket() as reader:
+        reader.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 64 * 1024)
+        reader.connect((front.base_url.host, front.base_url.port))
+        reader.sendall(f"GET {link} HTTP/1.1\r\nhost: x\r\nconnection: close\r\n\r\n".encode())
+        read = 0
+        while read < 1_000_000:
+            read += len(reader.recv(65536))
+        time.sleep(1.5)
+        assert read - 1000 <= shown[-1]["bytes"] <= read + HELD
+        assert shown[-1]["state"] == "running"
+        while piece := reader.recv(1 << 20):
+            read += len(piece)
+            assert shown[-1]["bytes"] <= read + HELD
+    assert read > LONG
+    following.join(10)
+    assert (shown[-1]["state"], shown[-1]["bytes"]) == ("complete", LONG)
