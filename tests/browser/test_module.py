@@ -124,6 +124,21 @@ def test_two_on_one_page_know_their_own_download(service: Service, elsewhere: El
     expect(page.get_by_text(COMPLETE)).to_have_count(2)
 
 
+def test_two_tabs_know_their_own_download(service: Service, elsewhere: Elsewhere, page: Page) -> None:
+    elsewhere.body = element(service, service.link("files/huge.bin")) + module(service)
+    other = page.context.new_page()
+    for tab in (page, other):
+        tab.goto(elsewhere.url)
+    with page.expect_download():
+        page.get_by_role("button").click()
+    expect(page.get_by_role("progressbar")).to_be_visible()
+    expect(other.get_by_role("progressbar")).to_be_hidden()
+    with other.expect_download():
+        other.get_by_role("button").click()
+    for tab in (page, other):
+        expect(tab.get_by_text(COMPLETE)).to_be_visible(timeout=20_000)
+
+
 def test_what_is_refused_leaves_the_page_and_says_why(service: Service, elsewhere: Elsewhere, page: Page) -> None:
     elsewhere.body = element(service, service.link("files/a.txt", until=1)) + module(service)
     page.goto(elsewhere.url)

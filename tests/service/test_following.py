@@ -286,3 +286,27 @@ def test_there_is_an_end_to_those_who_follow_by_one_link(start: Callable[..., Se
     assert third.status == 429
     service.process.send_signal(signal.SIGTERM)
     until(lambda: all(told.ended for told in both))
+
+
+def test_after_a_restart_how_things_stand_is_told_again(start: Callable[..., Service]) -> None:
+    service = start(
+        files={"big.bin": BIG, "small.txt": b"small"}, settings="[limits]\nrecipient_rate = 300000\n" + SETTINGS
+    )
+    done, broken = service.link("files/small.txt", tag="done"), service.link("files/big.bin", tag="broken")
+    assert fetch(service, done).content == b"small"
+    told = followed(service, broken)
+    with service.client() as client, client.stream("GET", broken) as reply:
+        for piece in reply.iter_raw():
+            if piece:
+                break
+        until(lambda: told.states[-1] == "running" and told.events[-1][2]["bytes"] > 0)
+        service.process.kill()
+        service.process.wait()
+    again = start(service.folder)
+    assert followed(again, done).states[0] == "complete"
+    after = followed(again, broken, **{"last-event-id": told.events[-1][1]})
+    assert after.states[0] == "broken-off"
+    assert after.events[0][2]["id"] == told.events[-1][2]["id"]
+    assert fetch(again, broken, range=f"bytes={after.events[0][2]['bytes']}-").status_code == 206
+    until(lambda: after.ended)
+    assert after.states[-1] == "complete"

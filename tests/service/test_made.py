@@ -347,3 +347,13 @@ def test_progress_of_what_is_being_made_is_by_an_estimate_and_says_so(service: S
     assert 0 < percents[0] < 100
     ended = [one for one in service.transfers() if one["address"] == "tables/guessed.csv"]
     assert (ended[0]["percent"], ended[0]["estimated_size"]) == (100.0, None)
+
+
+def test_what_a_killed_process_left_of_a_spreadsheet_is_gone_with_the_next_start(start: Callable[..., Service]) -> None:
+    service = start(files={"a.txt": b"a"})
+    service.process.kill()
+    service.process.wait()
+    left = service.folder / "data" / "making" / "sheet1.xml"
+    left.write_bytes(b"half a sheet")
+    start(service.folder)
+    assert not left.exists()

@@ -12,6 +12,10 @@ rules = "rules.toml"
 contact = "Ask the survey's chart desk, weekdays 8 to 16."
 contact_link = "mailto:chart-desk@brackwater.example"
 
+# The survey's own words on the pages without scripts.
+[pages]
+folder = "pages"
+
 [stores.notices]
 kind = "directory"
 root = "files/notices"
@@ -218,4 +222,11 @@ who = "recipient:harbour-office"
 action = "manage"
 address = "charts/drafts/west-bank-2027.pdf"
 outcome = "allowed"
+"""
+
+TEXTS = """\
+name = "Brackwater Sound Survey"
+footer = "Made-up data of an office that does not exist. Not for navigation."
+listing = "Charts, notices, tide tables and sea-floor models of the sound."
+pickup = "The survey has a file for you."
 """

@@ -26,7 +26,7 @@ from invio.core.links.keys import new_keys
 from invio.core.versions import Putting
 from invio.demo.archive import Archive, serving
 from invio.demo.drawings import chart_sheet, notice_page, save
-from invio.demo.office import ARCHIVE_KEY, RULES, SETTINGS
+from invio.demo.office import ARCHIVE_KEY, RULES, SETTINGS, TEXTS
 from invio.demo.tides import height
 from invio.records.database import open_database, write
 from invio.records.recipients import add_token, save_recipient
@@ -103,6 +103,8 @@ def prepare(folder: Path, *, fresh: bool, say: Callable[[str], None]) -> dict[st
     if not mark.exists():
         (folder / "invio.toml").write_text(SETTINGS.replace("PORT", str(_free_port())), "utf-8")
         (folder / "rules.toml").write_text(RULES, "utf-8")
+        (folder / "pages").mkdir(exist_ok=True)
+        (folder / "pages" / "texts.toml").write_text(TEXTS, "utf-8")
         for step, make in _STEPS:
             say(step)
             make(folder)

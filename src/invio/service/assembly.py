@@ -194,7 +194,7 @@ def assemble(
     bundles = _bundles(settings, catalogue, engine, renditions, alone=company.first)
     digests = Digests(RecordedDigests(engine))
     cross_origin = _cross_origin(settings)
-    productions = Productions(spool_of(settings))
+    productions = Productions(spool_of(settings, alone=company.first))
     offering = Negotiator(
         catalogue.locate,
         digests,

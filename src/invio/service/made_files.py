@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Mapping, Sequence
+from pathlib import Path
 from typing import Any
 
 from invio.core.addresses import BadAddress, parse_file_address
@@ -50,6 +51,11 @@ def _example(template: Template) -> str:
     return template.filled(dict.fromkeys(template.parameters, "x"))
 
 
+def making_folder(settings: Settings) -> Path:
+    """Where what is being made lies: on the disk of the records, which is no memory."""
+    return settings.path(settings.service.data) / "making"
+
+
 def _made_file(settings: Settings, given: TableSettings, connections: int, place: Place) -> MadeFile:
     try:
         engine = None if given.database is None else database_engine(given.database, settings.folder, connections)
@@ -84,7 +90,7 @@ def _made_file(settings: Settings, given: TableSettings, connections: int, place
         keep=given.keep,
         personal=given.caller,
         estimate=given.estimate,
-        options=FormatOptions(given.mark, given.formulas == "safe"),
+        options=FormatOptions(given.mark, given.formulas == "safe", str(making_folder(settings))),
     )
 
 

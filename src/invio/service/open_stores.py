@@ -9,7 +9,7 @@ import sqlalchemy as sa
 from invio.core.exclusions import read_exclusions
 from invio.producers.producer import ProducerFault, database_engine
 from invio.producers.spooling import Spool
-from invio.service.made_files import tables_store
+from invio.service.made_files import making_folder, tables_store
 from invio.service.settings import Settings
 from invio.service.store_settings import (
     CustomSettings,
@@ -35,13 +35,19 @@ def open_stores(settings: Settings, engine: sa.Engine | None) -> list[Store]:
     return [store for name in settings.stores if (store := _store(settings, engine, name)) is not None]
 
 
-def spool_of(settings: Settings) -> Spool:
-    """Where contents lie while they are made: on the disk of the records, which is no memory. Raises BadSettings."""
-    folder, given = settings.path(settings.service.data) / "making", settings.making
+def spool_of(settings: Settings, *, alone: bool) -> Spool:
+    """Where contents lie while they are made. `alone`: what is there was left by a process that died.
+
+    Raises:
+        BadSettings: the folder cannot be created.
+    """
+    folder, given = making_folder(settings), settings.making
     try:
         folder.mkdir(parents=True, exist_ok=True, mode=0o700)
     except OSError as error:
         raise settings.fault(("service", "data"), f"{folder} cannot be created: {error.strerror}") from None
+    for left in folder.iterdir() if alone else ():
+        left.unlink(missing_ok=True)
     return Spool(folder, given.bytes, given.disk_bytes, given.seconds)
 
 
@@ -90,7 +96,7 @@ def _remote(settings: Settings, name: str, given: RemoteSettings) -> Store:
         from invio.stores.cached import ContentCache
 
         cache = DiskCache(settings.path(settings.service.data) / "contents" / name, given.cache_bytes)
-        store.cache = ContentCache(name, cache, spool_of(settings))
+        store.cache = ContentCache(name, cache, spool_of(settings, alone=False))
     return store
 
 
