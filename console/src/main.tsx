@@ -7,6 +7,7 @@ import { root as below } from './api/root'
 import { placeHere } from './data/place'
 import { watchSession } from './data/session'
 import { Files } from './pages/Files'
+import { Links } from './pages/Links'
 import { SignIn } from './pages/SignIn'
 import { Transfers } from './pages/Transfers'
 import { Notice } from './components/Notice'
@@ -26,6 +27,7 @@ const routes = [
     beforeLoad: () => redirect({ to: '/files/$', params: { _splat: '' }, throw: true }),
   }),
   createRoute({ getParentRoute: () => root, path: '/files/$', component: Files }),
+  createRoute({ getParentRoute: () => root, path: '/links', component: Links }),
   createRoute({ getParentRoute: () => root, path: '/transfers', component: Transfers }),
   createRoute({
     getParentRoute: () => root,

@@ -36,7 +36,8 @@ def visit(browser: Browser) -> Iterator[Callable[..., Page]]:
         context = browser.new_context(accept_downloads=True, **given)  # type: ignore[arg-type]
         contexts.append(context)
         page = context.new_page()
-        page.set_default_timeout(20_000)
+        page.set_default_timeout(30_000)
+        expect.set_options(timeout=30_000)
         return page
 
     yield begin
@@ -99,7 +100,7 @@ def test_a_link_that_ends_while_its_page_is_open_is_refused_there(service: Servi
 
     page = visit()
     page.goto(service.url + service.link("files/b.bin", until=int(time.time()) + 3).replace("/get/", "/pickup/"))
-    expect(page.locator("time.until")).to_contain_text("has expired", timeout=8000)
+    expect(page.locator("time.until")).to_contain_text("has expired")
     page.get_by_role("link", name="Download").click()
     expect(page.locator("[part=figures]")).to_contain_text("Refused: ")
     assert "/pickup/" in page.url

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator
 import pytest
 from playwright.sync_api import Browser, Page, expect
 
-from tests.running import Demo
+from tests.running import Demo, Service
 
 
 @pytest.fixture
@@ -42,3 +42,26 @@ def signed_in(page: Page, demo: Demo) -> Callable[[str], Page]:
         return page
 
     return sign_in
+
+
+@pytest.fixture
+def visit(browser: Browser) -> Iterator[Callable[..., Page]]:
+    """Signs bob in at a service, in a window of its own."""
+    contexts = []
+
+    def begin(service: Service, place: str = "", **window: object) -> Page:
+        size = {"width": 1280, "height": 800}
+        context = browser.new_context(**{"viewport": size, "bypass_csp": True, **window})  # type: ignore[arg-type]
+        contexts.append(context)
+        page = context.new_page()
+        page.set_default_timeout(20_000)
+        page.goto(f"{service.url}/console/sign-in")
+        page.get_by_label("Access token").fill(service.tokens["bob"])
+        page.keyboard.press("Enter")
+        page.get_by_text("bob", exact=True).wait_for()
+        page.goto(f"{service.url}/console/{place}")
+        return page
+
+    yield begin
+    for context in contexts:
+        context.close()

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import re
 import sqlite3
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from pathlib import Path
 
 import pytest
@@ -52,29 +52,6 @@ def service(start_shared: Callable[..., Service]) -> Service:
 @pytest.fixture
 def own(start: Callable[..., Service]) -> Service:
     return start(files={"data.v1/a.txt": b"content", "data.v1/b.txt": b"b", "seen/b.txt": b"x"}, rules=RULES)
-
-
-@pytest.fixture
-def visit(browser: Browser) -> Iterator[Callable[..., Page]]:
-    """Signs bob in at a service, in a window of its own."""
-    contexts = []
-
-    def begin(service: Service, place: str = "", **window: object) -> Page:
-        size = {"width": 1280, "height": 800}
-        context = browser.new_context(**{"viewport": size, "bypass_csp": True, **window})  # type: ignore[arg-type]
-        contexts.append(context)
-        page = context.new_page()
-        page.set_default_timeout(20_000)
-        page.goto(f"{service.url}/console/sign-in")
-        page.get_by_label("Access token").fill(service.tokens["bob"])
-        page.keyboard.press("Enter")
-        page.get_by_text("bob", exact=True).wait_for()
-        page.goto(f"{service.url}/console/{place}")
-        return page
-
-    yield begin
-    for context in contexts:
-        context.close()
 
 
 def records(service: Service, statement: str) -> int:

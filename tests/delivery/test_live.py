@@ -76,6 +76,9 @@ def test_one_look_a_moment_serves_all_who_watch(clock: Clock) -> None:
     board, one = LiveTransfers(), transfer()
     progress = request(0, 500)
     board.add(one)
+    assert board.snapshot() == [], "the records do not know of it"
+    one.durable = True
+    clock.now += 0.3
     board.join(one, progress)
     progress.meter.counted = 100
     assert [state.row.covered for state in board.snapshot()] == [100]

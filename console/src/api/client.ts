@@ -12,6 +12,10 @@ export type VersionList = Schemas['VersionList']
 export type Listing = Schemas['Listing']
 export type Bundle = Schemas['BundleShape']
 export type Transfer = Schemas['TransferShape']
+export type LinkFacts = Schemas['LinkFacts']
+export type LinkAsk = Partial<Schemas['LinkAsk']> & { address: string }
+type LinkList = Schemas['LinkList']
+type LinkShape = Schemas['LinkShape']
 type Rules = Schemas['RulesShape']
 type TransferList = Schemas['TransferList']
 
@@ -57,6 +61,10 @@ export const api = {
       on_problem: leaveOut ? 'leave-out' : 'refuse',
     }),
   bundleNamed: (id: string) => call<Bundle>('GET', `/api/bundles/${id}`),
+  links: (before: number | null) =>
+    call<LinkList>('GET', `/api/links?limit=100${before ? `&before=${before}` : ''}`),
+  makeLink: (asked: LinkAsk) => call<LinkShape>('POST', '/api/links', asked),
+  revokeLink: (id: string) => call<LinkFacts>('DELETE', `/api/links/${encodeURIComponent(id)}`),
   rules: () => call<Rules>('GET', '/api/rules'),
   transfers: () => call<TransferList>('GET', `/api/transfers?limit=${SHOWN}`),
 }
@@ -67,6 +75,11 @@ function encoded(address: string): string {
 
 /** Where transfers are told as they go. */
 export const streamPath = root + '/api/transfers/stream'
+
+/** The page of a link, for a person. */
+export function pickupPath(link: string): string {
+  return link.replace('/get/', '/pickup/')
+}
 
 /** The path that delivers a file, or one version of it. */
 export function deliveryPath(address: string, version?: number): string {

@@ -106,6 +106,7 @@ export function Shell() {
           <Link to="/files/$" params={{ _splat: '' }} activeOptions={{ exact: false }}>
             Files
           </Link>
+          {recipient && <Link to="/links">Links</Link>}
           {recipient && <Link to="/transfers">Transfers</Link>}
         </Places>
         {recipient ? (

@@ -8,6 +8,7 @@ and when the link is over before anything was begun. Whoever comes back after th
 
 from __future__ import annotations
 
+import asyncio
 import json
 import time
 from collections.abc import AsyncIterator, Iterable
@@ -23,7 +24,7 @@ from invio.core.links.terms import Asked, LinkRefused
 from invio.core.reasons import Refusal
 from invio.delivery.planner import raw_target
 from invio.delivery.sending.eager import in_pool
-from invio.delivery.transfers.feed import Change, Watcher
+from invio.delivery.transfers.feed import TICK, Change, Watcher
 from invio.delivery.transfers.states import OVER, WAITING, TransferState, view
 from invio.records.rows import PRINCIPAL_ENDS, RUNNING, TransferRow
 from invio.records.transfers import tagged
@@ -39,6 +40,7 @@ _ALIVE_EVERY = 2.0  # seconds without a line after which a proxy, or the reader,
 _CHECKED_EVERY = 1.0  # seconds between two looks at whether the link still holds
 _LOOKED_UP_EVERY = 5.0  # seconds between two looks into the records at what no process sends
 _RESTS = 15.0  # seconds for which what broke off may be gone on with before it is told to be over
+_LOOKS_FOR_SENDER = 6  # at what runs by the records' word, for the process that sends it
 _LONGEST = 3600.0  # seconds of one stream; a browser then asks anew
 _EVEN_AFTER_ITS_END = 10 * 365 * 86_400  # seconds: of what began in time, everything may be seen
 
@@ -151,9 +153,7 @@ async def _events(parts: Parts, followed: _Followed, watching: Watching) -> Asyn
 
 async def _told(parts: Parts, followed: _Followed, watcher: Watcher) -> AsyncIterator[str]:
     """What is told: the present state, changes, and the end."""
-    change = _newest(followed, parts.feed.running())
-    if change is None and followed.row is not None:
-        change = Change(TransferState(followed.row))
+    change = await _present(parts, followed)
     began = told = checked = looked_up = time.monotonic()
     rested: float | None = None
     news = True
@@ -190,6 +190,17 @@ async def _told(parts: Parts, followed: _Followed, watcher: Watcher) -> AsyncIte
             newer = None if row is None else Change(TransferState(row))
         news = newer is not None and (change is None or _differ(newer, change))
         change = newer or change
+
+
+async def _present(parts: Parts, followed: _Followed) -> Change | None:
+    """How it stands: as the process that sends it says, else as the records do, which may be a second behind."""
+    row = followed.row
+    for _ in range(_LOOKS_FOR_SENDER):
+        change = _newest(followed, parts.feed.running())
+        if change is not None or row is None or row.state != RUNNING:
+            break
+        await asyncio.sleep(TICK)
+    return change if change is not None or row is None else Change(TransferState(row))
 
 
 def _differ(one: Change, other: Change) -> bool:

@@ -208,7 +208,8 @@ class LiveTransfers:
         now = time.monotonic()
         if now - self._looked > _LOOKED_FOR:
             self._looked = now
-            self._snapshot = [live.state(now) for live in list(self._running.values())]
+            # Before the records know of it, it may yet turn out to be one that another process has begun.
+            self._snapshot = [live.state(now) for live in list(self._running.values()) if live.durable]
         return self._snapshot
 
     def addresses(self) -> set[str]:
