@@ -47,6 +47,16 @@ def test_a_link_is_made_works_is_listed_and_is_ended(signed_in: Callable[[str], 
     expect(page.get_by_role("row", name=re.compile("revoked"))).to_have_count(0)
 
 
+def test_links_that_are_made_one_after_the_other_stand_in_the_list(signed_in: Callable[[str], Page]) -> None:
+    page = signed_in("harbour-office")
+    page.get_by_role("link", name="Links").click()
+    for name in ("north-channel.pdf", "north-channel.png"):
+        page.get_by_label("File", exact=True).fill(f"charts/approach/{name}")
+        page.get_by_role("button", name="Make the link").click()
+        expect(page.get_by_role("row", name=f"charts/approach/{name}").first).to_be_visible()
+        expect(page.get_by_role("status").locator("code").first).to_contain_text(name)
+
+
 def test_what_is_refused_of_a_link_is_said_in_the_form(signed_in: Callable[[str], Page]) -> None:
     page = signed_in("harbour-office")
     page.get_by_role("link", name="Links").click()

@@ -80,7 +80,9 @@ export function Links() {
             <Empty role="status">{isPending ? 'Looking …' : 'There are no such links.'}</Empty>
           )}
         >
-          <Collection items={shown}>{(link) => <Entry link={link} narrow={narrow} now={now} />}</Collection>
+          <Collection items={shown}>
+            {(link) => <Entry id={link.id} link={link} narrow={narrow} now={now} />}
+          </Collection>
           {hasNextPage && (
             <TableLoadMoreItem
               isLoading={isFetchingNextPage}
@@ -97,11 +99,18 @@ export function Links() {
   )
 }
 
-function Entry({ link, narrow, now }: { link: LinkFacts; narrow: boolean; now: Date }) {
+interface Row {
+  id: string // a link's own `key` is that of its seal, and no name for a row
+  link: LinkFacts
+  narrow: boolean
+  now: Date
+}
+
+function Entry({ id, link, narrow, now }: Row) {
   const stands = standing(link, now)
   const [colour, mark] = LOOKS[stands]
   return (
-    <Line id={link.id} textValue={link.address ?? link.id}>
+    <Line id={id} textValue={link.address ?? link.id}>
       <Field>
         <bdi>{link.address ?? 'not made here'}</bdi>
         <Aside>
