@@ -21,7 +21,7 @@ def test_a_link_is_made_works_is_listed_and_is_ended(signed_in: Callable[[str], 
     page.get_by_label("Downloads").fill("2")
     page.get_by_label("Network").fill("127.0.0.0/8")
     expect(
-        page.get_by_text("Anyone with this link can save inner-basin.pdf, twice, from the network 127.0.0.0/8 until")
+        page.get_by_text("Anyone with this link can save inner-basin.pdf twice, from the network 127.0.0.0/8, until")
     ).to_be_visible()
     page.get_by_role("button", name="Make the link").click()
     link = page.get_by_role("status").locator("code").first

@@ -10,7 +10,7 @@ import { TextField } from './TextField'
 import { token } from '../theme'
 
 const Card = styled.form`
-  margin: 0 0 1.5rem;
+  margin: 1rem 0 1.5rem;
   padding: 1.1rem 1.3rem 1.3rem;
   border: 1px solid ${token.line};
   border-radius: ${token.radius};

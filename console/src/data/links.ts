@@ -58,11 +58,11 @@ export function meaning(form: LinkForm, now: Date): string | null {
   const whom = form.to.trim()
     ? `Whoever has this link, which is made for ${form.to.trim()},`
     : 'Anyone with this link'
-  const parts = [`${whom} can save ${name}`]
-  if (form.uses) parts.push(times(Number(form.uses)))
+  const count = form.uses ? ` ${times(Number(form.uses))}` : ''
+  const parts = [`${whom} can save ${name}${count}`]
   if (form.net.trim()) parts.push(`from the network ${form.net.trim()}`)
   parts.push(form.days ? `until ${endOf(form, now)}` : 'for good')
-  return parts.join(', ').replace(/, (until|for good)/, ' $1') + '.'
+  return `${parts.join(', ')}.`
 }
 
 function times(count: number): string {

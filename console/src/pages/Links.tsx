@@ -20,6 +20,10 @@ const Title = styled.div`
   justify-content: space-between;
   gap: 0.8rem;
   margin: 0 0 1rem;
+  h2 {
+    margin: 0;
+    font: 600 1.2rem/1.25 ${token.serif};
+  }
 `
 
 const Aside = styled.div`
@@ -55,7 +59,7 @@ export function Links() {
       <h1 {...heading}>Links</h1>
       <LinkForm />
       <Title>
-        <h2>Those there are</h2>
+        <h2>Links there are</h2>
         <Select label="Show" value={state} choices={STATES} onChange={setState} />
       </Title>
       {error && <Notice error={error} />}
