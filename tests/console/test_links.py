@@ -16,7 +16,7 @@ from tests.running import Demo, Service
 def test_a_link_is_made_works_is_listed_and_is_ended(signed_in: Callable[[str], Page], demo: Demo) -> None:
     page = signed_in("harbour-office")
     page.get_by_role("link", name="Links").click()
-    expect(page.get_by_role("heading", name="Links")).to_be_focused()
+    expect(page.get_by_role("heading", name="Links", exact=True)).to_be_focused()
     page.get_by_label("File", exact=True).fill("charts/harbour/inner-basin.pdf")
     page.get_by_label("Downloads").fill("2")
     page.get_by_label("Network").fill("127.0.0.0/8")
