@@ -15,7 +15,7 @@ def page(browser: Browser, demo: Demo) -> Iterator[Page]:
     """A page of a new visitor; an error in its scripts, or a request to another host, fails the test."""
     context = browser.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True)
     page = context.new_page()
-    page.set_default_timeout(30_000)
+    page.set_default_timeout(60_000)
     expect.set_options(timeout=20_000)
     errors: list[str] = []
     page.on("pageerror", lambda error: errors.append(str(error)))
@@ -54,7 +54,7 @@ def visit(browser: Browser) -> Iterator[Callable[..., Page]]:
         context = browser.new_context(**{"viewport": size, "bypass_csp": True, **window})  # type: ignore[arg-type]
         contexts.append(context)
         page = context.new_page()
-        page.set_default_timeout(20_000)
+        page.set_default_timeout(60_000)
         page.goto(f"{service.url}/console/sign-in")
         page.get_by_label("Access token").fill(service.tokens["bob"])
         page.keyboard.press("Enter")
