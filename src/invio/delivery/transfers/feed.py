@@ -33,8 +33,8 @@ log = logging.getLogger("invio.delivery")
 
 TICK = 0.25  # seconds between two looks, at least
 WOKEN_EVERY = 1.0  # seconds after which each watcher is woken, to look whether it may still watch
-# Telling a thousand who watch is work: it is done so often that it takes about a thirtieth of a core.
-_COSTS = 0.0001  # seconds that one watcher's change costs, about
+# Telling many who watch is work that those who download wait for: it takes about a thirtieth of the time.
+_COSTS = 0.0002  # seconds that telling one watcher costs, about
 _SHARE = 0.03
 _LOOKED_UP_EVERY = 1.0  # seconds between two looks into the records at what was lost
 _LOST_FOR = 60.0  # seconds after which what was lost is given up
@@ -188,7 +188,6 @@ class Feed:
         self._running: dict[str, Change] = {}
         self._lost: dict[str, float] = {}
         self._looked_up = self._woken = 0.0
-        self._told = 0  # changes that were handed to watchers by the last look
         self._ended = self._board.count
 
     @property
@@ -237,7 +236,7 @@ class Feed:
                     log.exception("feed.failed")
                 if not begun.done():
                     begun.set_result(None)
-                await asyncio.sleep(min(WOKEN_EVERY, max(TICK, self._told * _COSTS / _SHARE)))
+                await asyncio.sleep(min(WOKEN_EVERY, max(TICK, self.watched * _COSTS / _SHARE)))
         finally:
             if self._begun is begun:
                 self._task = None
@@ -248,7 +247,6 @@ class Feed:
     async def _look(self) -> None:
         """Finds what has changed, and tells who watches."""
         changes: dict[str, TransferState] = {}
-        self._told = 0
         count = self._board.count
         ended = [(HERE, state) for state in self._board.ended_since(self._ended)]
         self._ended = count
@@ -295,7 +293,6 @@ class Feed:
         followers = self._tagged.get(row.tag, ()) if row.tag is not None else ()
         for watcher in (*self._everything, *followers):
             watcher.tell(change)
-            self._told += 1
 
     def _wake(self) -> None:
         for watchers in (self._everything, *self._tagged.values()):
