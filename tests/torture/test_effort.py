@@ -19,6 +19,7 @@ import httpx
 import pytest
 
 from tests.running import RULES, Service, get_raw, make_folder, raw, until
+from tests.torture.scale import times
 
 Start = Callable[..., Service]
 SETTINGS = """
@@ -132,7 +133,8 @@ def test_a_body_is_bounded_before_anybody_is_asked_who_they_are(service: Service
 
 def test_a_refused_selection_takes_no_room(service: Service) -> None:
     size = sum(path.stat().st_size for path in (service.folder / "data").iterdir() if path.is_file())
-    selection = {"files": [f"files/secret/{number:06}-{'n' * 30}.txt" for number in range(50_000)]}
+    names = times(25_000, 50_000)
+    selection = {"files": [f"files/secret/{number:06}-{'n' * 30}.txt" for number in range(names)]}
     with service.client() as client:
         for number in range(8):
             answer = client.post("/api/bundles", json={**selection, "wait": number > 1})
@@ -145,7 +147,7 @@ def test_a_refused_selection_takes_no_room(service: Service) -> None:
                     time.sleep(0.05)
             assert (answer.status_code, answer.json()["reason"]) == (403, "bad-selection")
     after = sum(path.stat().st_size for path in (service.folder / "data").iterdir() if path.is_file())
-    assert after - size < 12_000_000, "of eight selections of 2.5 MB each"
+    assert after - size < 240 * names, "of eight selections, each of fifty bytes a name"
     with service.client("ann") as client:
         assert client.get("/api/history").status_code == 200
 
