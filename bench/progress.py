@@ -139,7 +139,7 @@ def watched_throughput(scene: Scene) -> list[tuple[float, float]]:
 
 def many_watchers(scene: Scene, workers: int) -> tuple[float, int, float]:
     """Cores and bytes that a thousand who follow two hundred transfers cost, and events a second of each."""
-    links = [scene.slow_tagged(f"m{number}") for number in range(200)]
+    links = [scene.slow_tagged(f"m{workers}-{number}") for number in range(200)]
     with service(scene.folder, workers) as running:
         readers = [socket.create_connection(("127.0.0.1", running.port)) for _ in links]
         for reader, link in zip(readers, links, strict=True):
