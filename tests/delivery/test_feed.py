@@ -8,8 +8,9 @@ from contextlib import ExitStack
 from dataclasses import replace
 from typing import Any
 
+from invio.core.progress import Coverage
 from invio.delivery.transfers.feed import HERE, TICK, Feed, Parts
-from invio.delivery.transfers.live import LiveTransfers
+from invio.delivery.transfers.live import LiveTransfer, LiveTransfers
 from invio.delivery.transfers.states import Entries, TransferState, united, view
 from invio.records.rows import BROKEN_OFF, COMPLETE, PARTIAL, RUNNING, TransferRow, new_transfer_id
 from tests.clocks import run
@@ -148,6 +149,24 @@ def test_what_a_dead_process_was_sending_is_told_of_once_the_records_say_how_it_
             [change] = watcher.take()
             assert (change.shown["state"], change.shown["reason"]) == (BROKEN_OFF, "the process ended")
             assert feed._lost == {}
+
+    run(work())
+
+
+def test_of_more_ends_than_are_kept_each_is_told_by_the_records() -> None:
+    async def work() -> None:
+        rows = {"t1": state((0, 100), state=COMPLETE).row}
+        feed, _ = feed_of(rows)
+        live = LiveTransfer(state((0, 10)).row, ("ann", "files/a", "e", None), Coverage([(0, 10)]), [], durable=True)
+        feed._board.add(live)
+        with feed.watching() as watcher:
+            await feed.begun()
+            assert [change.shown["state"] for change in watcher.take()] == [RUNNING]
+            feed._board.drop(live)  # as when its end is no longer among those that are kept
+            feed._board._looked = 0.0
+            await asyncio.sleep(8 * TICK)
+            assert [change.shown["state"] for change in watcher.take()] == [COMPLETE]
+            assert not feed.runs("t1")
 
     run(work())
 

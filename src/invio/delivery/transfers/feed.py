@@ -11,7 +11,7 @@ considered:
 - A process dies: what it was sending is `lost`, and looked up in the records until another process has put it in
   order; nobody who watches waits for ever.
 - A transfer begins and ends between two looks: it is among those that ended.
-- More end between two looks than are kept: whoever follows one of them looks into the records now and then.
+- More end between two looks than are kept: what ran here and was not told as ended is lost, too.
 """
 
 from __future__ import annotations
@@ -186,6 +186,7 @@ class Feed:
     def _reset(self) -> None:
         self._parts = Parts()
         self._running: dict[str, Change] = {}
+        self._here: set[str] = set()  # what ran in this process at the last look
         self._lost: dict[str, float] = {}
         self._looked_up = self._woken = 0.0
         self._ended = self._board.count
@@ -253,12 +254,15 @@ class Feed:
         for process, state in [*ended, *self.peers.take_ended()]:
             changes[state.row.id] = self._parts.ends(process, state)
         # After those that ended, for some of them may have gone on meanwhile.
+        before, self._here = self._here, set()
         for state in self._board.snapshot():
+            self._here.add(state.row.id)
             changes[state.row.id] = self._parts.runs(HERE, state)
+        gone = before - self._here - {state.row.id for _, state in ended}
         for process, state in self.peers.running():
             changes[state.row.id] = self._parts.runs(process, state)
         now = asyncio.get_running_loop().time()
-        for process, transfer_id in self.peers.take_lost():
+        for process, transfer_id in [*((HERE, one) for one in gone), *self.peers.take_lost()]:
             if self._parts.loses(process, transfer_id):
                 self._running.pop(transfer_id, None)
                 self._lost.setdefault(transfer_id, now)
