@@ -8,7 +8,7 @@ from typing import Any
 
 from fastapi import APIRouter, Request, Response
 
-from invio.core.addresses import Address, BadAddress, quoted, requested_address
+from invio.core.addresses import Address, BadAddress, requested_address
 from invio.core.figures import size_text
 from invio.core.files import Caller
 from invio.core.http.media_types import OCTETS, media_type_of
@@ -166,5 +166,4 @@ def _said_of(parts: Parts, link: SealedLink) -> dict[str, Any]:
         "bound": bound,
         "until": None if until is None else timestamp(until),
         "until_said": None if until is None else timestamp(until)[:16].replace("T", " ") + " UTC",
-        "within": None if link.says("in") is None else quoted(str(link.says("in"))),
     }
