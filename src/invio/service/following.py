@@ -30,7 +30,7 @@ from invio.records.rows import PRINCIPAL_ENDS, RUNNING, TransferRow
 from invio.records.transfers import tagged
 from invio.service.assembly import Parts
 from invio.service.dependencies import TheCaller, TheParts
-from invio.service.streams import Watching
+from invio.service.streams import Watching, event_stream
 
 router = APIRouter(tags=["transfers"])
 PREFIX = "/follow/"
@@ -61,8 +61,7 @@ async def follow(request: Request, caller: TheCaller, parts: TheParts, path: str
     if (request.headers.get("last-event-id") or "").endswith(_OVER):
         return Response(status_code=204)
     watching = parts.streams.begin_following(followed.key, caller.network)
-    headers = {"Cache-Control": "no-store", "X-Accel-Buffering": "no"}
-    return StreamingResponse(_events(parts, followed, watching), media_type="text/event-stream", headers=headers)
+    return event_stream(_events(parts, followed, watching))
 
 
 @dataclass(frozen=True, slots=True)

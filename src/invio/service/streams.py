@@ -2,12 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import AsyncIterator, Mapping
+
+from fastapi.responses import StreamingResponse
 
 from invio.core.reasons import Refusal
 from invio.workers.shared import OwnCounts, Sharing
 
 _AGAIN = 5  # seconds
+_HEADERS = {"Cache-Control": "no-store", "X-Accel-Buffering": "no"}  # what proxies are to pass on as it comes
+
+
+def event_stream(events: AsyncIterator[str]) -> StreamingResponse:
+    """Server-sent events as an answer."""
+    return StreamingResponse(events, media_type="text/event-stream", headers=_HEADERS)
 
 
 class Watching:

@@ -22,7 +22,7 @@ from invio.records.transfers import Scope, ended_after, newest, with_ids
 from invio.service.assembly import Parts
 from invio.service.dependencies import TheCaller, TheParts, caller_of
 from invio.service.schemas import TransferList, TransferShape
-from invio.service.streams import Watching
+from invio.service.streams import Watching, event_stream
 
 router = APIRouter(tags=["transfers"])
 
@@ -120,9 +120,7 @@ async def stream_transfers(
         raise Refusal("sign-in", "sign in: the stream shows your own transfers, or those that you manage")
     may_see = TransferVisibility(parts, caller)
     watching = parts.streams.begin(caller.recipient)
-    headers = {"Cache-Control": "no-store", "X-Accel-Buffering": "no"}
-    events = _events(parts, may_see, wanted, request, watching)
-    return StreamingResponse(events, media_type="text/event-stream", headers=headers)
+    return event_stream(_events(parts, may_see, wanted, request, watching))
 
 
 async def _events(
