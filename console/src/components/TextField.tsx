@@ -6,24 +6,10 @@ import {
   type TextFieldProps,
 } from 'react-aria-components'
 import styled from 'styled-components'
-import { token } from '../theme'
+import { fieldLook } from './fieldLook'
 
 const Box = styled(AriaTextField)`
-  display: grid;
-  gap: 0.25rem;
-  align-content: start;
-  label {
-    font-weight: 600;
-  }
-  input {
-    width: 100%;
-    padding: 0.45rem 0.6rem;
-    border: 1px solid ${token.quiet};
-    border-radius: ${token.radius};
-    background: ${token.raised};
-    color: inherit;
-    font: inherit;
-  }
+  ${fieldLook}
 `
 
 interface Given extends TextFieldProps {
