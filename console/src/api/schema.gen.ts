@@ -1393,7 +1393,7 @@ export interface components {
         };
         /**
          * ShortLinkAsk
-         * @description The file that is to be had, and how.
+         * @description Names a file and how to deliver it.
          * @example {
          *       "address": "charts/approach/north-channel.pdf",
          *       "as": "attachment"

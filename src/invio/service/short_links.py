@@ -28,7 +28,7 @@ _HOLDS = 60  # seconds within which the download has to begin
 
 
 class ShortLinkAsk(BaseModel):
-    """The file that is to be had, and how."""
+    """Names a file and how to deliver it."""
 
     model_config = ConfigDict(extra="forbid", populate_by_name=True)
     address: str
