@@ -6,7 +6,6 @@ import errno
 import logging
 import os
 import tempfile
-import time
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import replace
@@ -28,7 +27,6 @@ from invio.workers.pool import Pool
 log = logging.getLogger("invio.delivery")
 
 _KNOWN = 4096
-_LOOKED_EVERY = 2.0  # seconds between two looks whether what is kept still is
 _FULL = (errno.ENOSPC, errno.EDQUOT)
 
 
@@ -42,7 +40,7 @@ class Renditions:
         self._named, self._workers, self._cache, self._largest = dict(named), workers, cache, largest
         self.pool = Pool("renditions", 4, waiting=400)
         # What was made of a finding; good for as long as its file is what it was.
-        self._known: Memory[tuple[Found, str], tuple[float, Found]] = Memory(_KNOWN)
+        self._known: Memory[tuple[Found, str], Found] = Memory(_KNOWN)
 
     def names(self) -> list[str]:
         """What they are called."""
@@ -50,14 +48,8 @@ class Renditions:
 
     def at_hand(self, found: Found, name: str) -> Found | None:
         """The rendition of an image that was asked for before and is still kept; anywhere."""
-        known, now = self._known.get((found, name)), time.monotonic()
-        if known is None:
-            return None
-        if now - known[0] > _LOOKED_EVERY:
-            if not unchanged(known[1].source):
-                return None
-            self._known.keep((found, name), (now, known[1]))
-        return known[1]
+        known = self._known.get((found, name))
+        return known if known is not None and unchanged(known.source) else None
 
     def of(self, found: Found, name: str) -> Found:
         """The rendition of an image, made now if it has to be. To be called by a thread.
@@ -102,7 +94,7 @@ class Renditions:
             name=f"{stem}-{name}.{ENDINGS[cached.said]}",
             sha256=None,
         )
-        return self._known.keep((found, name), (time.monotonic(), Found(its, cached.file)))[1]
+        return self._known.keep((found, name), Found(its, cached.file))
 
     def of_images(self, found: Found, name: str) -> Found:
         """Like `of` for an image; what is none by its type is given as it is."""
