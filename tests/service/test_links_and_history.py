@@ -8,6 +8,7 @@ import json
 import sqlite3
 import time
 from collections.abc import Callable
+from datetime import datetime
 
 import httpx
 import pytest
@@ -191,6 +192,8 @@ def test_quotas_are_told_with_what_is_used(start: Start) -> None:
         if told["used_bytes"] == 1000:
             break
         time.sleep(0.05)
+    frees = datetime.fromisoformat(told.pop("frees")).timestamp()
+    assert abs(frees - time.time() - 7200) < 30
     assert told == {
         "rule": "everyone reads",
         "seconds": 7200,

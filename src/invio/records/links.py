@@ -27,6 +27,7 @@ class LinkRow:
     until: int | None
     uses: int | None
     key: str | None
+    last: float | None
 
 
 class LinkKnown(Exception):
@@ -80,6 +81,19 @@ def link_named(connection: sa.Connection, link_id: str) -> LinkRow | None:
     return None if row is None else _row(row)
 
 
+def held_by_key(connection: sa.Connection, now: float) -> dict[str, int]:
+    """How many links that were made here still hold, by the key that sealed them."""
+    held = links.c
+    holds = sa.and_(
+        held.key.is_not(None),
+        held.revoked.is_(None),
+        sa.or_(held.until.is_(None), held.until > now),
+        sa.or_(held.uses.is_(None), held.used < held.uses),
+    )
+    rows = connection.execute(sa.select(held.key, sa.func.count()).where(holds).group_by(held.key))
+    return {str(key): count for key, count in rows}
+
+
 def revoke(connection: sa.Connection, link_id: str) -> None:
     """Ends every link of that id, known here or not; one that is revoked stays so since then."""
     now = time.time()
@@ -99,5 +113,5 @@ def revoke_all(connection: sa.Connection, maker: str) -> int:
 def _row(row: sa.Row[tuple[object, ...]]) -> LinkRow:
     return LinkRow(
         row.id, row.used, row.revoked, row.made, row.maker, row.address, row.scope, row.recipient, row.until,
-        row.uses, row.key,
+        row.uses, row.key, row.last,
     )  # fmt: skip

@@ -125,6 +125,12 @@ def used(connection: sa.Connection, who: str, quota: Quota) -> tuple[int, int]:
     return sum(use.files for use in uses), sum(use.bytes for use in uses)
 
 
+def frees_at(connection: sa.Connection, who: str, quota: Quota) -> float | None:
+    """When the first of what counts at present counts no more, Unix seconds; None where nothing counts."""
+    counting = [use.at for use in _uses(connection, who, quota, time.time()) if use.files > 0 or use.bytes > 0]
+    return min(counting) + quota.period if counting else None
+
+
 def grant(connection: sa.Connection, who: str, quota: Quota, files: int, size: int) -> None:
     """Lets somebody have more than a quota allows: so many files and bytes, for as long as one of its periods."""
     called = f"+{secrets.token_hex(11)}"

@@ -253,6 +253,31 @@ def recipient_of_session(connection: sa.Connection, secret: str) -> Recipient | 
     return replace(_read(found), credential=f"session by {found.opened_by}" if found.opened_by else "session")
 
 
+@dataclass(frozen=True, slots=True)
+class OpenSession:
+    """A session that holds, without its secret. Times in Unix seconds."""
+
+    id: str
+    created: float
+    expires: float
+    opened_by: str | None
+
+
+def sessions_of(connection: sa.Connection, recipient_id: str) -> list[OpenSession]:
+    """A recipient's sessions that hold, the newest first."""
+    held = sessions.c
+    query = sa.select(held.hash, held.created, held.expires, held.opened_by).where(
+        held.recipient == recipient_id, held.expires > time.time()
+    )
+    rows = connection.execute(query.order_by(held.created.desc()))
+    return [OpenSession(digest[:_TOKEN_ID], created, expires, by) for digest, created, expires, by in rows]
+
+
+def close_sessions(connection: sa.Connection, recipient_id: str) -> int:
+    """Ends all sessions of a recipient; gives how many there were."""
+    return connection.execute(sa.delete(sessions).where(sessions.c.recipient == recipient_id)).rowcount
+
+
 def close_session(connection: sa.Connection, secret: str) -> None:
     """Ends a session."""
     connection.execute(sa.delete(sessions).where(sessions.c.hash == hashed(secret)))

@@ -135,6 +135,7 @@ links = sa.Table(
     sa.Column("key", sa.String(32)),
     sa.Column("quotas", sa.JSON),  # names of its maker's quotas that count what is had by it; None: there are none
     sa.Column("version", sa.Integer),
+    sa.Column("last", sa.Float),  # when it was used last
 )
 
 # What one transfer takes of one quota: files, bytes that were taken, and bytes that requests under way may take.
@@ -203,6 +204,15 @@ archives = sa.Table(
     metadata,
     sa.Column("archive", sa.String(64), primary_key=True),
     sa.Column("noted", sa.Float, nullable=False),
+)
+
+# Transfers that somebody wants to end, for the process that delivers them.
+endings = sa.Table(
+    "endings",
+    metadata,
+    sa.Column("transfer", sa.String(24), primary_key=True),
+    sa.Column("by", sa.String(64), nullable=False),
+    sa.Column("at", sa.Float, nullable=False),
 )
 
 # CRC-32 of a content, by the tag that changes with it.

@@ -124,9 +124,10 @@ def use_link(connection: sa.Connection, link_id: str, limit: int | None) -> None
         LinkExhausted: it was revoked, or `limit` uses were counted before.
     """
     check_link_use(connection, link_id, limit)
-    counted = connection.execute(sa.update(links).where(links.c.id == link_id).values(used=links.c.used + 1))
+    now = time.time()
+    counted = connection.execute(sa.update(links).where(links.c.id == link_id).values(used=links.c.used + 1, last=now))
     if not counted.rowcount:
-        connection.execute(sa.insert(links).values(id=link_id, used=1, revoked=None))
+        connection.execute(sa.insert(links).values(id=link_id, used=1, revoked=None, last=now))
 
 
 def check_link_use(connection: sa.Connection, link_id: str, limit: int | None) -> None:

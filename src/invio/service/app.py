@@ -7,6 +7,7 @@ import logging
 import sqlite3
 from collections.abc import AsyncIterator, Awaitable, Sequence
 from contextlib import asynccontextmanager
+from functools import partial
 from types import ModuleType
 from typing import Any, cast
 
@@ -25,13 +26,17 @@ from invio.delivery.planner import PREFIX as FILES
 from invio.delivery.problem_details import USUAL_PAGES, refusal_reply, unreachable
 from invio.delivery.sending.eager import ensure_task
 from invio.service import (
+    access_matrix,
     auditing,
     bundles,
     console,
+    console_sessions,
     decisions,
     files,
     following,
     history,
+    history_summary,
+    link_explanations,
     links,
     listing_pages,
     operators,
@@ -40,9 +45,13 @@ from invio.service import (
     quotas,
     recipients,
     rules,
+    rules_trial,
+    sealing_keys,
+    service_state,
     sessions,
     short_links,
     sign_in_page,
+    transfer_facts,
     transfers,
 )
 from invio.service.assembly import Parts
@@ -60,16 +69,24 @@ _ROUTERS = (
     putting,
     bundles,
     links,
+    link_explanations,
     short_links,
     decisions,
+    access_matrix,
     rules,
+    rules_trial,
+    sealing_keys,
     recipients,
+    console_sessions,
     quotas,
     history,
+    history_summary,
     transfers,
+    transfer_facts,
     following,
     sessions,
     auditing,
+    service_state,
     operators,
 )
 # What is left inside an application: it decides, signs people in and is watched over by itself.
@@ -92,6 +109,7 @@ class Service:
         self._delivery = parts.delivery
         self._console = console.Console()
         self._mounted = mounted
+        self._slow = parts.slow
         self._guard = Guard(self.api, parts.way.cross_origin, parts.settings.limits)
         self._behind = parts.behind if not mounted and parts.behind.may_be_below else None
 
@@ -110,6 +128,8 @@ class Service:
         own = not self._mounted and (path.startswith(console.PREFIX) or path == console.API_PAGE)
         if own or path.startswith(console.MODULE):
             await self._console(scope, receive, send)
+        elif path.startswith("/api/"):
+            await self._slow.timed(partial(self._guard, path), scope, receive, send)
         else:
             await self._guard(path, scope, receive, send)
 

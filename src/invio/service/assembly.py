@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 import os
+import time
 from collections.abc import Callable, Collection
 from dataclasses import dataclass, field, replace
 from functools import partial
@@ -33,6 +34,7 @@ from invio.delivery.representation.made_once import Productions
 from invio.delivery.representation.negotiation import Negotiator
 from invio.delivery.representation.renditions import Renditions
 from invio.delivery.sending.eager import in_pool
+from invio.delivery.transfers.ending import Endings
 from invio.delivery.transfers.exhausted import EndedLinks
 from invio.delivery.transfers.feed import Feed
 from invio.delivery.transfers.limits import BundleLimits, Limits
@@ -56,6 +58,7 @@ from invio.service.peers import SocketPeers
 from invio.service.planners import Planners
 from invio.service.reloading import Watched
 from invio.service.settings import UNIX, Settings
+from invio.service.slow_requests import SlowRequests
 from invio.service.store_settings import (
     DirectorySettings,
     ManagedSettings,
@@ -87,6 +90,7 @@ class Pools:
     following: Pool = field(default_factory=lambda: Pool("following", 2, waiting=2000, deadline=30.0))
     files: Pool = field(default_factory=lambda: Pool("looks", 1, waiting=100, deadline=10.0))
     scanning: Pool = field(default_factory=lambda: Pool("scanning", 1, waiting=1))
+    proving: Pool = field(default_factory=lambda: Pool("proving", 1, waiting=2, deadline=60.0))
 
 
 @dataclass(slots=True, eq=False)
@@ -113,9 +117,12 @@ class Parts:
     behind: Behind
     feed: Feed
     ended_links: EndedLinks
+    endings: Endings
     health: Health = field(default_factory=Health)
     planners: Planners = field(default_factory=Planners)
     pools: Pools = field(default_factory=Pools)
+    slow: SlowRequests = field(default_factory=SlowRequests)
+    since: float = field(default_factory=time.time)
     stopping: Callable[[], bool] = field(default=lambda: False)
 
     @property
@@ -245,6 +252,7 @@ def assemble(
         Behind(settings, front),
         _feed(engine, transfers, pools, company),
         EndedLinks(engine, pools.following),
+        Endings(journal, transfers.live, engine, pools.following),
         pools=pools,
     )
 

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
+from dataclasses import asdict, replace
+from ipaddress import ip_address
 from typing import Annotated
 
 from fastapi import APIRouter, Query
@@ -10,7 +11,9 @@ from starlette.concurrency import run_in_threadpool
 
 from invio.core.addresses import Address
 from invio.core.files import ANYONE, Caller
+from invio.core.moments import LAST_MOMENT
 from invio.core.reasons import Refusal
+from invio.core.rules.decisions import RuleSet
 from invio.records.recipients import recipient_named
 from invio.service.assembly import Parts
 from invio.service.dependencies import TheCaller, TheParts, read_address
@@ -32,21 +35,30 @@ async def get_decision(
     version: Annotated[
         int | None, Query(ge=1, le=10**15 - 1, description="of a file that is kept in versions; else the newest")
     ] = None,
+    at: Annotated[float | None, Query(ge=0, le=LAST_MOMENT, description="Unix seconds; without it, now")] = None,
+    network: Annotated[str | None, Query(max_length=45, description="asked from this network address")] = None,
 ) -> DecisionShape:
     """Each rule that spoke and, for the others, the first thing that kept them from it.
 
     About oneself anyone may ask what was decided; the rules that led to it, and what holds for
-    others, are told to those who may `manage` the address.
+    others, are told to those who may `manage` the address; so is what would be decided at another time, or elsewhere.
     """
     where = read_address(address)
     subject = await run_in_threadpool(_subject, parts, caller, where, recipient)
+    if at is not None or network is not None:
+        parts.catalogue.require(caller, "manage", where)
+        subject = replace(subject, network=_network(network) if network is not None else subject.network)
     facts = await run_in_threadpool(parts.catalogue.facts, where, version)
     await parts.rules.prefetch(subject, action, where)
-    decision = parts.rules.explain(subject, action, where, facts)
+    rules = parts.rules
+    if at is not None and isinstance(rules, RuleSet):
+        moment = at
+        rules = rules.under(clock=lambda: moment)
+    decision = rules.explain(subject, action, where, facts)
     allowed = decision.allowed
-    if facts is None and parts.rules.looks_at_files and not where.folder:
+    if facts is None and rules.looks_at_files and not where.folder:
         # What depends on the file is not told of one that is not there: or absence would differ from refusal.
-        allowed = allowed and parts.rules.allows_below(subject, action, where)
+        allowed = allowed and rules.allows_below(subject, action, where)
     reasons = [ReasonShape.model_validate(asdict(reason)) for reason in decision.reasons]
     if not parts.rules.allows(caller, "manage", where):
         reasons = []
@@ -58,6 +70,14 @@ async def get_decision(
         allowed=allowed,
         reasons=reasons,
     )
+
+
+def _network(text: str) -> str:
+    """A network address that somebody sent. Raises Refusal (`bad-request`)."""
+    try:
+        return str(ip_address(text))
+    except ValueError:
+        raise Refusal("bad-request", f"{text!r} is no network address; give one as in 192.0.2.7") from None
 
 
 def _subject(parts: Parts, caller: Caller, address: Address, recipient: str | None) -> Caller:

@@ -12,12 +12,14 @@ from typing import Annotated, Literal
 
 from fastapi import APIRouter, Query, Request
 from fastapi.responses import StreamingResponse
+from pydantic import BaseModel, Field
 
 from invio.core.shown import shown
 from invio.delivery.sending.eager import in_pool
 from invio.delivery.transfers.states import TransferState, view
 from invio.records.history import Filters, pages
 from invio.records.rows import TransferRow
+from invio.records.transfers import Scope
 from invio.service.assembly import Parts
 from invio.service.dependencies import TheCaller, TheParts
 from invio.service.transfers import TransferVisibility, is_still
@@ -30,43 +32,56 @@ FIELDS = (
 )  # fmt: skip
 _AT_ONCE = 200  # lines that are made together
 _IDENTIFIED_FOR = 0.75  # seconds
-_Word = Annotated[str | None, Query(max_length=300)]
+_Word = Annotated[str | None, Field(max_length=300)]
+
+
+class HistoryFilter(BaseModel):
+    """Which lines of the history are wanted; all that the caller may see, where nothing is named."""
+
+    recipient: _Word = None
+    address: Annotated[_Word, Field(description="a file, or a folder ending in `/`")] = None
+    link: Annotated[_Word, Field(description="a link's id")] = None
+    token: Annotated[
+        str | None,
+        Field(
+            description="a token's id: what was had with it, or in sessions opened with it", pattern="^[0-9a-f]{12}$"
+        ),
+    ] = None
+    state: Literal["running", "complete", "partial", "broken-off", "handed-off", "refused"] | None = None
+    since: Annotated[float | None, Field(description="Unix seconds of its beginning")] = None
+    until: float | None = None
+    zone: Annotated[int, Field(ge=-900, le=900, description="of sums: minutes that their days are east of UTC")] = 0
+
+    def filters(self, scope: Scope, *, manages: bool) -> Filters:
+        """The same for the records."""
+        return Filters(
+            self.recipient, self.address, self.link, self.state, self.since, self.until, self.token, scope, manages
+        )
+
+
+class HistoryAsk(HistoryFilter):
+    """How many lines are wanted, the newest, and as what."""
+
+    limit: Annotated[int | None, Field(ge=1, le=10**9)] = None
+    form: Annotated[Literal["jsonl", "csv"], Field(alias="format")] = "jsonl"
 
 
 @router.get("/api/history", summary="Who asked for what, and what came of it", response_class=StreamingResponse)
 async def get_history(
-    *,
-    request: Request,
-    caller: TheCaller,
-    parts: TheParts,
-    recipient: _Word = None,
-    address: Annotated[str | None, Query(description="a file, or a folder ending in `/`")] = None,
-    link: Annotated[str | None, Query(description="a link's id")] = None,
-    token: Annotated[
-        str | None,
-        Query(
-            description="a token's id: what was had with it, or in sessions opened with it",
-            pattern="^[0-9a-f]{12}$",
-        ),
-    ] = None,
-    state: Literal["running", "complete", "partial", "broken-off", "handed-off", "refused"] | None = None,
-    since: Annotated[float | None, Query(description="Unix seconds of its beginning")] = None,
-    until: float | None = None,
-    limit: Annotated[int | None, Query(ge=1, le=10**9)] = None,
-    form: Annotated[Literal["jsonl", "csv"], Query(alias="format")] = "jsonl",
+    request: Request, caller: TheCaller, parts: TheParts, wanted: Annotated[HistoryAsk, Query()]
 ) -> StreamingResponse:
     """What was obtained, and what was refused: one's own; for those who may `manage` a file, everyone's of it.
 
     The newest first, a line each. Of refusals, a hundred a second are kept at most.
     """
-    sight = TransferVisibility(parts, caller)
+    sight, form = TransferVisibility(parts, caller), wanted.form
     pieces: Iterator[str] = iter(())
     if not sight.nothing:
         await sight.prefetch(parts.transfers.live.addresses())
         await parts.transfers.recorded()
-        manages = address is not None and await sight.manages(address)
-        filters = Filters(recipient, address, link, state, since, until, token, sight.scope, manages)
-        rows = _seen(pages(parts.engine, filters), sight, limit, manages=manages)
+        manages = wanted.address is not None and await sight.manages(wanted.address)
+        found = pages(parts.engine, wanted.filters(sight.scope, manages=manages))
+        rows = _seen(found, sight, wanted.limit, manages=manages)
         pieces = _csv(rows) if form == "csv" else _lines(rows)
     elif form == "csv":
         pieces = _csv(())

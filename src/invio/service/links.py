@@ -189,6 +189,7 @@ def _facts(row: LinkRow) -> LinkFacts:
         uses=row.uses,
         revoked=None if row.revoked is None else timestamp(row.revoked),
         key=row.key,
+        last=None if row.last is None else timestamp(row.last),
     )
 
 

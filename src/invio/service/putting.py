@@ -103,10 +103,13 @@ def renew_version(
     caller: TheCaller,
     parts: TheParts,
     version: Annotated[int, Query(ge=1, le=10**15 - 1, description="the earlier one")],
+    description: Annotated[
+        str | None, Query(max_length=1000, description="what it is about; else what was said of that version")
+    ] = None,
 ) -> FileShape:
     """It takes the right `put`, and `read` for that version. It becomes a further version; none is lost.
 
-    `If-Match` does so only while that is the newest.
+    Of the newest, all that changes is its `description`. `If-Match` does so only while that is the newest.
     """
     where = address_in_path(request, "/api/versions/")
     parts.catalogue.require(caller, "put", where)
@@ -115,7 +118,8 @@ def renew_version(
     if where.folder or not isinstance(store, VersionedStore):
         raise Refusal("missing", no_file(where))
     try:
-        putting = Putting(head_of(request), parts.digests.known, caller.recipient)
+        about = _said_description(store, where, description) if isinstance(store, WritableStore) else None
+        putting = Putting(head_of(request), parts.digests.known, caller.recipient, description=about)
         found, new = store.renew(where, version, putting)
     except Missing:
         raise Refusal("missing", no_file(where)) from None

@@ -9,6 +9,7 @@ import sqlalchemy as sa
 from fastapi import APIRouter, Query
 
 from invio.core.files import Caller
+from invio.core.moments import timestamp
 from invio.core.reasons import Refusal
 from invio.core.rules.decisions import RuleSet
 from invio.core.rules.quotas import Quota
@@ -103,6 +104,7 @@ def _shown(connection: sa.Connection, quotas: list[Quota], who: str) -> QuotaLis
     shown = []
     for quota in quotas:
         files, size = records.used(connection, who, quota)
+        frees = records.frees_at(connection, who, quota)
         shown.append(
             QuotaShape(
                 rule=quota.name,
@@ -111,6 +113,7 @@ def _shown(connection: sa.Connection, quotas: list[Quota], who: str) -> QuotaLis
                 bytes=quota.bytes,
                 used_files=files,
                 used_bytes=size,
+                frees=None if frees is None else timestamp(frees),
             )
         )
     return QuotaList(quotas=shown)

@@ -19,6 +19,7 @@ from invio.records.links import revoke_all
 from invio.records.recipients import Recipient, TokenFacts
 from invio.records.sign_ins import forget_devices, succeeded
 from invio.service.assembly import Parts
+from invio.service.console_sessions import require_own
 from invio.service.dependencies import TheCaller, TheParts, head_of, require_administrator
 from invio.service.passwords import hashed_password, is_password
 from invio.service.schemas import (
@@ -49,6 +50,13 @@ async def list_recipients(caller: TheCaller, parts: TheParts) -> RecipientList:
         return [_shape(connection, one) for one in records.all_recipients(connection)]
 
     return RecipientList(recipients=await parts.journal.call(work))
+
+
+@router.get("/api/recipients/{recipient}", summary="One recipient")
+async def get_recipient(caller: TheCaller, parts: TheParts, recipient: str = _Id) -> RecipientShape:
+    """With what is known of their tokens. For administrators, and for oneself."""
+    await require_own(parts, caller, recipient)
+    return await parts.journal.call(lambda connection: _known(connection, recipient))
 
 
 @router.put("/api/recipients/{recipient}", summary="Add somebody, or change their name and groups")
@@ -136,8 +144,8 @@ async def post_token(asked: TokenAsk, caller: TheCaller, parts: TheParts, recipi
 
 @router.delete("/api/recipients/{recipient}/tokens/{token}", status_code=204, summary="End a token")
 async def delete_token(caller: TheCaller, parts: TheParts, token: str, recipient: str = _Id) -> None:
-    """By its id. It is refused from now on; in other processes within two seconds."""
-    await require_administrator(parts, caller)
+    """By its id. It is refused from now on; in other processes within two seconds. One may end one's own."""
+    await require_own(parts, caller, recipient)
     if not await _changed(parts, lambda connection: records.end_token(connection, recipient, token)):
         raise Refusal("missing", f"{recipient} has no token {token[:64]!r}")
     parts.audit("token.ended", caller, recipient=recipient, token=token)

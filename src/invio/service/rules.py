@@ -22,11 +22,12 @@ async def get_rules(caller: TheCaller, parts: TheParts) -> RulesShape:
     if fault is not None:  # by the file's name; where it lies is for the log
         fault = fault.replace(str(in_force.path), in_force.path.name)
     return RulesShape(
-        since=timestamp(in_force.since), fault=fault, rules=[_shape(rule) for rule in in_force.value.rules]
+        since=timestamp(in_force.since), fault=fault, rules=[rule_shape(rule) for rule in in_force.value.rules]
     )
 
 
-def _shape(rule: Rule) -> RuleShape:
+def rule_shape(rule: Rule) -> RuleShape:
+    """A rule as it is told."""
     return RuleShape(
         name=rule.name,
         line=rule.line,

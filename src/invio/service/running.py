@@ -46,6 +46,7 @@ async def running(parts: Parts) -> AsyncIterator[None]:
         ("progress", parts.transfers.note_progress, 0.0),
         ("records", partial(_look_at_records, parts), _LOOKED_EVERY),
         ("stores", partial(_look_at_stores, parts), _LOOKED_EVERY),
+        ("endings", parts.endings.look, _LOOKED_EVERY),
         ("audit", partial(parts.audit.write, parts.journal), _LOOKED_EVERY),
         ("company", partial(_look_at_company, parts), _COMPANY_EVERY),
         ("clock", partial(_hourly, parts), _HOURLY),

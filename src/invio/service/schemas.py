@@ -413,6 +413,7 @@ class LinkFacts(BaseModel):
     uses: int | None
     revoked: Timestamp | None
     key: str | None
+    last: Timestamp | None = Field(description="when it was used last")
 
 
 class RevokedShape(BaseModel):
@@ -453,6 +454,7 @@ class QuotaShape(BaseModel):
     bytes: int | None
     used_files: int
     used_bytes: int
+    frees: Timestamp | None = Field(description="when the first of what is used counts no more")
 
 
 class QuotaList(BaseModel):

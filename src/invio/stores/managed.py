@@ -272,11 +272,14 @@ class ManagedStore:
     def renew(self, address: Address, number: int, putting: Putting) -> tuple[Found, bool]:
         """Makes an earlier version's content the newest version again, with its type and what it is about.
 
+        Of the newest itself, what is said of it is all that changes: that makes no further version.
+
         Raises:
             Missing; Refusal: `precondition`; OSError.
         """
         earlier = self._version(address, number).content
-        content = replace(earlier, name=secrets.token_hex(16))
+        about = earlier.description if putting.description is None else putting.description
+        content = replace(earlier, name=secrets.token_hex(16), description=about)
         self._shelf(content.name)
         try:
             os.link(self._path(earlier.name), self._path(content.name))

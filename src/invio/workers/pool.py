@@ -54,6 +54,16 @@ class Pool:
         self._lock = threading.Lock()
 
     @property
+    def workers(self) -> int:
+        """How many calls run at a time."""
+        return self._workers
+
+    @property
+    def room(self) -> int:
+        """How many calls may run or wait."""
+        return self._room
+
+    @property
     def taken(self) -> int:
         """How many calls run or wait now."""
         return self._taken

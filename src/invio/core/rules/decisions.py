@@ -344,9 +344,13 @@ class RuleSet:
 
     def may_enter(self, caller: Caller, folder: Address) -> bool:
         """Whether the caller may list the folder: something in it may be theirs to see."""
+        return self.may_reach(caller, "list", folder)
+
+    def may_reach(self, caller: Caller, action: str, folder: Address) -> bool:
+        """Whether the caller may do this with something below the folder, as far as that is known without a file."""
         reached = False
         for rule in self._filed(folder.store):
-            if "list" not in rule.actions or not rule.concerns(caller):
+            if action not in rule.actions or not rule.concerns(caller):
                 continue
             if not self._fits(rule, caller, folder, None, None):
                 continue
@@ -356,7 +360,7 @@ class RuleSet:
             elif not reached and any(pattern.matches(folder) or pattern.reaches_into(folder) for pattern in rule.what):
                 # The name of a folder is somebody's, too: whoever is asked about files is asked about it.
                 ask = rule.conditions.ask
-                reached = ask is None or self._applies(rule, ask, caller, "list", folder)
+                reached = ask is None or self._applies(rule, ask, caller, action, folder)
         return reached
 
     def allows_below(self, caller: Caller, action: str, folder: Address) -> bool:

@@ -1,0 +1,70 @@
+"""One transfer: all that is known of it, and ending it by hand."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import APIRouter, Path
+
+from invio.core.files import Caller
+from invio.core.reasons import Refusal
+from invio.delivery.sending.eager import in_pool
+from invio.delivery.transfers.states import TransferState, view
+from invio.records.rows import RUNNING, TransferRow
+from invio.records.transfers import with_ids
+from invio.service.assembly import Parts
+from invio.service.dependencies import TheCaller, TheParts
+from invio.service.operating_schemas import TransferFacts
+from invio.service.transfers import TransferVisibility
+
+router = APIRouter(tags=["transfers"])
+_Id = Annotated[str, Path(pattern=r"^[0-9a-f]{20}$", description="the transfer's id")]
+
+
+@router.get("/api/transfers/{transfer}", summary="One transfer")
+async def get_transfer(transfer: _Id, caller: TheCaller, parts: TheParts) -> TransferFacts:
+    """One's own; for those who may `manage` its file, anybody's. From where it was had, only the latter are told."""
+    state, manages = await _seen(parts, caller, transfer)
+    row = state.row
+    return TransferFacts.model_validate(
+        view(state)
+        | {
+            "network": row.network if manages else None,
+            "credential": row.credential if manages else None,
+            "decided_by": row.decided_by if manages else None,
+            "etag": row.etag,
+            "coverage": [(span[0], span[1]) for span in row.coverage],
+        }
+    )
+
+
+@router.delete("/api/transfers/{transfer}", status_code=204, summary="End a transfer")
+async def end_transfer(transfer: _Id, caller: TheCaller, parts: TheParts) -> None:
+    """Breaks off what is on its way: one's own, or as somebody who may `manage` its file anybody's.
+
+    What has arrived is the client's, and whoever may have the file may go on with the rest: to keep somebody from
+    that, take the right or revoke the link first. Another process's transfer ends within two seconds.
+    """
+    state, _ = await _seen(parts, caller, transfer)
+    if state.row.state != RUNNING:
+        raise Refusal("bad-request", "this transfer has ended already")
+    await parts.endings.end(transfer, caller.recipient or "anyone")
+    parts.audit("transfer.ended", caller, transfer=transfer, address=state.row.address)
+
+
+async def _seen(parts: Parts, caller: Caller, transfer: str) -> tuple[TransferState, bool]:
+    """The transfer, and whether the caller manages its file. Raises Refusal (`missing`)."""
+    may_see = TransferVisibility(parts, caller)
+    await parts.transfers.recorded()
+
+    def look_up() -> list[TransferRow]:
+        with parts.engine.connect() as connection:
+            return with_ids(connection, [transfer])
+
+    running = list(parts.transfers.live.running(lambda row: row.id == transfer))
+    found = running or [TransferState(row) for row in await in_pool(parts.pools.history, look_up)]
+    if found:
+        await may_see.prefetch({found[0].row.address})
+        if may_see(found[0].row):
+            return found[0], await may_see.manages(found[0].row.address)
+    raise Refusal("missing", "there is no such transfer that you may see")
