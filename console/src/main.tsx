@@ -1,5 +1,13 @@
 import { QueryClient, QueryClientProvider } from '@tanstack/react-query'
-import { createRootRoute, createRoute, createRouter, redirect, RouterProvider } from '@tanstack/react-router'
+import {
+  createRootRoute,
+  createRoute,
+  createRouter,
+  lazyRouteComponent,
+  redirect,
+  RouterProvider,
+} from '@tanstack/react-router'
+import { I18nProvider } from 'react-aria-components'
 import { StrictMode } from 'react'
 import { createRoot } from 'react-dom/client'
 import { Refused, Unreachable } from './api/problems'
@@ -7,12 +15,13 @@ import { root as below } from './api/root'
 import { placeHere } from './data/place'
 import { watchSession } from './data/session'
 import { Files } from './pages/Files'
-import { Links } from './pages/Links'
 import { SignIn } from './pages/SignIn'
-import { Transfers } from './pages/Transfers'
 import { Notice } from './components/Notice'
 import { NotFound } from './pages/NotFound'
 import { Shell } from './components/Shell'
+import { readFilters } from './data/history'
+import { readLook } from './data/look'
+import { useLanguage } from './texts'
 import { GlobalStyle } from './theme'
 
 const root = createRootRoute({
@@ -26,9 +35,57 @@ const routes = [
     path: '/',
     beforeLoad: () => redirect({ to: '/files/$', params: { _splat: '' }, throw: true }),
   }),
-  createRoute({ getParentRoute: () => root, path: '/files/$', component: Files }),
-  createRoute({ getParentRoute: () => root, path: '/links', component: Links }),
-  createRoute({ getParentRoute: () => root, path: '/transfers', component: Transfers }),
+  createRoute({ getParentRoute: () => root, path: '/files/$', component: Files, validateSearch: readLook }),
+  // What is not looked at first is loaded when one goes there.
+  createRoute({
+    getParentRoute: () => root,
+    path: '/links',
+    component: lazyRouteComponent(() => import('./pages/Links'), 'Links'),
+    validateSearch: (search: Record<string, unknown>): { file?: string | undefined } => ({
+      file: typeof search['file'] === 'string' ? search['file'] : undefined,
+    }),
+  }),
+  createRoute({
+    getParentRoute: () => root,
+    path: '/transfers',
+    component: lazyRouteComponent(() => import('./pages/Transfers'), 'Transfers'),
+  }),
+  createRoute({
+    getParentRoute: () => root,
+    path: '/transfers/$id',
+    component: lazyRouteComponent(() => import('./pages/TransferPage'), 'TransferPage'),
+  }),
+  createRoute({
+    getParentRoute: () => root,
+    path: '/history',
+    component: lazyRouteComponent(() => import('./pages/History'), 'History'),
+    validateSearch: readFilters,
+  }),
+  createRoute({
+    getParentRoute: () => root,
+    path: '/access/$part',
+    component: lazyRouteComponent(() => import('./pages/access/Access'), 'Access'),
+  }),
+  createRoute({
+    getParentRoute: () => root,
+    path: '/people',
+    component: lazyRouteComponent(() => import('./pages/People'), 'People'),
+  }),
+  createRoute({
+    getParentRoute: () => root,
+    path: '/people/$id',
+    component: lazyRouteComponent(() => import('./pages/Person'), 'Person'),
+  }),
+  createRoute({
+    getParentRoute: () => root,
+    path: '/service',
+    component: lazyRouteComponent(() => import('./pages/Service'), 'Service'),
+  }),
+  createRoute({
+    getParentRoute: () => root,
+    path: '/account',
+    component: lazyRouteComponent(() => import('./pages/Account'), 'Account'),
+  }),
   createRoute({
     getParentRoute: () => root,
     path: '/sign-in',
@@ -63,13 +120,22 @@ const queries = new QueryClient({
 
 watchSession(queries)
 
+/** What the components say by themselves is in the same language as the rest. */
+function InLanguage() {
+  return (
+    <I18nProvider locale={useLanguage()}>
+      <RouterProvider router={router} />
+    </I18nProvider>
+  )
+}
+
 const place = document.getElementById('root')
 if (place)
   createRoot(place).render(
     <StrictMode>
       <QueryClientProvider client={queries}>
         <GlobalStyle />
-        <RouterProvider router={router} />
+        <InLanguage />
       </QueryClientProvider>
     </StrictMode>,
   )

@@ -1,4 +1,4 @@
-// The look, as tokens: every colour, size and font of the console is one of these.
+// The look, as tokens: every colour, space, size and font of the console is one of these.
 import { createGlobalStyle } from 'styled-components'
 
 export const token = {
@@ -16,6 +16,8 @@ export const token = {
   bad: 'var(--bad)',
   badWash: 'var(--bad-wash)',
   radius: '6px',
+  gap: { small: '0.4rem', usual: '0.8rem', wide: '1.4rem' },
+  type: { small: '0.85rem', usual: '0.9375rem', title: '1.2rem', head: '1.55rem' },
   serif: "'Iowan Old Style', 'Palatino Linotype', 'DejaVu Serif', Georgia, serif",
   sans: "system-ui, 'Segoe UI', 'DejaVu Sans', sans-serif",
 } as const
@@ -36,10 +38,14 @@ export const GlobalStyle = createGlobalStyle`
   }
   *, *::before, *::after { box-sizing: border-box; }
   html { background: ${token.ground}; }
-  body { margin: 0; color: ${token.ink}; background: ${token.ground}; font: 0.9375rem/1.5 ${token.sans}; }
+  body {
+    margin: 0; color: ${token.ink}; background: ${token.ground};
+    font: ${token.type.usual}/1.5 ${token.sans};
+  }
   h1:focus { outline: none; }
   a { color: ${token.accent}; }
-  h1 { margin: 0; font: 600 1.55rem/1.25 ${token.serif}; }
+  h1 { margin: 0; font: 600 ${token.type.head}/1.25 ${token.serif}; }
+  h2 { margin: 1rem 0 0.4rem; font: 600 ${token.type.title}/1.25 ${token.serif}; }
   :focus-visible, [data-focus-visible] { outline: 2px solid ${token.accent}; outline-offset: 2px; }
   @media (prefers-reduced-motion: reduce) { * { transition: none !important; animation: none !important; } }
 `

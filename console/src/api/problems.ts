@@ -1,5 +1,6 @@
 // What can go wrong with a request: the service says no, or there is no answer of its.
 import type { components } from './schema.gen'
+import { texts } from '../texts'
 
 type Problem = components['schemas']['Problem']
 
@@ -10,7 +11,7 @@ export class Refused extends Error {
     readonly problem: Partial<Problem>,
     readonly retryAfter: number | null,
   ) {
-    super(problem.detail ?? `The service answered ${status}.`)
+    super(problem.detail ?? texts().errors.answered(status))
   }
 
   get reason(): string {
@@ -25,13 +26,10 @@ export class Refused extends Error {
 /** No answer of the service came; it is asked again. */
 export class Unreachable extends Error {}
 
-/** The refusal that an answer is. */
-export async function refusalOf(response: Response): Promise<Refused | Unreachable> {
-  const problem = (await response.json().catch(() => null)) as Partial<Problem> | null
-  if (!problem?.reason)
-    return new Unreachable(
-      `Something other than the service answered, with ${response.status}. It is asked again.`,
-    )
+/** The refusal that an answer is, by its body. */
+export function refusalOf(response: Response, body: unknown): Refused | Unreachable {
+  const problem = typeof body === 'object' && body !== null ? (body as Partial<Problem>) : null
+  if (!problem?.reason) return new Unreachable(texts().errors.strangerWith(response.status))
   const after = Number(response.headers.get('retry-after'))
   return new Refused(response.status, problem, after > 0 ? after : null)
 }

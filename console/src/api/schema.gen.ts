@@ -75,7 +75,7 @@ export interface paths {
          * Make an earlier version the newest again
          * @description It takes the right `put`, and `read` for that version. It becomes a further version; none is lost.
          *
-         *     `If-Match` does so only while that is the newest.
+         *     Of the newest, all that changes is its `description`. `If-Match` does so only while that is the newest.
          */
         post: operations["renew_version"];
         delete?: never;
@@ -221,6 +221,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/links/explanation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What a link does, and why it is refused
+         * @description For whoever holds the link and is signed in. Nothing is used up by it.
+         */
+        post: operations["explain_link"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/short-links": {
         parameters: {
             query?: never;
@@ -253,9 +273,49 @@ export interface paths {
          * @description Each rule that spoke and, for the others, the first thing that kept them from it.
          *
          *     About oneself anyone may ask what was decided; the rules that led to it, and what holds for
-         *     others, are told to those who may `manage` the address.
+         *     others, are told to those who may `manage` the address; so is what would be decided at another time, or elsewhere.
          */
         get: operations["explain_decision"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audience": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Who may do one thing with a file
+         * @description Anyone, each group, and each recipient for whom it is otherwise than for their groups. Takes `manage` of it.
+         */
+        get: operations["list_audience"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/access": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Who may do what, folder by folder
+         * @description For anyone, whoever is signed in, and somebody of each group, at this moment. For administrators.
+         */
+        get: operations["get_access_matrix"];
         put?: never;
         post?: never;
         delete?: never;
@@ -279,6 +339,121 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rules/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The rules file as it is
+         * @description As it lies on the disk, comments and all, in force or not. For administrators.
+         */
+        get: operations["get_rules_file"];
+        /**
+         * Put other rules in force
+         * @description They are in force when this is answered, in other processes within two seconds; the file before is kept.
+         *
+         *     Refused where they cannot be used, where an expectation of theirs is not met, where they would take the right
+         *     `administer` from whoever puts them, and (412) where the file is no longer the one that they replace. For
+         *     administrators.
+         */
+        put: operations["put_rules_file"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rules/trial": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What other rules would change
+         * @description Reads them, holds their expectations against them, and compares them with those in force, file by file.
+         *
+         *     Asked for are anyone, everybody in the records, and somebody of each group that either names. Nothing is put in
+         *     force. For administrators.
+         */
+        post: operations["try_rules"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rules/expectations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Whether the rules do what is expected of them
+         * @description The `[[expect]]` entries of the rules in force, and whether each is met. For administrators.
+         */
+        get: operations["list_expectations"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The keys that seal links
+         * @description By their ids, with how many links that this service made still hold by each. For administrators.
+         */
+        get: operations["list_keys"];
+        put?: never;
+        /**
+         * Make a key that seals links from now on
+         * @description Links that were sealed with the others stay good. Other processes seal with it within two seconds.
+         */
+        post: operations["make_key"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/keys/{key}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Retire a key
+         * @description Links that it sealed open nothing any more, and there is no way back. The newest one cannot be retired.
+         */
+        delete: operations["retire_key"];
         options?: never;
         head?: never;
         patch?: never;
@@ -311,7 +486,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /**
+         * One recipient
+         * @description With what is known of their tokens. For administrators, and for oneself.
+         */
+        get: operations["get_recipient"];
         /**
          * Add somebody, or change their name and groups
          * @description Adds a recipient, without a token; or gives an existing one this name and these groups, and no other.
@@ -368,7 +547,7 @@ export interface paths {
         post?: never;
         /**
          * End a token
-         * @description By its id. It is refused from now on; in other processes within two seconds.
+         * @description By its id. It is refused from now on; in other processes within two seconds. One may end one's own.
          */
         delete: operations["end_token"];
         options?: never;
@@ -434,6 +613,30 @@ export interface paths {
          */
         post: operations["enable_recipient"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/recipients/{recipient}/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Where somebody is signed in
+         * @description Console sessions that hold, the newest first. For administrators, and for oneself.
+         */
+        get: operations["list_sessions"];
+        put?: never;
+        post?: never;
+        /**
+         * Sign somebody out everywhere
+         * @description Ends all their console sessions; tokens hold on. For administrators, and for oneself.
+         */
+        delete: operations["end_sessions"];
         options?: never;
         head?: never;
         patch?: never;
@@ -521,6 +724,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/history/summary": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How much was had, of what, by whom, and what was refused
+         * @description Sums of what `/api/history` lists, for the same callers; of very many lines, of the newest.
+         */
+        get: operations["get_history_summary"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/transfers": {
         parameters: {
             query?: never;
@@ -560,6 +783,33 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/transfers/{transfer}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * One transfer
+         * @description One's own; for those who may `manage` its file, anybody's. From where it was had, only the latter are told.
+         */
+        get: operations["get_transfer"];
+        put?: never;
+        post?: never;
+        /**
+         * End a transfer
+         * @description Breaks off what is on its way: one's own, or as somebody who may `manage` its file anybody's.
+         *
+         *     What has arrived is the client's, and whoever may have the file may go on with the rest: to keep somebody from
+         *     that, take the right or revoke the link first. Another process's transfer ends within two seconds.
+         */
+        delete: operations["end_transfer"];
         options?: never;
         head?: never;
         patch?: never;
@@ -657,6 +907,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/service": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How the service is
+         * @description Each store is asked for a file that is not there, and has three seconds to say so. For administrators.
+         */
+        get: operations["get_service_state"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/healthz": {
         parameters: {
             query?: never;
@@ -728,6 +998,75 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /**
+         * AccessCell
+         * @description What somebody may do below one folder, by the actions: everything there, some of it, or nothing.
+         */
+        AccessCell: {
+            /** Folder */
+            folder: string;
+            /** Extents */
+            extents: {
+                [key: string]: "all" | "some" | "none";
+            };
+        };
+        /**
+         * AccessMatrix
+         * @description Who may do what where. `more`: there are more folders than are shown.
+         */
+        AccessMatrix: {
+            /** Folders */
+            folders: string[];
+            /** Rows */
+            rows: components["schemas"]["AccessRow"][];
+            /** More */
+            more: boolean;
+        };
+        /**
+         * AccessRow
+         * @description One line of the matrix.
+         */
+        AccessRow: {
+            /**
+             * Who
+             * @description `anyone`, `signed-in`, or `group:NAME`
+             */
+            who: string;
+            /** Cells */
+            cells: components["schemas"]["AccessCell"][];
+        };
+        /**
+         * AudienceLine
+         * @description Whether somebody may do something with a file, and which rule says so; null where none does.
+         */
+        AudienceLine: {
+            /**
+             * Who
+             * @description `anyone`, `group:NAME`, or `recipient:ID`
+             */
+            who: string;
+            /** Allowed */
+            allowed: boolean;
+            /** Rule */
+            rule: string | null;
+            /** Line */
+            line: number | null;
+        };
+        /**
+         * AudienceList
+         * @description Who may do one thing with one file.
+         */
+        AudienceList: {
+            /** Address */
+            address: string;
+            /**
+             * Action
+             * @enum {string}
+             */
+            action: "list" | "read" | "bundle" | "link" | "put" | "manage";
+            /** Audience */
+            audience: components["schemas"]["AudienceLine"][];
+        };
         /**
          * AuditList
          * @description A page of the audit, the newest first; `next` goes into `before` for the next one.
@@ -908,6 +1247,72 @@ export interface components {
             preparing: components["schemas"]["PreparingShape"] | null;
         };
         /**
+         * ChangeShape
+         * @description An outcome that would be another, and the rule that makes it so.
+         */
+        ChangeShape: {
+            /** Who */
+            who: string;
+            /** Address */
+            address: string;
+            /** Action */
+            action: string;
+            /** Allowed */
+            allowed: boolean;
+            /** Rule */
+            rule: string;
+            /** Line */
+            line: number;
+            /** Terms */
+            terms: string;
+        };
+        /**
+         * CheckedShape
+         * @description An expectation of the rules file, and whether the rules meet it.
+         */
+        CheckedShape: {
+            /** Line */
+            line: number;
+            /** Who */
+            who: string;
+            /** Action */
+            action: string;
+            /** Address */
+            address: string;
+            /** Expected */
+            expected: string;
+            /** Met */
+            met: boolean;
+            /** Because */
+            because: string;
+        };
+        /**
+         * ConditionShape
+         * @description One thing that a link says, and whether it holds for whoever asks; null for what does not decide.
+         */
+        ConditionShape: {
+            /** Name */
+            name: string;
+            /** Value */
+            value: string;
+            /** Holds */
+            holds: boolean | null;
+        };
+        /**
+         * DayShape
+         * @description One day: what began on it.
+         */
+        DayShape: {
+            /** Day */
+            day: string;
+            /** Downloads */
+            downloads: number;
+            /** Bytes */
+            bytes: number;
+            /** Refused */
+            refused: number;
+        };
+        /**
          * DecisionShape
          * @description The decision on one question; without a rule that allows, the answer is no.
          */
@@ -927,6 +1332,26 @@ export interface components {
             allowed: boolean;
             /** Reasons */
             reasons: components["schemas"]["ReasonShape"][];
+        };
+        /**
+         * DiskState
+         * @description A disk on which something of the service's lies. Bytes.
+         */
+        DiskState: {
+            /** What */
+            what: string[];
+            /** Free */
+            free: number;
+            /** Total */
+            total: number;
+        };
+        /**
+         * ExpectationList
+         * @description The expectations of the rules in force.
+         */
+        ExpectationList: {
+            /** Expectations */
+            expectations: components["schemas"]["CheckedShape"][];
         };
         /**
          * FileShape
@@ -982,6 +1407,44 @@ export interface components {
             about?: {
                 [key: string]: string;
             };
+        };
+        /**
+         * HistorySummary
+         * @description The history in sums. `whole` is false where there were more lines than are summed up: it is the newest then.
+         */
+        HistorySummary: {
+            /** Lines */
+            lines: number;
+            /** Whole */
+            whole: boolean;
+            /** Days */
+            days: components["schemas"]["DayShape"][];
+            /** Files */
+            files: components["schemas"]["ShareShape"][];
+            /** Recipients */
+            recipients: components["schemas"]["ShareShape"][];
+            /** Refusals */
+            refusals: components["schemas"]["RefusalShape"][];
+        };
+        /**
+         * KeyList
+         * @description The keys in use.
+         */
+        KeyList: {
+            /** Keys */
+            keys: components["schemas"]["KeyShape"][];
+        };
+        /**
+         * KeyShape
+         * @description A key by its id. `links` are those made here that still hold by it.
+         */
+        KeyShape: {
+            /** Id */
+            id: string;
+            /** Current */
+            current: boolean;
+            /** Links */
+            links: number;
         };
         /**
          * LeftOutShape
@@ -1055,6 +1518,47 @@ export interface components {
             tag?: string | null;
         };
         /**
+         * LinkExplanation
+         * @description What a link opens and on which conditions, read by this service's keys, and why it would be refused now.
+         *
+         *     `used`, `revoked` and `maker` are those of its id, where this service knows it; `maker` for administrators.
+         */
+        LinkExplanation: {
+            /** Address */
+            address: string;
+            /**
+             * Scope
+             * @description the folder that it opens
+             */
+            scope: string | null;
+            /** Key */
+            key: string;
+            /**
+             * Sealed
+             * @description whether the seal is good: nobody has altered it since it was made
+             */
+            sealed: boolean;
+            /** Id */
+            id: string | null;
+            /** Conditions */
+            conditions: components["schemas"]["ConditionShape"][];
+            /**
+             * Reason
+             * @description the first reason for which it is refused; null: it opens
+             */
+            reason: string | null;
+            /** Detail */
+            detail: string;
+            /** Used */
+            used: number | null;
+            /** Uses */
+            uses: number | null;
+            /** Revoked */
+            revoked: string | null;
+            /** Maker */
+            maker: string | null;
+        };
+        /**
          * LinkFacts
          * @description What is known of a link by its id; null where it was made elsewhere.
          */
@@ -1092,6 +1596,11 @@ export interface components {
             revoked: string | null;
             /** Key */
             key: string | null;
+            /**
+             * Last
+             * @description when it was used last
+             */
+            last: string | null;
         };
         /**
          * LinkList
@@ -1102,6 +1611,14 @@ export interface components {
             links: components["schemas"]["LinkFacts"][];
             /** Next */
             next: number | null;
+        };
+        /**
+         * LinkQuestion
+         * @description A sealed link, whole or from its path on.
+         */
+        LinkQuestion: {
+            /** Link */
+            link: string;
         };
         /**
          * LinkShape
@@ -1130,6 +1647,12 @@ export interface components {
             files: components["schemas"]["FileShape"][];
             /** Next */
             next: string | null;
+            /**
+             * Puts
+             * @description whether the caller may put files into this folder, or below it
+             * @default false
+             */
+            puts: boolean;
         };
         /**
          * Me
@@ -1171,6 +1694,20 @@ export interface components {
             files: number;
             /** Read */
             read: number;
+        };
+        /**
+         * QueueState
+         * @description Threads for one kind of work: calls that run, that wait, and how many may do either.
+         */
+        QueueState: {
+            /** Name */
+            name: string;
+            /** Running */
+            running: number;
+            /** Waiting */
+            waiting: number;
+            /** Room */
+            room: number;
         };
         /**
          * QuotaGrant
@@ -1222,6 +1759,11 @@ export interface components {
             used_files: number;
             /** Used Bytes */
             used_bytes: number;
+            /**
+             * Frees
+             * @description when the first of what is used counts no more
+             */
+            frees: string | null;
         };
         /**
          * Readiness
@@ -1334,6 +1876,16 @@ export interface components {
             tokens: components["schemas"]["TokenShape"][];
         };
         /**
+         * RefusalShape
+         * @description How often something was refused for one reason.
+         */
+        RefusalShape: {
+            /** Reason */
+            reason: string;
+            /** Count */
+            count: number;
+        };
+        /**
          * RevokedShape
          * @description How many of a recipient's links were revoked now.
          */
@@ -1365,6 +1917,43 @@ export interface components {
             actions: string[];
         };
         /**
+         * RulesFile
+         * @description The rules file as it lies on the disk; `digest` is what a change of it names.
+         */
+        RulesFile: {
+            /** Name */
+            name: string;
+            /** Text */
+            text: string;
+            /** Digest */
+            digest: string;
+        };
+        /**
+         * RulesInForce
+         * @description Rules that were put in force, and the name under which the file before them is kept.
+         */
+        RulesInForce: {
+            /**
+             * Since
+             * Format: date-time
+             */
+            since: string;
+            /** Digest */
+            digest: string;
+            /** Kept */
+            kept: string;
+        };
+        /**
+         * RulesPut
+         * @description Rules that are to be put in force in the place of the file of this digest.
+         */
+        RulesPut: {
+            /** Text */
+            text: string;
+            /** Replaces */
+            replaces: string;
+        };
+        /**
          * RulesShape
          * @description The rules in force, since when, and what is wrong with a file that came after them.
          */
@@ -1378,6 +1967,129 @@ export interface components {
             fault: string | null;
             /** Rules */
             rules: components["schemas"]["RuleShape"][];
+        };
+        /**
+         * RulesTrial
+         * @description What rules would do: `fault` says why they cannot be used, and then nothing was compared.
+         *
+         *     `count` outcomes would change for `files` that were compared; `changes` are the first of them. `whole` is false
+         *     where the time for it was over before all files were compared.
+         */
+        RulesTrial: {
+            /** Fault */
+            fault: string | null;
+            /** Rules */
+            rules: components["schemas"]["RuleShape"][];
+            /** Doubts */
+            doubts: string[];
+            /** Expectations */
+            expectations: components["schemas"]["CheckedShape"][];
+            /** Changes */
+            changes: components["schemas"]["ChangeShape"][];
+            /** Count */
+            count: number;
+            /** Files */
+            files: number;
+            /** Whole */
+            whole: boolean;
+            /**
+             * Silent
+             * @description stores that did not answer
+             */
+            silent: string[];
+        };
+        /**
+         * RulesTrialAsk
+         * @description Rules that are to be tried.
+         */
+        RulesTrialAsk: {
+            /** Text */
+            text: string;
+        };
+        /**
+         * ServiceState
+         * @description How the service is. Queues and slow requests are those of the process that answers.
+         */
+        ServiceState: {
+            /** Version */
+            version: string;
+            /** Python */
+            python: string;
+            /**
+             * Since
+             * Format: date-time
+             */
+            since: string;
+            /** Rules Since */
+            rules_since: string | null;
+            /** Processes */
+            processes: number;
+            /**
+             * Requests
+             * @description deliveries under way, in all worker processes
+             */
+            requests: number;
+            /**
+             * Records
+             * @description bytes of the records
+             */
+            records: number;
+            /** Faults */
+            faults: {
+                [key: string]: string;
+            };
+            /** Hints */
+            hints: {
+                [key: string]: string;
+            };
+            /** Stores */
+            stores: components["schemas"]["StoreState"][];
+            /** Disks */
+            disks: components["schemas"]["DiskState"][];
+            /** Queues */
+            queues: components["schemas"]["QueueState"][];
+            /** Slowest */
+            slowest: components["schemas"]["SlowRequest"][];
+        };
+        /**
+         * SessionList
+         * @description Sessions of one recipient, the newest first.
+         */
+        SessionList: {
+            /** Sessions */
+            sessions: components["schemas"]["SessionShape"][];
+        };
+        /**
+         * SessionShape
+         * @description A console session, and what it was opened by.
+         */
+        SessionShape: {
+            /** Id */
+            id: string;
+            /**
+             * Created
+             * Format: date-time
+             */
+            created: string;
+            /**
+             * Expires
+             * Format: date-time
+             */
+            expires: string;
+            /** Opened By */
+            opened_by: string | null;
+        };
+        /**
+         * ShareShape
+         * @description How much was had of a file, or by a recipient; `name` is null for those who did not sign in.
+         */
+        ShareShape: {
+            /** Name */
+            name: string | null;
+            /** Downloads */
+            downloads: number;
+            /** Bytes */
+            bytes: number;
         };
         /**
          * ShortLink
@@ -1427,6 +2139,39 @@ export interface components {
             password?: string | null;
         };
         /**
+         * SlowRequest
+         * @description One of the requests whose answers took longest to begin, of the last hour.
+         */
+        SlowRequest: {
+            /** Method */
+            method: string;
+            /** Path */
+            path: string;
+            /** Status */
+            status: number;
+            /** Seconds */
+            seconds: number;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+        };
+        /**
+         * StoreState
+         * @description A store, and whether it answers; `seconds` is how long that took.
+         */
+        StoreState: {
+            /** Name */
+            name: string;
+            /** Kind */
+            kind: string;
+            /** Fault */
+            fault: string | null;
+            /** Seconds */
+            seconds: number;
+        };
+        /**
          * TokenAsk
          * @description What a token is for, and for how many seconds it holds; without an end when not given.
          * @example {
@@ -1466,6 +2211,96 @@ export interface components {
             used: string | null;
             /** Token */
             token?: string | null;
+        };
+        /**
+         * TransferFacts
+         * @description All that is known of a transfer; `coverage` are the bytes that have arrived, as pairs of start and stop.
+         */
+        TransferFacts: {
+            /** Id */
+            id: string;
+            /** Address */
+            address: string;
+            /**
+             * Version
+             * @description of a file that is kept in versions
+             */
+            version: number | null;
+            /** Recipient */
+            recipient: string | null;
+            /**
+             * Made For
+             * @description whom the link says that it was made for
+             */
+            made_for: string | null;
+            /** Link */
+            link: string | null;
+            /** Via */
+            via: string | null;
+            /** Tag */
+            tag: string | null;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "running" | "complete" | "partial" | "broken-off" | "handed-off";
+            /** Reason */
+            reason: string | null;
+            /** Bytes */
+            bytes: number;
+            /** Size */
+            size: number | null;
+            /**
+             * Percent
+             * @description rounded down: 100 means all
+             */
+            percent: number | null;
+            /**
+             * Estimated Size
+             * @description of what is being made, about; `percent` and `seconds_left` are by it then
+             */
+            estimated_size: number | null;
+            /** Rate */
+            rate: number | null;
+            /** Seconds Left */
+            seconds_left: number | null;
+            /** Requests */
+            requests: number;
+            /**
+             * Started
+             * Format: date-time
+             */
+            started: string;
+            /**
+             * Updated
+             * Format: date-time
+             */
+            updated: string;
+            /**
+             * Entries
+             * @description of an archive that is on its way; null for all else
+             */
+            entries: number | null;
+            /** Entries Done */
+            entries_done: number | null;
+            /**
+             * Entry
+             * @description the file that is next
+             */
+            entry: string | null;
+            /** Network */
+            network: string | null;
+            /** Credential */
+            credential: string | null;
+            /** Decided By */
+            decided_by: string | null;
+            /** Etag */
+            etag: string | null;
+            /** Coverage */
+            coverage: [
+                number,
+                number
+            ][];
         };
         /**
          * TransferList
@@ -1666,7 +2501,7 @@ export interface operations {
                 /** @description a part of names, or of descriptions, below it */
                 search?: string | null;
                 /** @description `-` for the other way round */
-                sort?: "name" | "-name" | "size" | "-size" | "modified" | "-modified";
+                sort?: "name" | "-name" | "size" | "-size" | "modified" | "-modified" | "type" | "-type";
             };
             header?: never;
             path?: never;
@@ -2090,6 +2925,8 @@ export interface operations {
             query: {
                 /** @description the earlier one */
                 version: number;
+                /** @description what it is about; else what was said of that version */
+                description?: string | null;
             };
             header?: never;
             path: {
@@ -2791,6 +3628,77 @@ export interface operations {
             };
         };
     };
+    explain_link: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LinkQuestion"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LinkExplanation"];
+                };
+            };
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the request did not arrive in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the request or the selection is too large; or: the file is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     make_short_link: {
         parameters: {
             query?: never;
@@ -2902,6 +3810,10 @@ export interface operations {
                 action?: "list" | "read" | "bundle" | "link" | "put" | "manage";
                 /** @description of a file that is kept in versions; else the newest */
                 version?: number | null;
+                /** @description Unix seconds; without it, now */
+                at?: number | null;
+                /** @description asked from this network address */
+                network?: string | null;
             };
             header?: never;
             path?: never;
@@ -2916,6 +3828,150 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DecisionShape"];
+                };
+            };
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such file here */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_audience: {
+        parameters: {
+            query: {
+                /** @example charts/approach/north-channel.pdf */
+                address: string;
+                action?: "list" | "read" | "bundle" | "link" | "put" | "manage";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AudienceList"];
+                };
+            };
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such file here */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_access_matrix: {
+        parameters: {
+            query?: {
+                /**
+                 * @description `store/` or a folder; without it, the stores
+                 * @example charts/approach/
+                 */
+                in?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccessMatrix"];
                 };
             };
             /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
@@ -3016,6 +4072,441 @@ export interface operations {
             };
         };
     };
+    get_rules_file: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RulesFile"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    put_rules_file: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RulesPut"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RulesInForce"];
+                };
+            };
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the request did not arrive in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file is not the one that the request expects */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the request or the selection is too large; or: the file is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    try_rules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RulesTrialAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RulesTrial"];
+                };
+            };
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the request did not arrive in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the request or the selection is too large; or: the file is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_expectations: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExpectationList"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_keys: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeyList"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    make_key: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeyList"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    retire_key: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the key's id */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeyList"];
+                };
+            };
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such file here */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_recipients: {
         parameters: {
             query?: never;
@@ -3045,6 +4536,79 @@ export interface operations {
             };
             /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_recipient: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /**
+                 * @description the recipient
+                 * @example pilot-7
+                 */
+                recipient: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecipientShape"];
+                };
+            };
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such file here */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3744,6 +5308,150 @@ export interface operations {
             };
         };
     };
+    list_sessions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /**
+                 * @description the recipient
+                 * @example pilot-7
+                 */
+                recipient: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionList"];
+                };
+            };
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such file here */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    end_sessions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /**
+                 * @description the recipient
+                 * @example pilot-7
+                 */
+                recipient: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such file here */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_quotas: {
         parameters: {
             query?: {
@@ -4006,6 +5714,8 @@ export interface operations {
                 /** @description Unix seconds of its beginning */
                 since?: number | null;
                 until?: number | null;
+                /** @description of sums: minutes that their days are east of UTC */
+                zone?: number;
                 limit?: number | null;
                 format?: "jsonl" | "csv";
             };
@@ -4023,6 +5733,79 @@ export interface operations {
                 content: {
                     "application/jsonl": string;
                     "text/csv": string;
+                };
+            };
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_history_summary: {
+        parameters: {
+            query?: {
+                /** @example pilot-7 */
+                recipient?: string | null;
+                /**
+                 * @description a file, or a folder ending in `/`
+                 * @example charts/approach/north-channel.pdf
+                 */
+                address?: string | null;
+                /**
+                 * @description a link's id
+                 * @example invoice-7@pilot-7
+                 */
+                link?: string | null;
+                /**
+                 * @description a token's id: what was had with it, or in sessions opened with it
+                 * @example 816efb3cbe68
+                 */
+                token?: string | null;
+                state?: ("running" | "complete" | "partial" | "broken-off" | "handed-off" | "refused") | null;
+                /** @description Unix seconds of its beginning */
+                since?: number | null;
+                until?: number | null;
+                /** @description of sums: minutes that their days are east of UTC */
+                zone?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HistorySummary"];
                 };
             };
             /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
@@ -4170,6 +5953,126 @@ export interface operations {
                 headers: {
                     /** @description seconds */
                     "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_transfer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the transfer's id */
+                transfer: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TransferFacts"];
+                };
+            };
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such file here */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    end_transfer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the transfer's id */
+                transfer: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such file here */
+            404: {
+                headers: {
                     [name: string]: unknown;
                 };
                 content: {
@@ -4480,6 +6383,55 @@ export interface operations {
                 };
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_service_state: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServiceState"];
                 };
             };
             /** @description sign in to get this; or: the access token is not valid */

@@ -2,6 +2,7 @@
 import { useNavigate } from '@tanstack/react-router'
 import { Breadcrumb as Step, Breadcrumbs, Link } from 'react-aria-components'
 import styled from 'styled-components'
+import { useTexts } from '../texts'
 import { token } from '../theme'
 
 // styled() forgets that the steps have a type of their own.
@@ -36,13 +37,14 @@ const Steps = styled(Breadcrumbs)`
 
 export function Breadcrumb({ folder }: { folder: string }) {
   const navigate = useNavigate()
+  const texts = useTexts().files
   const names = folder.split('/').filter(Boolean)
   const steps = [
-    { id: '', name: 'Stores' },
+    { id: '', name: texts.stores },
     ...names.map((name, place) => ({ id: names.slice(0, place + 1).join('/') + '/', name })),
   ]
   return (
-    <nav aria-label="Folders">
+    <nav aria-label={texts.foldersLabel}>
       <Steps
         items={steps}
         onAction={(id) => void navigate({ to: '/files/$', params: { _splat: String(id) } })}

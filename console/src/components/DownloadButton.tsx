@@ -2,6 +2,7 @@ import { useRef, useState } from 'react'
 import { Button as AriaButton, Dialog, Popover } from 'react-aria-components'
 import styled from 'styled-components'
 import { save } from '../data/downloads'
+import { useTexts } from '../texts'
 import { token } from '../theme'
 import { Icon } from './Icon'
 import { Notice } from './Notice'
@@ -31,6 +32,7 @@ const Sheet = styled(Popover)`
 /** Has the browser fetch what a path delivers; what it is refused for stands beside the button. */
 export function DownloadButton({ label, path }: { label: string; path: string }) {
   const [refused, setRefused] = useState<Error | null>(null)
+  const texts = useTexts().files
   const button = useRef<HTMLButtonElement>(null)
   return (
     <>
@@ -43,7 +45,7 @@ export function DownloadButton({ label, path }: { label: string; path: string })
         isOpen={refused !== null}
         onOpenChange={(open) => !open && setRefused(null)}
       >
-        <Dialog aria-label={`${label}: refused`}>{refused && <Notice error={refused} />}</Dialog>
+        <Dialog aria-label={texts.refused(label)}>{refused && <Notice error={refused} />}</Dialog>
       </Sheet>
     </>
   )

@@ -1,6 +1,7 @@
 import type { ReactNode } from 'react'
 import styled from 'styled-components'
 import { Refused } from '../api/problems'
+import { useTexts } from '../texts'
 import { token } from '../theme'
 import { durationText } from './format'
 
@@ -28,20 +29,23 @@ const Box = styled.div`
 
 /** What the service said no to, about which files, and what to do. */
 export function Notice({ error, children }: { error: Error; children?: ReactNode }) {
+  const said = useTexts().errors
   const refused = error instanceof Refused ? error : null
   const names = refused?.names ?? []
   const { title, text, link, contact } = refused?.problem ?? {}
   return (
     <Box role="alert">
       {title && <b>{sentence(title)}</b>}
-      <p>{names.length > 1 ? concerned(names.length) : sentence(error.message)}</p>
+      <p>
+        {names.length > 1 ? said.concerned(names.length, names.length >= NAMED) : sentence(error.message)}
+      </p>
       {text && <p>{text}</p>}
-      {refused?.retryAfter && <p>Try again in {durationText(refused.retryAfter)}.</p>}
+      {refused?.retryAfter && <p>{said.tryAgainIn(durationText(refused.retryAfter))}</p>}
       {link && <Leads to={link} />}
       {names.length > 1 && (
         // A list that scrolls has to be reached by the keyboard.
         // eslint-disable-next-line jsx-a11y/no-noninteractive-tabindex
-        <ul tabIndex={names.length > FIRST ? 0 : undefined} aria-label="Files">
+        <ul tabIndex={names.length > FIRST ? 0 : undefined} aria-label={said.files}>
           {names.map((name) => (
             <li key={name}>
               <bdi>{name}</bdi>
@@ -49,15 +53,10 @@ export function Notice({ error, children }: { error: Error; children?: ReactNode
           ))}
         </ul>
       )}
-      {contact && <p>Contact: {contact}</p>}
+      {contact && <p>{said.contact(contact)}</p>}
       {children}
     </Box>
   )
-}
-
-/** How many files a refusal is about: of very many the service names the first. */
-function concerned(count: number): string {
-  return `${count} files are concerned${count >= NAMED ? ', or more' : ''}:`
 }
 
 function Leads({ to }: { to: string }) {

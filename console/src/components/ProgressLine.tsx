@@ -1,11 +1,13 @@
 import { ProgressBar } from 'react-aria-components'
 import styled from 'styled-components'
 import type { Transfer } from '../api/client'
+import { useTexts } from '../texts'
 import { token } from '../theme'
 
 const Track = styled.div`
   height: 8px;
-  min-width: 9rem;
+  min-width: 7rem;
+  margin-top: 0.45rem;
   border-radius: 4px;
   background: color-mix(in srgb, ${token.line} 60%, transparent);
   overflow: hidden;
@@ -41,9 +43,10 @@ function colourOf(state: string): string {
 /** How much of a file has arrived. Without a known size there is no bar to fill. */
 export function ProgressLine({ transfer }: { transfer: Transfer }) {
   const value = transfer.percent
+  const said = useTexts().transfers
   return (
     <ProgressBar
-      aria-label={`Progress of ${transfer.address}`}
+      aria-label={said.progressOf(transfer.address)}
       value={value ?? 0}
       isIndeterminate={value === null}
     >

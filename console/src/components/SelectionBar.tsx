@@ -1,17 +1,20 @@
-// The bar at the foot of the page: what is selected, and what can be done with it.
+// The bar at the foot of the page: what is selected, here and elsewhere, and what can be done with it.
 import { useState } from 'react'
 import styled from 'styled-components'
 import { deliveryPath, type Bundle, type FileEntry } from '../api/client'
 import { Refused } from '../api/problems'
 import { saveEach } from '../data/downloads'
 import { useBundle } from '../data/files'
-import { Button, MainButton } from './Button'
-import { countText, sizeText } from './format'
-import { Notice } from './Notice'
+import { useTexts } from '../texts'
+import type { Texts } from '../texts/en'
 import { token } from '../theme'
+import { Button, MainButton } from './Button'
+import { numberText, sizeText } from './format'
+import { Notice } from './Notice'
 
 const Bar = styled.section`
   position: fixed;
+  z-index: 2;
   inset: auto 0 0;
   border-top: 1px solid ${token.line};
   background: ${token.raised};
@@ -19,7 +22,7 @@ const Bar = styled.section`
 `
 
 const Inner = styled.div`
-  max-width: 76rem;
+  max-width: 84rem;
   margin: 0 auto;
   max-height: 60vh;
   overflow: auto;
@@ -40,7 +43,14 @@ const Row = styled.div`
   }
 `
 
-export function SelectionBar({ entries, clear }: { entries: FileEntry[]; clear: () => void }) {
+interface Given {
+  entries: readonly FileEntry[]
+  elsewhere: number // how many of them are in other folders
+  clear: () => void
+}
+
+export function SelectionBar({ entries, elsewhere, clear }: Given) {
+  const texts = useTexts()
   const files = entries.filter((entry) => !entry.folder)
   const folders = entries.length - files.length
   const size = files.reduce((sum, file) => sum + (file.size ?? 0), 0)
@@ -48,11 +58,12 @@ export function SelectionBar({ entries, clear }: { entries: FileEntry[]; clear: 
   const addresses = entries.map((entry) => entry.address)
 
   return (
-    <Bar aria-label="Selection">
+    <Bar aria-label={texts.selection.label}>
       <Inner>
         <p aria-live="polite">
-          <b>{summary(files.length, folders)}</b>
-          {files.length > 0 && ` · ${inexact ? 'at least ' : ''}${sizeText(size)}`}
+          <b>{texts.selection.selected(counted(files.length, folders, texts))}</b>
+          {files.length > 0 && ` · ${inexact ? texts.selection.atLeast : ''}${sizeText(size)}`}
+          {elsewhere > 0 && ` · ${texts.selection.elsewhere(numberText(elsewhere))}`}
         </p>
         {/* Another selection is another archive: what was said of the last one is not said of it. */}
         <Actions
@@ -66,10 +77,12 @@ export function SelectionBar({ entries, clear }: { entries: FileEntry[]; clear: 
   )
 }
 
-type Actions = { addresses: string[]; files: FileEntry[]; clear: () => void }
+type Actions = { addresses: string[]; files: readonly FileEntry[]; clear: () => void }
 
 function Actions({ addresses, files, clear }: Actions) {
   const bundle = useBundle()
+  const texts = useTexts()
+  const said = texts.selection
   const [begun, setBegun] = useState(0)
   const [refused, setRefused] = useState<Error | null>(null)
   const error = bundle.error ?? refused
@@ -81,15 +94,15 @@ function Actions({ addresses, files, clear }: Actions) {
       {error && (
         <Notice error={error}>
           {leavable && (
-            <Button onPress={() => bundle.mutate({ addresses, leaveOut: true })}>
-              Leave these out and go on
-            </Button>
+            <Button onPress={() => bundle.mutate({ addresses, leaveOut: true })}>{said.leaveOut}</Button>
           )}
         </Notice>
       )}
       <Row>
-        <p role="status">{bundle.data ? outcome(bundle.data) : begun ? asked(begun, files.length) : ''}</p>
-        <Button onPress={clear}>Clear</Button>
+        <p role="status">
+          {bundle.data ? outcome(bundle.data, texts) : begun ? said.eachBegun(begun, files.length) : ''}
+        </p>
+        <Button onPress={clear}>{said.clear}</Button>
         {files.length > 0 && (
           <Button
             isDisabled={each}
@@ -101,36 +114,32 @@ function Actions({ addresses, files, clear }: Actions) {
               )
             }
           >
-            {each ? `Downloading ${begun} of ${files.length}` : 'Download each'}
+            {each ? said.eachRuns(begun, files.length) : said.each}
           </Button>
         )}
         <MainButton
           isPending={bundle.isPending}
           onPress={() => bundle.mutate({ addresses, leaveOut: false })}
         >
-          {bundle.isPending ? preparing(bundle.files) : 'Download as one archive'}
+          {bundle.isPending ? preparing(bundle.files, texts) : said.archive}
         </MainButton>
       </Row>
     </>
   )
 }
 
-function outcome(made: Bundle): string {
-  const left = made.left_out.length ? `, ${countText(made.left_out.length, 'file', 'files')} left out` : ''
-  return `Archive of ${countText(made.entries ?? 0, 'file', 'files')}, ${sizeText(made.size)}${left}`
+function outcome(made: Bundle, { selection, common }: Texts): string {
+  const left = made.left_out.length ? selection.leftOut(common.files(made.left_out.length)) : ''
+  return selection.made(common.files(made.entries ?? 0), sizeText(made.size)) + left
 }
 
-function asked(begun: number, of: number): string {
-  return `${begun} of ${of} downloads begun; your browser may ask whether to allow several`
+function preparing(files: number, { selection, common }: Texts): string {
+  return files ? selection.preparingFiles(common.files(files)) : selection.preparing
 }
 
-function preparing(files: number): string {
-  return files ? `Preparing, ${countText(files, 'file', 'files')} …` : 'Preparing …'
-}
-
-function summary(files: number, folders: number): string {
+function counted(files: number, folders: number, { common }: Texts): string {
   const parts = []
-  if (files) parts.push(countText(files, 'file', 'files'))
-  if (folders) parts.push(countText(folders, 'folder', 'folders'))
-  return `${parts.join(' and ')} selected`
+  if (files) parts.push(common.files(files))
+  if (folders) parts.push(common.folders(folders))
+  return parts.join(common.and)
 }

@@ -1,15 +1,18 @@
 import styled from 'styled-components'
+import { stateOf, type Shown } from '../data/transferState'
 import type { Transfer } from '../api/client'
+import { useTexts } from '../texts'
 import { token } from '../theme'
 
-type Look = { text: string; colour: string; mark: string }
-
-const LOOKS: Record<Transfer['state'], Look> = {
-  running: { text: 'under way', colour: token.accent, mark: '↓' },
-  complete: { text: 'complete', colour: token.good, mark: '✓' },
-  partial: { text: 'a part', colour: token.warn, mark: '◐' },
-  'broken-off': { text: 'broken off', colour: token.bad, mark: '✗' },
-  'handed-off': { text: 'handed on', colour: token.good, mark: '→' },
+const LOOKS: Record<Shown | 'refused', { colour: string; mark: string }> = {
+  running: { colour: token.accent, mark: '↓' },
+  waiting: { colour: token.warn, mark: '…' },
+  paused: { colour: token.warn, mark: '‖' },
+  complete: { colour: token.good, mark: '✓' },
+  partial: { colour: token.warn, mark: '◐' },
+  'broken-off': { colour: token.bad, mark: '✗' },
+  'handed-off': { colour: token.good, mark: '→' },
+  refused: { colour: token.bad, mark: '⊘' },
 }
 
 const Word = styled.span<{ $colour: string }>`
@@ -20,12 +23,19 @@ const Word = styled.span<{ $colour: string }>`
 
 /** A transfer's state, in a word, a mark and a colour. */
 export function State({ transfer }: { transfer: Transfer }) {
+  return <StateWord state={stateOf(transfer)} reason={transfer.reason} />
+}
+
+export function StateWord({ state, reason }: { state: string; reason?: string | null }) {
+  const texts = useTexts().transfers
   // A page that was left open over an update may be told of states that it does not know.
-  const known: Partial<Record<string, Look>> = LOOKS
-  const look = known[transfer.state] ?? { text: transfer.state, colour: token.quiet, mark: '•' }
+  const looks: Partial<Record<string, { colour: string; mark: string }>> = LOOKS
+  const words: Partial<Record<string, string>> = texts.states
+  const said: Partial<Record<string, string>> = texts.statesSaid
+  const look = looks[state] ?? { colour: token.quiet, mark: '•' }
   return (
-    <Word $colour={look.colour} title={transfer.reason ?? undefined}>
-      <span aria-hidden="true">{look.mark}</span> {look.text}
+    <Word $colour={look.colour} title={reason ?? said[state]}>
+      <span aria-hidden="true">{look.mark}</span> {words[state] ?? state}
     </Word>
   )
 }

@@ -1,5 +1,6 @@
 // Downloads that the browser makes itself, and what the service says no to.
 import { Refused, refusalOf, Unreachable } from '../api/problems'
+import { texts } from '../texts'
 
 const KEPT = 600_000 // milliseconds for which the frame of a download stays
 const APART = 1500 // milliseconds between two downloads: browsers drop those that are asked for in the same moment
@@ -27,11 +28,11 @@ async function refused(path: string): Promise<Refused | Unreachable | null> {
   const leaving = new AbortController()
   try {
     const response = await fetch(path, { headers: { accept: 'application/json' }, signal: leaving.signal })
-    if (!response.ok) return await refusalOf(response)
+    if (!response.ok) return refusalOf(response, await response.json().catch(() => null))
     leaving.abort()
     return null
   } catch {
-    return new Unreachable('The service does not answer. Try the download again in a while.')
+    return new Unreachable(texts().errors.downloadSilent)
   }
 }
 

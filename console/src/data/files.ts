@@ -1,14 +1,30 @@
-// What is in a folder, and what can be done with a selection of it.
+// What is in a folder, what is known of a file, and what can be done with it and with selections.
+import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
-import { useInfiniteQuery, useMutation } from '@tanstack/react-query'
-import { api, deliveryPath, type FileEntry, type Version } from '../api/client'
+import { answered, deliveryPath, http, type Action, type FileEntry, type Version } from '../api/client'
+import type { operations } from '../api/schema.gen'
 import { pause, save } from './downloads'
 
+export type Sort = NonNullable<NonNullable<operations['list_files']['parameters']['query']>['sort']>
+
 /** The entries of a folder (`store/folder/`), or the stores for null; further pages on demand. */
-export function useFolder(folder: string | null) {
+export function useFolder(folder: string | null, search: string, sort: Sort) {
   const query = useInfiniteQuery({
-    queryKey: ['files', folder],
-    queryFn: ({ pageParam }) => api.files(folder, pageParam),
+    queryKey: ['files', folder, search, sort],
+    queryFn: ({ pageParam, signal }) =>
+      answered(
+        http.GET('/api/files', {
+          params: {
+            query: {
+              ...(folder && { in: folder }),
+              ...(pageParam && { after: pageParam }),
+              ...(search && { search }),
+              ...(sort !== 'name' && { sort }),
+            },
+          },
+          signal,
+        }),
+      ),
     initialPageParam: null as string | null,
     getNextPageParam: (page) => page.next,
   })
@@ -16,16 +32,67 @@ export function useFolder(folder: string | null) {
   return { ...query, entries }
 }
 
+/** What is known of one file; null asks nothing. */
+export function useFile(address: string | null) {
+  return useQuery({
+    queryKey: ['file', address],
+    queryFn: () =>
+      answered(http.GET('/api/files/{address}', { params: { path: { address: address ?? '' } } })),
+    enabled: address !== null,
+  })
+}
+
 /** The versions of a file, the newest first; further pages on demand. */
 export function useVersions(address: string) {
   const query = useInfiniteQuery({
     queryKey: ['versions', address],
-    queryFn: ({ pageParam }) => api.versions(address, pageParam),
+    queryFn: ({ pageParam }) =>
+      answered(
+        http.GET('/api/versions/{address}', {
+          params: { path: { address }, query: pageParam ? { before: pageParam } : {} },
+        }),
+      ),
     initialPageParam: null as number | null,
     getNextPageParam: (page) => page.next,
   })
   const versions: Version[] = query.data?.pages.flatMap((page) => page.versions) ?? []
   return { ...query, versions }
+}
+
+/** Who may do something with a file, for those who manage it. */
+export function useAudience(address: string, action: Action, enabled: boolean) {
+  return useQuery({
+    queryKey: ['audience', address, action],
+    queryFn: () => answered(http.GET('/api/audience', { params: { query: { address, action } } })),
+    enabled,
+  })
+}
+
+function useFileChange<Given>(change: (given: Given) => Promise<unknown>) {
+  const queries = useQueryClient()
+  return useMutation({
+    mutationFn: change,
+    onSuccess: () =>
+      Promise.all(['files', 'file', 'versions'].map((key) => queries.invalidateQueries({ queryKey: [key] }))),
+  })
+}
+
+/** Makes an earlier version the newest again; of the newest, changes what is said of it. */
+export function useRenew(address: string) {
+  return useFileChange(({ version, description }: { version: number; description?: string }) =>
+    answered(
+      http.POST('/api/versions/{address}', {
+        params: {
+          path: { address },
+          query: { version, ...(description !== undefined && { description }) },
+        },
+      }),
+    ),
+  )
+}
+
+export function useRemove(address: string) {
+  return useFileChange(() => answered(http.DELETE('/api/files/{address}', { params: { path: { address } } })))
 }
 
 /** Makes an archive of addresses and has the browser fetch it; `files` is how many are in its plan so far. */
@@ -36,11 +103,19 @@ export function useBundle() {
     mutationFn: async ({ addresses, leaveOut }: { addresses: string[]; leaveOut: boolean }) => {
       setFiles(0)
       setRefused(null)
-      let made = await api.bundle(addresses, leaveOut)
+      const body = {
+        files: addresses,
+        wait: false,
+        on_problem: leaveOut ? ('leave-out' as const) : ('refuse' as const),
+        folders: 'keep' as const,
+        sums: false,
+      }
+      let made = await answered(http.POST('/api/bundles', { body }))
       while (made.preparing) {
         setFiles(made.preparing.files)
         await pause(150)
-        made = await api.bundleNamed(made.id)
+        const path = { bundle_id: made.id }
+        made = await answered(http.GET('/api/bundles/{bundle_id}', { params: { path } }))
       }
       return made
     },

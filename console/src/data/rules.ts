@@ -1,6 +1,6 @@
 // Whether the rules file can be used, for administrators.
 import { useQuery } from '@tanstack/react-query'
-import { api } from '../api/client'
+import { answered, http } from '../api/client'
 import { useMe } from './session'
 
 /** What is wrong with a rules file that came after the rules in force; null when nothing is. */
@@ -8,7 +8,7 @@ export function useRulesFault(): { fault: string; since: string } | null {
   const me = useMe()
   const rules = useQuery({
     queryKey: ['rules'],
-    queryFn: api.rules,
+    queryFn: () => answered(http.GET('/api/rules')),
     enabled: me.data?.administers === true,
     refetchInterval: 15_000,
   })

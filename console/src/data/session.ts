@@ -1,14 +1,19 @@
 // Who is signed in, and whether they still are.
 import { hashKey, useMutation, useQuery, useQueryClient, type QueryClient } from '@tanstack/react-query'
 import { useSyncExternalStore } from 'react'
-import { api, type Me } from '../api/client'
+import { answered, http, type Me, type SignIn } from '../api/client'
 import { Refused } from '../api/problems'
 
 const ME = hashKey(['me'])
 const NOBODY: Me = { recipient: null, groups: [], administers: false }
 
 export function useMe() {
-  return useQuery({ queryKey: ['me'], queryFn: api.me, staleTime: 30_000, refetchInterval: 60_000 })
+  return useQuery({
+    queryKey: ['me'],
+    queryFn: () => answered(http.GET('/api/sessions/current')),
+    staleTime: 30_000,
+    refetchInterval: 60_000,
+  })
 }
 
 // Whose session is over without their having ended it; it is told until somebody signs in.
@@ -60,13 +65,16 @@ function isSignInWanted(error: unknown): boolean {
 
 export function useSignIn() {
   const queries = useQueryClient()
-  return useMutation({ mutationFn: api.signIn, onSuccess: (me) => become(queries, me) })
+  return useMutation({
+    mutationFn: (body: SignIn) => answered(http.POST('/api/sessions', { body })),
+    onSuccess: (me) => become(queries, me),
+  })
 }
 
 export function useSignOut() {
   const queries = useQueryClient()
   return useMutation({
-    mutationFn: api.signOut,
+    mutationFn: () => answered(http.DELETE('/api/sessions/current')),
     onSuccess: async () => {
       await become(queries, NOBODY)
       setOver(null)

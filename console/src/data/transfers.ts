@@ -1,7 +1,10 @@
 // Transfers: those there were, and the stream of how they go.
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
-import { api, SHOWN, streamPath, type Transfer } from '../api/client'
+import { answered, http, streamPath, type Transfer } from '../api/client'
+
+/** How many transfers are shown. */
+export const SHOWN = 200
 
 const EVERY = 250 // milliseconds in which changes are gathered before they are shown
 
@@ -9,7 +12,11 @@ const EVERY = 250 // milliseconds in which changes are gathered before they are 
 export function useTransfers() {
   const queries = useQueryClient()
   const [live, setLive] = useState(false)
-  const query = useQuery({ queryKey: ['transfers'], queryFn: async () => (await api.transfers()).transfers })
+  const query = useQuery({
+    queryKey: ['transfers'],
+    queryFn: async () =>
+      (await answered(http.GET('/api/transfers', { params: { query: { limit: SHOWN } } }))).transfers,
+  })
   const seen = useVisible()
 
   useEffect(() => {

@@ -1,22 +1,57 @@
-import { useNavigate, useParams } from '@tanstack/react-router'
-import { memo, useState } from 'react'
-import { Collection, TableBody, TableHeader, TableLoadMoreItem, type Selection } from 'react-aria-components'
+import { useNavigate, useParams, useSearch } from '@tanstack/react-router'
+import { lazy, Suspense, useDeferredValue, useMemo, useState } from 'react'
+import { SearchField, Input, Label, type Selection, type SortDescriptor } from 'react-aria-components'
 import styled from 'styled-components'
 import { deliveryPath, type FileEntry } from '../api/client'
 import { Breadcrumb } from '../components/Breadcrumb'
 import { DownloadButton } from '../components/DownloadButton'
-import { countText, sizeText, timeText } from '../components/format'
+import { sizeText } from '../components/format'
 import { Hidden } from '../components/Hidden'
 import { Icon } from '../components/Icon'
 import { Notice } from '../components/Notice'
+import { Rows, type ColumnOf } from '../components/Rows'
 import { SelectionBar } from '../components/SelectionBar'
-import { SelectionCheckbox } from '../components/SelectionCheckbox'
-import { Empty, Field, Head, Line, Table } from '../components/Table'
+import { Time } from '../components/Time'
+import { Versions } from '../components/Versions'
+import { fieldLook } from '../components/fieldLook'
 import { save } from '../data/downloads'
-import { useFolder } from '../data/files'
-import { useNarrow } from '../data/narrow'
+import { useFolder, type Sort } from '../data/files'
 import { usePage } from '../data/page'
-import { Versions } from './Versions'
+import { clearSelection, selectHere, useSelection } from '../data/selection'
+import { useMe } from '../data/session'
+import { useTexts } from '../texts'
+import type { Texts } from '../texts/en'
+import { token } from '../theme'
+
+// What is not there at first is loaded when it is wanted.
+const FilePanel = lazy(() => import('../components/FilePanel'))
+const PutFiles = lazy(() => import('../components/PutFiles'))
+
+const Top = styled.div`
+  display: flex;
+  flex-wrap: wrap;
+  align-items: end;
+  justify-content: space-between;
+  gap: 0 1rem;
+  margin-bottom: 0.8rem;
+`
+
+const Search = styled(SearchField)`
+  ${fieldLook}
+  min-width: min(18rem, 100%);
+`
+
+const Beside = styled.div`
+  display: grid;
+  grid-template-columns: minmax(0, 1fr);
+  gap: 1.2rem;
+  align-items: start;
+  @media (min-width: 64rem) {
+    &[data-open] {
+      grid-template-columns: minmax(0, 1fr) minmax(20rem, 27rem);
+    }
+  }
+`
 
 const Named = styled.span`
   display: grid;
@@ -28,99 +63,119 @@ const Named = styled.span`
   }
 `
 
+const About = styled.span`
+  display: block;
+  color: ${token.quiet};
+  font-size: ${token.type.small};
+`
+
 const Quiet = styled.p`
   margin: 0.5rem 0 0;
-  color: var(--quiet);
+  color: ${token.quiet};
 `
 
 export function Files() {
   const { _splat: path = '' } = useParams({ from: '/files/$' })
   // The router drops the last slash, which is what makes an address a folder's.
   const folder = path && !path.endsWith('/') ? path + '/' : path
-  // A new folder begins with nothing selected.
   return <Folder key={folder} folder={folder} />
 }
 
 function Folder({ folder }: { folder: string }) {
-  const { entries, error, isPending, isFetchingNextPage, hasNextPage, fetchNextPage } = useFolder(
-    folder || null,
-  )
-  const [selected, setSelected] = useState<Set<string>>(new Set())
+  const texts = useTexts()
+  const { show, search = '', sort = 'name' } = useSearch({ from: '/files/$' })
+  const [text, setText] = useState(search)
+  const wanted = useDeferredValue(text.trim())
+  const found = useFolder(folder || null, folder ? wanted : '', sort)
+  const { entries, error, isPending, isFetchingNextPage, hasNextPage, fetchNextPage } = found
+  const selected = useSelection()
+  const navigate = useNavigate({ from: '/files/$' })
   const [refused, setRefused] = useState<Error | null>(null)
-  const navigate = useNavigate()
-  const narrow = useNarrow()
-  const heading = usePage(folder ? `Files in ${folder}` : 'Stores')
-  const notHad = entries.filter((entry) => !mayHave(entry)).map((entry) => entry.address)
+  const me = useMe().data
+  const title = texts.files.title(folder)
+  const heading = usePage(title)
+  const columns = useMemo(() => columnsOf(folder, texts), [folder, texts])
+  const disabled = useMemo(
+    () => entries.filter((entry) => !mayHave(entry)).map((entry) => entry.address),
+    [entries],
+  )
+  const here = useMemo(() => new Set([...selected.keys()]), [selected])
+
+  function look(what: { show?: string | undefined; search?: string | undefined; sort?: Sort | undefined }) {
+    void navigate({ search: (before) => ({ ...before, ...what }), replace: what.show === undefined })
+  }
 
   function open(address: string) {
     setRefused(null)
-    if (address.endsWith('/')) void navigate({ to: '/files/$', params: { _splat: address } })
+    if (address.endsWith('/')) void navigate({ to: '/files/$', params: { _splat: address }, search: {} })
+    else if (me?.recipient) look({ show: address })
     else save(deliveryPath(address), setRefused)
   }
 
   // All is all that is there now: what comes later was not meant.
   function select(keys: Selection) {
     const all = entries.filter(mayHave).map((entry) => entry.address)
-    setSelected(keys === 'all' ? new Set(all) : new Set([...keys].map(String)))
+    selectHere(entries, keys === 'all' ? new Set(all) : new Set([...keys].map(String)))
   }
 
-  const chosen = entries.filter((entry) => selected.has(entry.address))
+  const chosen = [...selected.values()]
+  const elsewhere = chosen.filter((entry) => parentOf(entry.address) !== folder).length
   return (
     <>
       <Hidden as="h1" {...heading}>
-        {folder ? `Files in ${folder}` : 'Stores'}
+        {title}
       </Hidden>
-      <Breadcrumb folder={folder} />
+      <Top>
+        <Breadcrumb folder={folder} />
+        {folder && (
+          <Search
+            value={text}
+            onChange={(value) => {
+              setText(value)
+              look({ search: value.trim() || undefined })
+            }}
+          >
+            <Label>{texts.files.search}</Label>
+            <Input spellCheck={false} />
+          </Search>
+        )}
+      </Top>
       {error && <Notice error={error} />}
       {refused && <Notice error={refused} />}
-      <Table
-        aria-label={folder ? `Files in ${folder}` : 'Stores'}
-        selectionMode={folder ? 'multiple' : 'none'}
-        selectedKeys={selected}
-        disabledKeys={notHad}
-        onSelectionChange={select}
-        onRowAction={(key) => open(String(key))}
-      >
-        <TableHeader>
-          {folder && (
-            <Head width={44} minWidth={44}>
-              <SelectionCheckbox />
-            </Head>
-          )}
-          <Head isRowHeader width="3fr" minWidth={150}>
-            Name
-          </Head>
-          <Head $right width={narrow ? 84 : 130}>
-            Size
-          </Head>
-          {!narrow && <Head width={165}>Changed</Head>}
-          {!narrow && <Head width="2fr">Type</Head>}
-          <Head width={60} minWidth={48}>
-            <Hidden>Download</Hidden>
-          </Head>
-        </TableHeader>
-        <TableBody
-          renderEmptyState={() => (
-            <Empty role="status">
-              {isPending ? 'Looking …' : error ? 'This folder could not be loaded.' : 'Nothing here for you.'}
-            </Empty>
-          )}
-        >
-          <Collection items={entries} dependencies={[folder, narrow]}>
-            {(entry) => <Entry entry={entry} selectable={Boolean(folder)} narrow={narrow} />}
-          </Collection>
-          {hasNextPage && (
-            <TableLoadMoreItem onLoadMore={() => void fetchNextPage()} isLoading={isFetchingNextPage}>
-              <Empty>Looking for more …</Empty>
-            </TableLoadMoreItem>
-          )}
-        </TableBody>
-      </Table>
-      <Quiet role="status">
-        {entries.length > 0 && countText(entries.length, 'entry', 'entries')}
-        {hasNextPage && ' so far; more come as you scroll'}
-      </Quiet>
-      {chosen.length > 0 && <SelectionBar entries={chosen} clear={() => setSelected(new Set())} />}
+      <Beside {...(show && { 'data-open': true })}>
+        <div>
+          <Rows
+            label={title}
+            columns={columns}
+            rows={entries}
+            idOf={(entry) => entry.address}
+            textOf={(entry) => (entry.folder ? `${entry.name}/` : entry.name)}
+            empty={
+              isPending
+                ? texts.common.looking
+                : error
+                  ? texts.files.notLoaded
+                  : wanted
+                    ? texts.files.nothingFound
+                    : texts.files.nothing
+            }
+            onOpen={open}
+            selection={folder ? { selected: here, disabled, onChange: select } : undefined}
+            sort={folder ? descriptorOf(sort) : undefined}
+            onSort={(by) => look({ sort: sortOf(by) })}
+            more={{ has: hasNextPage, loads: isFetchingNextPage, load: () => void fetchNextPage() }}
+          />
+          <Quiet role="status">
+            {entries.length > 0 && texts.common.entries(entries.length)}
+            {hasNextPage && texts.files.soFar}
+          </Quiet>
+          <Suspense fallback={null}>{found.data?.pages[0]?.puts && <PutFiles folder={folder} />}</Suspense>
+        </div>
+        <Suspense fallback={null}>
+          {show && <FilePanel address={show} close={() => look({ show: undefined })} />}
+        </Suspense>
+      </Beside>
+      {chosen.length > 0 && <SelectionBar entries={chosen} elsewhere={elsewhere} clear={clearSelection} />}
     </>
   )
 }
@@ -130,39 +185,90 @@ function mayHave(entry: FileEntry): boolean {
   return entry.folder || Boolean(entry.may?.includes('read') || entry.may?.includes('bundle'))
 }
 
-type Row = { entry: FileEntry; selectable: boolean; narrow: boolean }
+function parentOf(address: string): string {
+  const place = address.replace(/\/$/, '').lastIndexOf('/')
+  return address.slice(0, place + 1)
+}
 
-const Entry = memo(function Entry({ entry, selectable, narrow }: Row) {
-  const size = entry.folder ? '' : entry.size === null ? 'made on demand' : sizeText(entry.size)
+function descriptorOf(sort: Sort): SortDescriptor {
+  const column = sort.replace(/^-/, '')
+  return { column, direction: sort.startsWith('-') ? 'descending' : 'ascending' }
+}
+
+function sortOf({ column, direction }: SortDescriptor): Sort | undefined {
+  const by = `${direction === 'descending' ? '-' : ''}${String(column)}` as Sort
+  return by === 'name' ? undefined : by
+}
+
+function columnsOf(folder: string, texts: Texts): ColumnOf<FileEntry>[] {
+  const { files } = texts
+  const sorts = Boolean(folder)
+  return [
+    {
+      id: 'name',
+      name: files.name,
+      width: '3fr',
+      minWidth: 150,
+      sorts,
+      cell: (entry) => <Name entry={entry} folder={folder} />,
+    },
+    {
+      id: 'size',
+      name: files.size,
+      width: 130,
+      right: true,
+      sorts,
+      hidesName: false,
+      cell: (entry) => (entry.folder ? '' : entry.size === null ? files.onDemand : sizeText(entry.size)),
+    },
+    {
+      id: 'modified',
+      name: files.changed,
+      width: 165,
+      quiet: true,
+      whole: true,
+      sorts,
+      cell: (entry) => <Time at={entry.modified} />,
+    },
+    {
+      id: 'type',
+      name: files.type,
+      width: '2fr',
+      quiet: true,
+      sorts,
+      cell: (entry) => (entry.folder ? '' : entry.media_type),
+    },
+    {
+      id: 'download',
+      name: texts.common.download,
+      width: 60,
+      minWidth: 48,
+      right: true,
+      hidesName: true,
+      card: 'end',
+      cell: (entry) =>
+        !entry.folder &&
+        entry.may?.includes('read') && (
+          <DownloadButton label={files.downloadOf(entry.name)} path={deliveryPath(entry.address)} />
+        ),
+    },
+  ]
+}
+
+function Name({ entry, folder }: { entry: FileEntry; folder: string }) {
+  const texts = useTexts().files
+  const said = entry.folder ? `${entry.name}/` : entry.name
+  const below = folder ? entry.address.slice(folder.length) : said
   return (
-    <Line id={entry.address} textValue={entry.name}>
-      {selectable && (
-        <Field>
-          <SelectionCheckbox />
-        </Field>
-      )}
-      <Field>
-        <Named>
-          <Icon of={entry.folder ? 'folder' : 'file'} />
-          <span>
-            <bdi>{entry.folder ? `${entry.name}/` : entry.name}</bdi>
-            <Versions entry={entry} />
-            {!mayHave(entry) && <Hidden>You may see this file and not have it.</Hidden>}
-          </span>
-        </Named>
-      </Field>
-      <Field $right>{size}</Field>
-      {!narrow && (
-        <Field $quiet $whole>
-          {timeText(entry.modified)}
-        </Field>
-      )}
-      {!narrow && <Field $quiet>{entry.folder ? '' : entry.media_type}</Field>}
-      <Field $right>
-        {!entry.folder && entry.may?.includes('read') && (
-          <DownloadButton label={`Download ${entry.name}`} path={deliveryPath(entry.address)} />
-        )}
-      </Field>
-    </Line>
+    <Named>
+      <Icon of={entry.folder ? 'folder' : 'file'} />
+      <span>
+        {/* What was found deeper is told with its folder. */}
+        <bdi>{below.length > said.length ? below : said}</bdi>
+        <Versions entry={entry} />
+        {!mayHave(entry) && <Hidden>{texts.seenOnly}</Hidden>}
+        {entry.description && <About>{entry.description}</About>}
+      </span>
+    </Named>
   )
-})
+}

@@ -1,34 +1,28 @@
-import { useState } from 'react'
-import { Collection, TableBody, TableHeader, TableLoadMoreItem } from 'react-aria-components'
+import { useSearch } from '@tanstack/react-router'
+import { useMemo, useState } from 'react'
 import styled from 'styled-components'
 import type { LinkFacts } from '../api/client'
-import { Button } from '../components/Button'
-import { timeText } from '../components/format'
+import { Aside, Title } from '../components/Card'
+import { ExplainLink } from '../components/ExplainLink'
 import { LinkForm } from '../components/LinkForm'
 import { Notice } from '../components/Notice'
+import { Rows, type ColumnOf } from '../components/Rows'
 import { Select } from '../components/Select'
-import { Empty, Field, Head, Line, Table } from '../components/Table'
-import { standing, useLinks, useRevokeLink } from '../data/links'
-import { useNarrow } from '../data/narrow'
+import { SureButton } from '../components/SureButton'
+import { TextField } from '../components/TextField'
+import { Time } from '../components/Time'
+import { mentions, standing, useLinks, useRevokeLink, type Standing } from '../data/links'
 import { usePage } from '../data/page'
+import { useTexts } from '../texts'
+import type { Texts } from '../texts/en'
 import { token } from '../theme'
 
-const Title = styled.div`
-  display: flex;
-  flex-wrap: wrap;
+const Filters = styled(Title)`
   align-items: end;
-  justify-content: space-between;
-  gap: 0.8rem;
-  margin: 0 0 1rem;
   h2 {
+    flex: 1;
     margin: 0;
-    font: 600 1.2rem/1.25 ${token.serif};
   }
-`
-
-const Aside = styled.div`
-  color: ${token.quiet};
-  font-size: 0.85rem;
 `
 
 const Word = styled.span<{ $colour: string }>`
@@ -37,122 +31,119 @@ const Word = styled.span<{ $colour: string }>`
   white-space: nowrap;
 `
 
-const LOOKS = {
+const LOOKS: Record<Standing, readonly [string, string]> = {
   good: [token.good, '✓'],
   'ends soon': [token.warn, '◔'],
   expired: [token.quiet, '–'],
   'used up': [token.quiet, '∅'],
   revoked: [token.bad, '✗'],
-} as const
-
-const STATES = [['', 'all of them'], ...Object.keys(LOOKS).map((state) => [state, state] as const)] as const
+}
+const STATES = Object.keys(LOOKS) as Standing[]
 
 export function Links() {
+  const texts = useTexts()
+  const said = texts.links
+  const { file } = useSearch({ from: '/links' })
   const { links, error, isPending, isFetchingNextPage, hasNextPage, fetchNextPage } = useLinks()
   const [state, setState] = useState('')
-  const narrow = useNarrow()
-  const heading = usePage('Links')
+  const [text, setText] = useState('')
+  const heading = usePage(said.title)
+  const columns = useMemo(() => columnsOf(texts), [texts])
   const now = new Date()
-  const shown = links.filter((link) => !state || standing(link, now) === state)
+  const shown = links.filter((link) => (!state || standing(link, now) === state) && mentions(link, text))
+  const states = [['', texts.common.all], ...STATES.map((one) => [one, said.states[one]] as const)] as const
   return (
     <>
-      <h1 {...heading}>Links</h1>
-      <LinkForm />
-      <Title>
-        <h2>Links there are</h2>
-        <Select label="Show" value={state} choices={STATES} onChange={setState} />
-      </Title>
+      <h1 {...heading}>{said.title}</h1>
+      <LinkForm key={file} file={file ?? ''} />
+      <Filters>
+        <h2>{said.list}</h2>
+        <TextField label={said.search} value={text} onChange={setText} />
+        <Select label={said.show} value={state} choices={states} onChange={setState} />
+      </Filters>
       {error && <Notice error={error} />}
-      <Table aria-label="Links">
-        <TableHeader>
-          <Head isRowHeader width="3fr" minWidth={140}>
-            File
-          </Head>
-          <Head width={120}>State</Head>
-          {!narrow && <Head width="1.2fr">For</Head>}
-          {!narrow && <Head width={165}>Until</Head>}
-          {!narrow && (
-            <Head $right width={90}>
-              Uses
-            </Head>
-          )}
-          <Head width={narrow ? 110 : 130}>End it</Head>
-        </TableHeader>
-        <TableBody
-          dependencies={[narrow, state]}
-          renderEmptyState={() => (
-            <Empty role="status">{isPending ? 'Looking …' : 'There are no such links.'}</Empty>
-          )}
-        >
-          <Collection items={shown}>
-            {(link) => <Entry id={link.id} link={link} narrow={narrow} now={now} />}
-          </Collection>
-          {hasNextPage && (
-            <TableLoadMoreItem
-              isLoading={isFetchingNextPage}
-              onLoadMore={() => {
-                if (!isFetchingNextPage) void fetchNextPage()
-              }}
-            >
-              Looking …
-            </TableLoadMoreItem>
-          )}
-        </TableBody>
-      </Table>
+      <Rows
+        label={said.title}
+        columns={columns}
+        rows={shown}
+        idOf={(link) => link.id}
+        textOf={(link) => link.address ?? link.id}
+        empty={isPending ? texts.common.looking : said.none}
+        more={{ has: hasNextPage, loads: isFetchingNextPage, load: () => void fetchNextPage() }}
+      />
+      <ExplainLink />
     </>
   )
 }
 
-interface Row {
-  id: string // a link's own `key` is that of its seal, and no name for a row
-  link: LinkFacts
-  narrow: boolean
-  now: Date
+function columnsOf({ links, common }: Texts): ColumnOf<LinkFacts>[] {
+  return [
+    { id: 'file', name: links.file, width: '3fr', minWidth: 140, cell: (link) => <Named link={link} /> },
+    { id: 'state', name: links.state, width: 120, cell: (link) => <Stands link={link} /> },
+    {
+      id: 'for',
+      name: links.for,
+      width: '1fr',
+      quiet: true,
+      cell: (link) => link.recipient ?? common.anyone,
+    },
+    {
+      id: 'until',
+      name: links.until,
+      width: 165,
+      quiet: true,
+      cell: (link) => (link.until ? <Time at={link.until} /> : links.forGood),
+    },
+    {
+      id: 'uses',
+      name: links.uses,
+      width: 90,
+      right: true,
+      cell: (link) => (link.uses === null ? link.used : common.of(link.used, link.uses)),
+    },
+    { id: 'last', name: links.last, width: 165, quiet: true, cell: (link) => <Time at={link.last} /> },
+    { id: 'end', name: links.end, width: 130, card: 'end', cell: (link) => <Revoke link={link} /> },
+  ]
 }
 
-function Entry({ id, link, narrow, now }: Row) {
-  const stands = standing(link, now)
+function Named({ link }: { link: LinkFacts }) {
+  const said = useTexts().links
+  return (
+    <>
+      <bdi>{link.address ?? said.notMadeHere}</bdi>
+      <Aside>
+        {link.id}
+        {link.maker && ` · ${said.by(link.maker)}`}
+      </Aside>
+    </>
+  )
+}
+
+function Stands({ link }: { link: LinkFacts }) {
+  const said = useTexts().links
+  const stands = standing(link, new Date())
   const [colour, mark] = LOOKS[stands]
   return (
-    <Line id={id} textValue={link.address ?? link.id}>
-      <Field>
-        <bdi>{link.address ?? 'not made here'}</bdi>
-        <Aside>
-          {link.id}
-          {link.maker && ` · by ${link.maker}`}
-        </Aside>
-      </Field>
-      <Field>
-        <Word $colour={colour}>
-          <span aria-hidden="true">{mark}</span> {stands}
-        </Word>
-      </Field>
-      {!narrow && <Field $quiet>{link.recipient ?? 'anyone'}</Field>}
-      {!narrow && <Field $quiet>{link.until ? timeText(link.until) : 'for good'}</Field>}
-      {!narrow && (
-        <Field $right>
-          {link.used}
-          {link.uses !== null && ` of ${link.uses}`}
-        </Field>
-      )}
-      <Field>{(stands === 'good' || stands === 'ends soon') && <Revoke link={link} />}</Field>
-    </Line>
+    <Word $colour={colour}>
+      <span aria-hidden="true">{mark}</span> {said.states[stands]}
+    </Word>
   )
 }
 
 /** Ends a link; what cannot be undone is asked for twice. */
 function Revoke({ link }: { link: LinkFacts }) {
-  const [sure, setSure] = useState(false)
+  const texts = useTexts()
   const revoke = useRevokeLink()
+  if (link.state !== 'holds') return null
   if (revoke.error) return <span role="alert">{revoke.error.message}</span>
   return (
-    <Button
-      aria-label={`${sure ? 'Really revoke' : 'Revoke'} ${link.id}`}
+    <SureButton
+      words={texts.links.revoke}
+      sure={texts.common.really}
+      label={texts.links.revokeOf(link.id)}
+      sureLabel={texts.links.reallyRevokeOf(link.id)}
       isDisabled={revoke.isPending}
-      onPress={() => (sure ? revoke.mutate(link.id) : setSure(true))}
-      onBlur={() => setSure(false)}
-    >
-      {sure ? 'Really?' : 'Revoke'}
-    </Button>
+      onPress={() => revoke.mutate(link.id)}
+    />
   )
 }

@@ -1,14 +1,16 @@
 import { root } from '../api/root'
 import { usePage } from '../data/page'
+import { useTexts } from '../texts'
 
 export function NotFound() {
-  const heading = usePage('Not found')
+  const texts = useTexts().notFound
+  const heading = usePage(texts.title)
   return (
     <>
-      <h1 {...heading}>There is no such page</h1>
+      <h1 {...heading}>{texts.heading}</h1>
       <p>
-        The console has no page of this address. Its pages begin with the{' '}
-        <a href={`${root}/console/`}>files</a>.
+        {texts.text}
+        <a href={`${root}/console/`}>{texts.files}</a>.
       </p>
     </>
   )

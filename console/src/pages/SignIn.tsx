@@ -8,6 +8,7 @@ import { usePage } from '../data/page'
 import { useMe, useSignIn } from '../data/session'
 import { MainButton } from '../components/Button'
 import { Notice } from '../components/Notice'
+import { useTexts } from '../texts'
 import { token } from '../theme'
 
 const Card = styled.form`
@@ -62,7 +63,8 @@ export function SignIn() {
   const navigate = useNavigate()
   const { then } = useSearch({ from: '/sign-in' })
   const me = useMe()
-  const heading = usePage('Sign in')
+  const texts = useTexts().signIn
+  const heading = usePage(texts.title)
   const place = placeHere(then)
   // Somebody who followed a link from another site is signed in, though that request did not say so.
   const leaving = place !== undefined && (signIn.isSuccess || Boolean(me.data?.recipient))
@@ -84,26 +86,24 @@ export function SignIn() {
   if (leaving)
     return (
       <Card as="section">
-        <h1 {...heading}>Signed in</h1>
+        <h1 {...heading}>{texts.signedIn}</h1>
         <Hint role="status">
-          What you asked for follows. When it is a download, your browser saves it, and you can go on to the{' '}
-          <a href={`${root}/console/`}>files</a>.
+          {texts.follows}
+          <a href={`${root}/console/`}>{texts.filesLink}</a>.
         </Hint>
       </Card>
     )
 
   return (
     <Card onSubmit={submit}>
-      <h1 {...heading}>Sign in</h1>
+      <h1 {...heading}>{texts.title}</h1>
       <Hint>
-        {then ? 'What you asked for is not open to everyone. ' : ''}
-        {byPassword
-          ? 'Your password is your own.'
-          : 'Your access token comes from whoever runs this service.'}
+        {then ? texts.notOpen : ''}
+        {byPassword ? texts.passwordHint : texts.tokenHint}
       </Hint>
       {byPassword && (
         <Field value={recipient} onChange={setRecipient} isRequired autoFocus>
-          <Label>Recipient</Label>
+          <Label>{texts.recipient}</Label>
           <Input autoComplete="username" spellCheck={false} />
         </Field>
       )}
@@ -115,12 +115,12 @@ export function SignIn() {
         isRequired
         autoFocus={!byPassword}
       >
-        <Label>{byPassword ? 'Password' : 'Access token'}</Label>
+        <Label>{byPassword ? texts.password : texts.token}</Label>
         <Input autoComplete="current-password" spellCheck={false} />
       </Field>
       {signIn.error && <Notice error={signIn.error} />}
       <MainButton type="submit" isDisabled={signIn.isPending}>
-        {signIn.isPending ? 'Signing in …' : 'Sign in'}
+        {signIn.isPending ? texts.signingIn : texts.title}
       </MainButton>
       <Other
         type="button"
@@ -130,7 +130,7 @@ export function SignIn() {
           signIn.reset()
         }}
       >
-        {byPassword ? 'Use an access token instead' : 'Use a password instead'}
+        {byPassword ? texts.useToken : texts.usePassword}
       </Other>
     </Card>
   )

@@ -1,147 +1,184 @@
-import { memo } from 'react'
-import { TableBody, TableHeader } from 'react-aria-components'
+import { useNavigate } from '@tanstack/react-router'
+import { lazy, memo, Suspense, useMemo, useState } from 'react'
 import styled from 'styled-components'
-import { SHOWN, type Transfer } from '../api/client'
-import { useNarrow } from '../data/narrow'
-import { usePage } from '../data/page'
-import { useTransfers } from '../data/transfers'
-import { countText, durationText, sizeText, timeText } from '../components/format'
+import type { Transfer } from '../api/client'
+import { Aside, Title } from '../components/Card'
+import { durationText, sizeText } from '../components/format'
 import { Notice } from '../components/Notice'
 import { ProgressLine } from '../components/ProgressLine'
+import { Rows, type ColumnOf } from '../components/Rows'
+import { Select } from '../components/Select'
 import { State } from '../components/State'
-import { Empty, Field, Head, Line, Table } from '../components/Table'
+import { TextField } from '../components/TextField'
+import { Time } from '../components/Time'
+import { usePage } from '../data/page'
+import { useThroughput } from '../data/throughput'
+import { SHOWN, useTransfers } from '../data/transfers'
+import { stateOf, type Shown } from '../data/transferState'
+import { useTexts } from '../texts'
+import type { Texts } from '../texts/en'
 import { token } from '../theme'
 
-const Title = styled.div`
-  display: flex;
-  flex-wrap: wrap;
-  align-items: baseline;
-  gap: 1rem;
-  margin-bottom: 1rem;
-  span {
-    color: ${token.quiet};
-  }
+// The plotting library is loaded where a chart is drawn.
+const Throughput = lazy(() => import('../components/Throughput'))
+
+const Live = styled.span`
+  color: ${token.quiet};
 `
 
-const Aside = styled.div`
-  color: ${token.quiet};
-  font-size: 0.85rem;
+const Filters = styled(Title)`
+  align-items: end;
+  margin-top: 0.8rem;
 `
+
+const STATES: Shown[] = ['running', 'waiting', 'paused', 'complete', 'broken-off', 'handed-off']
 
 export function Transfers() {
+  const texts = useTexts()
+  const said = texts.transfers
   const { transfers, isPending, error, live } = useTransfers()
-  const narrow = useNarrow()
-  const heading = usePage('Transfers')
+  const points = useThroughput(transfers)
+  const navigate = useNavigate()
+  const heading = usePage(said.title)
+  const [state, setState] = useState('')
+  const [text, setText] = useState('')
+  const columns = useMemo(() => columnsOf(texts), [texts])
+  const shown = useMemo(() => filtered(transfers, state, text), [transfers, state, text])
+  const states = [['', texts.common.all], ...STATES.map((one) => [one, said.states[one]] as const)] as const
   return (
     <>
       <Title>
-        <h1 {...heading}>Transfers</h1>
-        <span role="status">
-          {live ? 'as they go' : 'not connected; trying again'}
-          {transfers.length >= SHOWN && `; the newest ${SHOWN}, older ones stand in the history`}
-        </span>
+        <h1 {...heading}>{said.title}</h1>
+        <Live role="status">
+          {live ? said.live : said.away}
+          {transfers.length >= SHOWN && said.newest(SHOWN)}
+        </Live>
       </Title>
       {error && <Notice error={error} />}
-      <Table aria-label="Transfers">
-        <TableHeader>
-          <Head isRowHeader width="3fr" minWidth={140}>
-            File
-          </Head>
-          {!narrow && <Head width="1fr">Recipient</Head>}
-          <Head width={narrow ? 105 : 130}>State</Head>
-          {!narrow && (
-            <Head width="1.4fr" minWidth={170}>
-              Progress
-            </Head>
-          )}
-          <Head $right width={narrow ? 110 : 150}>
-            Arrived
-          </Head>
-          {!narrow && (
-            <Head $right width={105}>
-              Rate
-            </Head>
-          )}
-          {!narrow && (
-            <Head $right width={75}>
-              Left
-            </Head>
-          )}
-          {!narrow && (
-            <Head $right width={165}>
-              Begun
-            </Head>
-          )}
-        </TableHeader>
-        <TableBody
-          items={transfers}
-          dependencies={[narrow]}
-          renderEmptyState={() => (
-            <Empty role="status">
-              {isPending
-                ? 'Looking …'
-                : error
-                  ? 'The transfers could not be loaded.'
-                  : 'Nothing was delivered yet.'}
-            </Empty>
-          )}
-        >
-          {(transfer) => <Entry transfer={transfer} narrow={narrow} />}
-        </TableBody>
-      </Table>
+      <Suspense fallback={null}>
+        <Throughput points={points} />
+      </Suspense>
+      <Filters>
+        <TextField label={said.filterText} value={text} onChange={setText} />
+        <Select label={said.filterState} value={state} choices={states} onChange={setState} />
+      </Filters>
+      <Rows
+        label={said.title}
+        columns={columns}
+        rows={shown}
+        idOf={(transfer) => transfer.id}
+        textOf={(transfer) => transfer.address}
+        onOpen={(id) => void navigate({ to: '/transfers/$id', params: { id } })}
+        empty={
+          isPending
+            ? texts.common.looking
+            : error
+              ? said.notLoaded
+              : transfers.length
+                ? said.noneSuch
+                : said.none
+        }
+      />
     </>
   )
 }
 
-const Entry = memo(function Entry({ transfer, narrow }: { transfer: Transfer; narrow: boolean }) {
-  const running = transfer.state === 'running'
-  const [folder, name] = split(transfer.address)
+function filtered(transfers: Transfer[], state: string, text: string): Transfer[] {
+  const wanted = text.trim().toLowerCase()
+  if (!state && !wanted) return transfers
+  return transfers.filter(
+    (one) =>
+      (!state || stateOf(one) === state) &&
+      [one.address, one.recipient, one.made_for].some((name) => name?.toLowerCase().includes(wanted)),
+  )
+}
+
+function columnsOf({ transfers, common }: Texts): ColumnOf<Transfer>[] {
+  return [
+    {
+      id: 'file',
+      name: transfers.file,
+      width: '3fr',
+      minWidth: 140,
+      cell: (transfer) => <Named transfer={transfer} />,
+    },
+    {
+      id: 'recipient',
+      name: transfers.recipient,
+      width: '1fr',
+      quiet: true,
+      cell: (transfer) => transfer.recipient ?? common.anyone,
+    },
+    {
+      id: 'state',
+      name: transfers.state,
+      width: 130,
+      card: 'end',
+      cell: (transfer) => <State transfer={transfer} />,
+    },
+    {
+      id: 'progress',
+      name: transfers.progress,
+      width: '1.4fr',
+      minWidth: 150,
+      hidesName: false,
+      cell: (transfer) => <ProgressLine transfer={transfer} />,
+    },
+    {
+      id: 'arrived',
+      name: transfers.arrived,
+      width: 150,
+      right: true,
+      cell: (transfer) => arrivedText(transfer),
+    },
+    {
+      id: 'rate',
+      name: transfers.rate,
+      width: 105,
+      right: true,
+      cell: ({ state, rate }) => (state === 'running' && rate ? `${sizeText(rate)}/s` : ''),
+    },
+    {
+      id: 'left',
+      name: transfers.left,
+      width: 85,
+      right: true,
+      cell: ({ state, seconds_left: left }) =>
+        state === 'running' && left !== null ? durationText(left) : '',
+    },
+    {
+      id: 'begun',
+      name: transfers.begun,
+      width: 170,
+      right: true,
+      quiet: true,
+      cell: (transfer) => <Time at={transfer.started} />,
+    },
+  ]
+}
+
+function arrivedText({ bytes, percent }: Transfer): string {
+  return sizeText(bytes) + (percent === null ? '' : ` · ${percent} %`)
+}
+
+const Named = memo(function Named({ transfer }: { transfer: Transfer }) {
+  const { transfers: said, common } = useTexts()
+  const place = transfer.address.lastIndexOf('/') + 1
+  // Of a bundle, the id says nothing to a person.
+  const folder = transfer.address.startsWith('bundles/') ? said.bundle : transfer.address.slice(0, place)
   return (
-    <Line id={transfer.id} textValue={transfer.address}>
-      <Field>
-        <bdi>{name}</bdi>
+    <>
+      <bdi>{transfer.address.slice(place)}</bdi>
+      <Aside>
+        <bdi>{folder}</bdi>
+      </Aside>
+      {transfer.state === 'running' && transfer.entries && (
         <Aside>
-          <bdi>{folder}</bdi>
+          {said.entries(transfer.entries_done, common.files(transfer.entries))}
+          {transfer.entry && ` · ${transfer.entry}`}
         </Aside>
-        {running && transfer.entries && (
-          <Aside>
-            {transfer.entries_done} of {countText(transfer.entries, 'file', 'files')}
-            {transfer.entry && ` · ${transfer.entry}`}
-          </Aside>
-        )}
-        {transfer.reason && <Aside>{transfer.reason}</Aside>}
-        {narrow && <ProgressLine transfer={transfer} />}
-      </Field>
-      {!narrow && <Field $quiet>{transfer.recipient ?? 'anyone'}</Field>}
-      <Field>
-        <State transfer={transfer} />
-      </Field>
-      {!narrow && (
-        <Field>
-          <ProgressLine transfer={transfer} />
-        </Field>
       )}
-      <Field $right>
-        {sizeText(transfer.bytes)}
-        {transfer.percent !== null && ` · ${transfer.percent} %`}
-      </Field>
-      {!narrow && <Field $right>{running && transfer.rate ? `${sizeText(transfer.rate)}/s` : ''}</Field>}
-      {!narrow && (
-        <Field $right>
-          {running && transfer.seconds_left !== null ? durationText(transfer.seconds_left) : ''}
-        </Field>
-      )}
-      {!narrow && (
-        <Field $quiet $right>
-          {timeText(transfer.started)}
-        </Field>
-      )}
-    </Line>
+      {transfer.reason && <Aside>{transfer.reason}</Aside>}
+    </>
   )
 })
-
-/** The folder and the name of an address; of a bundle, whose id says nothing to a person, the word alone. */
-function split(address: string): [string, string] {
-  const place = address.lastIndexOf('/') + 1
-  return [address.startsWith('bundles/') ? 'bundle' : address.slice(0, place), address.slice(place)]
-}

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import hashlib
 import re
+import secrets
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -35,10 +36,15 @@ _FOLDERS = ("assets/", "api-docs/", "browser/")  # in which only files of the bu
 _CODINGS = {"br": ".br", "gzip": ".gz"}  # best first, with what the build appends to a name
 _ROOT = 'name="invio-root" content=""'  # where a page is told below which path the service is offered
 
+_NONCE = 'content="" property="csp-nonce"'  # where a page is told what its styles are known by
+# What is shown in it besides is the service's own: a file, sandboxed by the policy that it is delivered with.
 _POLICY = (
-    "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self' data:; "
-    "frame-ancestors 'none'; base-uri 'none'; form-action 'self'"
+    "default-src 'self'; style-src 'self' {styles}; img-src 'self' data: blob:; font-src 'self' data:; "
+    "frame-ancestors 'none'; base-uri 'none'; object-src 'none'; form-action 'self'"
 )
+# The page of the API's description is another project's, which writes styles into its elements.
+_POLICY_OF_API_PAGE = _POLICY.format(styles="'unsafe-inline'")
+_POLICY_OF_ASSETS = _POLICY.format(styles="")
 
 
 _VERSION = re.compile(r"\d+\.\d+\.\d+\Z")
@@ -68,7 +74,10 @@ class Console:
             path = raw_path(scope)
             found = self._find(path)
             page = found.facts.address.name.endswith(".html")
-            reply = plan(head, _page(found, root) if page else self._asset(head, found, versioned=_is_versioned(path)))
+            if page:
+                reply = plan(head, _page(found, root))
+            else:
+                reply = plan(head, self._asset(head, found, versioned=_is_versioned(path)))
             if found.facts.address.path.startswith(MODULE.removeprefix("/")):
                 reply = replace(reply, headers=[*reply.headers, _FOR_ANY_PAGE])
         except Refusal as refusal:
@@ -126,7 +135,7 @@ class Console:
             media_type=media_type_of(name),
             name=name,
             cache="public, max-age=31536000, immutable" if pinned else "no-cache",
-            own_policy=_POLICY,
+            own_policy=_POLICY_OF_ASSETS,
             resource_policy="cross-origin" if of_module else "same-origin",
             coding=coding,
             vary="accept-encoding",
@@ -144,18 +153,26 @@ class Console:
 
 
 def _page(found: Found, root: str) -> Representation:
-    """A page of the build, which names what it needs from where the service is offered on."""
+    """A page of the build, which names what it needs from where the service is offered on.
+
+    Its styles are known by a number that is never used again: such a page is not kept by anybody.
+    """
     source = found.content
     text = source.read(0, source.size).decode()
+    policy = _POLICY_OF_API_PAGE
+    if _NONCE in text:
+        nonce = secrets.token_urlsafe(16)
+        text = text.replace(_NONCE, _NONCE.replace('""', f'"{nonce}"'))
+        policy = _POLICY.format(styles=f"'nonce-{nonce}'")
     page = text.replace('="./', f'="{root}{PREFIX}').replace(_ROOT, _ROOT.replace('""', f'"{root}"')).encode()
     return Representation(
         content=Content([page]),
         size=len(page),
-        tag=hashlib.blake2b(page, digest_size=12).hexdigest(),
+        tag=None if policy is not _POLICY_OF_API_PAGE else hashlib.blake2b(page, digest_size=12).hexdigest(),
         modified=None,
         media_type="text/html",
         name=found.facts.address.name,
         charset="utf-8",
-        cache="no-cache",
-        own_policy=_POLICY,
+        cache="no-store" if policy is not _POLICY_OF_API_PAGE else "no-cache",
+        own_policy=policy,
     )

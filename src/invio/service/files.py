@@ -11,7 +11,7 @@ from invio.core.files import Caller, FileFacts
 from invio.core.http.media_types import OCTETS, media_type_by_name, media_type_of
 from invio.core.moments import timestamp
 from invio.core.reasons import Refusal
-from invio.core.rules.decisions import ACTIONS
+from invio.core.rules.decisions import ACTIONS, RuleSet
 from invio.core.versions import Version
 from invio.delivery.access.catalogue import no_file
 from invio.delivery.representation.negotiation import kind_of
@@ -19,7 +19,7 @@ from invio.delivery.sending.eager import in_pool
 from invio.service.assembly import Parts
 from invio.service.dependencies import TheCaller, TheParts, address_in_path, read_address
 from invio.service.schemas import Action, FileShape, Listing, Sort, VersionList, VersionShape
-from invio.stores.store import Found, Missing, StoreFault, VersionedStore
+from invio.stores.store import Found, Missing, StoreFault, VersionedStore, WritableStore
 
 router = APIRouter(tags=["files"])
 
@@ -49,9 +49,17 @@ async def list_files(
     def work() -> Listing:
         page = parts.catalogue.page(caller, folder, after, limit, search=search, sort=sort)
         files = [shape(parts, caller, line.address, line.found) for line in page.files]
-        return Listing(files=files, next=page.after)
+        return Listing(files=files, next=page.after, puts=folder is not None and _puts(parts, caller, folder))
 
     return await in_pool(parts.catalogue.pool_of(folder), work)
+
+
+def _puts(parts: Parts, caller: Caller, folder: Address) -> bool:
+    """Whether a caller may put something into a folder, or below it."""
+    rules = parts.rules
+    if not isinstance(parts.catalogue.stores.get(folder.store), WritableStore):
+        return False
+    return rules.may_reach(caller, "put", folder) if isinstance(rules, RuleSet) else rules.allows(caller, "put", folder)
 
 
 @router.get("/api/files/{address:path}", summary="Facts of one file")

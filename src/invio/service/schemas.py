@@ -38,7 +38,7 @@ Moment = Annotated[
     BeforeValidator(_unix_seconds),
     WithJsonSchema({"anyOf": _MOMENT_FORMS, "description": "Unix seconds, or a time as in 2026-12-24T18:00Z"}),
 ]
-Sort = Literal["name", "-name", "size", "-size", "modified", "-modified"]
+Sort = Literal["name", "-name", "size", "-size", "modified", "-modified", "type", "-type"]
 Action = Literal["list", "read", "bundle", "link", "put", "manage"]
 
 
@@ -130,6 +130,7 @@ class Listing(BaseModel):
 
     files: list[FileShape]
     next: str | None
+    puts: bool = Field(False, description="whether the caller may put files into this folder, or below it")
 
 
 class BundleAsk(BaseModel):

@@ -5,8 +5,10 @@ from __future__ import annotations
 import time
 from collections import deque
 from collections.abc import Callable, Iterator, Sequence
+from typing import Any
 
 from invio.core.addresses import Address
+from invio.core.http.media_types import media_type_by_name
 from invio.core.reasons import Refusal
 from invio.stores.store import Found, Missing, SearchableStore, Store
 
@@ -55,6 +57,8 @@ def search(
 def in_order(addresses: Sequence[Address], by: str, facts: Callable[[Address], Found | None]) -> list[Address]:
     """Addresses in another order than that of their names; folders stay first, and what has no size or time last.
 
+    `type` is the media type, as far as it is known without reading.
+
     Raises:
         Refusal: `too-large`, when there are too many.
     """
@@ -73,9 +77,12 @@ def in_order(addresses: Sequence[Address], by: str, facts: Callable[[Address], F
 
 def _known(
     files: Sequence[Address], what: str, facts: Callable[[Address], Found | None]
-) -> Iterator[tuple[Address, float]]:
+) -> Iterator[tuple[Address, Any]]:
     for address in files:
         found = facts(address)
-        value = None if found is None else getattr(found.facts, what)
-        if value is not None:
+        if found is None:
+            continue
+        if what == "type":
+            yield address, found.facts.media_type or media_type_by_name(address.name) or ""
+        elif (value := getattr(found.facts, what)) is not None:
             yield address, value

@@ -2,12 +2,13 @@ import { useId } from 'react'
 import { Button as AriaButton, DialogTrigger, Heading, Popover } from 'react-aria-components'
 import styled from 'styled-components'
 import { deliveryPath, type FileEntry, type Version } from '../api/client'
-import { useVersions } from '../data/files'
-import { Button } from '../components/Button'
-import { sizeText, timeText } from '../components/format'
-import { Hidden } from '../components/Hidden'
-import { Notice } from '../components/Notice'
-import { DownloadButton } from '../components/DownloadButton'
+import { useRenew, useVersions } from '../data/files'
+import { Button } from './Button'
+import { sizeText, timeText } from './format'
+import { Hidden } from './Hidden'
+import { Notice } from './Notice'
+import { DownloadButton } from './DownloadButton'
+import { useTexts } from '../texts'
 import { token } from '../theme'
 
 const Newest = styled(AriaButton)`
@@ -59,30 +60,37 @@ const Row = styled.li`
   }
 `
 
+const Again = styled(Newest)`
+  display: block;
+  margin-top: 0.2rem;
+`
+
 /** Which version of a file is the newest, and the others on demand. */
 export function Versions({ entry }: { entry: FileEntry }) {
   const title = useId()
+  const texts = useTexts().files
   if (!entry.version) return null
   return (
     <DialogTrigger>
       <Newest>
-        version {entry.version}
-        <Hidden> of {entry.name}: show all</Hidden>
+        {texts.version(entry.version)}
+        <Hidden>{texts.showAllOf(entry.name)}</Hidden>
       </Newest>
       <Sheet placement="bottom start" aria-labelledby={title}>
         <Title id={title} level={2}>
-          Versions of {entry.name}
+          {texts.versionsOf(entry.name)}
         </Title>
-        <All address={entry.address} name={entry.name} />
+        <AllVersions address={entry.address} name={entry.name} />
       </Sheet>
     </DialogTrigger>
   )
 }
 
-function All({ address, name }: { address: string; name: string }) {
+export function AllVersions({ address, name }: { address: string; name: string }) {
   const { versions, error, isPending, hasNextPage, fetchNextPage } = useVersions(address)
+  const texts = useTexts().common
   if (error) return <Notice error={error} />
-  if (isPending) return <>Looking …</>
+  if (isPending) return <>{texts.looking}</>
   return (
     <>
       <List>
@@ -90,26 +98,38 @@ function All({ address, name }: { address: string; name: string }) {
           <One key={version.version} address={address} name={name} version={version} />
         ))}
       </List>
-      {hasNextPage && <Button onPress={() => void fetchNextPage()}>Show more</Button>}
+      {hasNextPage && <Button onPress={() => void fetchNextPage()}>{texts.readMore}</Button>}
     </>
   )
 }
 
 function One({ address, name, version }: { address: string; name: string; version: Version }) {
+  const texts = useTexts().files
+  const renew = useRenew(address)
   return (
     <Row>
       <span>
         {version.version}
-        {version.current && ', the newest'}
+        {version.current && texts.newest}
       </span>
       <span>{sizeText(version.size)}</span>
       <span>
         {timeText(version.put)}
-        {version.by && ` by ${version.by}`}
+        {version.by && texts.by(version.by)}
+        {!version.current && version.may.includes('put') && version.may.includes('read') && (
+          <Again
+            aria-label={texts.makeNewestOf(version.version)}
+            isDisabled={renew.isPending}
+            onPress={() => renew.mutate({ version: version.version })}
+          >
+            {texts.makeNewest}
+          </Again>
+        )}
+        {renew.error && <Notice error={renew.error} />}
       </span>
       {version.may.includes('read') && (
         <DownloadButton
-          label={`Download version ${version.version} of ${name}`}
+          label={texts.downloadVersion(version.version, name)}
           path={deliveryPath(address, version.version)}
         />
       )}
