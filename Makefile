@@ -38,6 +38,7 @@ demo: setup
 test: setup
 	sh tools/debian_packages.sh chromium curl unzip 7z=p7zip-full bsdtar=libarchive-tools aria2c=aria2 pg_lsclusters=postgresql
 	sh tools/front_server.sh
+	cd console && npm run --silent test
 	$(BIN)/python -m pytest $(SIDE_BY_SIDE) $(ARGS)
 
 # What failed among others, once more and by itself: some tests hold what takes time to a bound, and a machine that

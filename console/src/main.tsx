@@ -15,13 +15,12 @@ import { root as below } from './api/root'
 import { placeHere } from './data/place'
 import { watchSession } from './data/session'
 import { Files } from './pages/Files'
-import { SignIn } from './pages/SignIn'
 import { Notice } from './components/Notice'
 import { NotFound } from './pages/NotFound'
 import { Shell } from './components/Shell'
 import { readFilters } from './data/history'
 import { readLook } from './data/look'
-import { useLanguage } from './texts'
+import { language, loadLanguage, useLanguage } from './texts'
 import { GlobalStyle } from './theme'
 
 const root = createRootRoute({
@@ -89,7 +88,7 @@ const routes = [
   createRoute({
     getParentRoute: () => root,
     path: '/sign-in',
-    component: SignIn,
+    component: lazyRouteComponent(() => import('./pages/SignIn'), 'SignIn'),
     // Named even when it is refused: a search that is left out keeps what the address bar says.
     validateSearch: (search: Record<string, unknown>): { then?: string | undefined } => ({
       then: placeHere(search['then']),
@@ -130,12 +129,14 @@ function InLanguage() {
 }
 
 const place = document.getElementById('root')
-if (place)
-  createRoot(place).render(
-    <StrictMode>
-      <QueryClientProvider client={queries}>
-        <GlobalStyle />
-        <InLanguage />
-      </QueryClientProvider>
-    </StrictMode>,
-  )
+void loadLanguage(language()).then(() => {
+  if (place)
+    createRoot(place).render(
+      <StrictMode>
+        <QueryClientProvider client={queries}>
+          <GlobalStyle />
+          <InLanguage />
+        </QueryClientProvider>
+      </StrictMode>,
+    )
+})

@@ -74,7 +74,7 @@ const End = styled.div`
   align-self: center;
 `
 
-export function Cards<T extends object>(given: RowsOf<T>) {
+export default function Cards<T extends object>(given: RowsOf<T>) {
   const { columns, rows, idOf, textOf, selection, more } = given
   const texts = useTexts()
   return (

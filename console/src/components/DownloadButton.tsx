@@ -1,11 +1,10 @@
-import { useRef, useState } from 'react'
-import { Button as AriaButton, Dialog, Popover } from 'react-aria-components'
+import { lazy, Suspense, useRef, useState } from 'react'
+import { Button as AriaButton } from 'react-aria-components'
 import styled from 'styled-components'
 import { save } from '../data/downloads'
 import { useTexts } from '../texts'
 import { token } from '../theme'
 import { Icon } from './Icon'
-import { Notice } from './Notice'
 
 const Small = styled(AriaButton)`
   display: inline-flex;
@@ -19,15 +18,7 @@ const Small = styled(AriaButton)`
   }
 `
 
-const Sheet = styled(Popover)`
-  max-width: min(26rem, 92vw);
-  padding: 0 0.9rem;
-  border: 1px solid ${token.line};
-  border-radius: ${token.radius};
-  background: ${token.raised};
-  color: ${token.ink};
-  box-shadow: 0 8px 28px rgb(0 0 0 / 18%);
-`
+const RefusedSheet = lazy(() => import('./RefusedSheet'))
 
 /** Has the browser fetch what a path delivers; what it is refused for stands beside the button. */
 export function DownloadButton({ label, path }: { label: string; path: string }) {
@@ -39,14 +30,16 @@ export function DownloadButton({ label, path }: { label: string; path: string })
       <Small ref={button} aria-label={label} onPress={() => save(path, setRefused)}>
         <Icon of="save" />
       </Small>
-      <Sheet
-        triggerRef={button}
-        placement="bottom end"
-        isOpen={refused !== null}
-        onOpenChange={(open) => !open && setRefused(null)}
-      >
-        <Dialog aria-label={texts.refused(label)}>{refused && <Notice error={refused} />}</Dialog>
-      </Sheet>
+      {refused && (
+        <Suspense fallback={null}>
+          <RefusedSheet
+            label={texts.refused(label)}
+            error={refused}
+            button={button}
+            close={() => setRefused(null)}
+          />
+        </Suspense>
+      )}
     </>
   )
 }

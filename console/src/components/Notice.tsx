@@ -67,9 +67,9 @@ function Leads({ to }: { to: string }) {
   )
 }
 
-/** A text as a sentence. What begins with an address stays as it is: addresses are told apart by their case. */
+/** A text as a sentence. What begins with an address or a file stays as it is: those are told apart by their case. */
 function sentence(text: string): string {
   const first = text.split(' ', 1)[0] ?? ''
-  const begun = first.includes('/') ? text : text.charAt(0).toUpperCase() + text.slice(1)
+  const begun = /[/.]./.test(first) ? text : text.charAt(0).toUpperCase() + text.slice(1)
   return begun + (/[.!?]$/.test(text) ? '' : '.')
 }

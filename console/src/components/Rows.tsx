@@ -1,5 +1,5 @@
 // Rows of anything: a table where there is room for one, and a list of cards where there is not.
-import type { ReactNode } from 'react'
+import { lazy, Suspense, type ReactNode } from 'react'
 import {
   Collection,
   TableBody,
@@ -10,10 +10,12 @@ import {
 } from 'react-aria-components'
 import { useNarrow } from '../data/narrow'
 import { useTexts } from '../texts'
-import { Cards } from './Cards'
 import { Hidden } from './Hidden'
 import { SelectionCheckbox } from './SelectionCheckbox'
 import { Empty, Field, Head, Line, Table } from './Table'
+
+// Of the two, the one that is wanted is loaded.
+const Cards = lazy(() => import('./Cards'))
 
 export interface ColumnOf<T> {
   id: string
@@ -46,7 +48,12 @@ export interface RowsOf<T extends object> {
 }
 
 export function Rows<T extends object>(given: RowsOf<T>) {
-  return useNarrow() ? <Cards {...given} /> : <AsTable {...given} />
+  if (!useNarrow()) return <AsTable {...given} />
+  return (
+    <Suspense fallback={null}>
+      <Cards {...(given as unknown as RowsOf<object>)} />
+    </Suspense>
+  )
 }
 
 function AsTable<T extends object>(given: RowsOf<T>) {

@@ -49,7 +49,7 @@ interface Given {
   clear: () => void
 }
 
-export function SelectionBar({ entries, elsewhere, clear }: Given) {
+export default function SelectionBar({ entries, elsewhere, clear }: Given) {
   const texts = useTexts()
   const files = entries.filter((entry) => !entry.folder)
   const folders = entries.length - files.length

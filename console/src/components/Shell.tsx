@@ -1,5 +1,6 @@
 // What stands around every page: the name, where one can go, who one is, and what is wrong everywhere.
-import { Link, Outlet, useNavigate, useRouterState } from '@tanstack/react-router'
+import { Link, Outlet, useNavigate, useRouter, useRouterState } from '@tanstack/react-router'
+import { RouterProvider as LinkProvider } from 'react-aria-components'
 import { Suspense } from 'react'
 import styled from 'styled-components'
 import { useRulesFault } from '../data/rules'
@@ -132,9 +133,13 @@ export function Shell() {
   const texts = useTexts()
   const broken = useRulesFault()
   const ended = useEnded()
-  const place = useRouterState({ select: (state) => state.location.pathname })
+  // Where one is once it is there: until then what failed is still what is drawn.
+  const place = useRouterState({
+    select: (state) => state.resolvedLocation?.pathname.replace(/\/$/, '') ?? '',
+  })
+  const { history } = useRouter()
   return (
-    <>
+    <LinkProvider navigate={(path) => history.push(path)}>
       <Skip href="#page">{texts.shell.skip}</Skip>
       <Bar>
         <Name>
@@ -163,7 +168,7 @@ export function Shell() {
           </Suspense>
         </PageBoundary>
       </Page>
-    </>
+    </LinkProvider>
   )
 }
 
@@ -212,7 +217,7 @@ function Account() {
       <Tongue
         aria-label={texts.shell.language}
         value={tongue}
-        onChange={(event) => setLanguage(event.target.value as Language)}
+        onChange={(event) => void setLanguage(event.target.value as Language)}
       >
         {Object.entries(LANGUAGES).map(([name, words]) => (
           <option key={name} value={name} lang={name}>

@@ -1,7 +1,7 @@
 // A chart of throughput, drawn by a plotting library; with what it shows now in words beside it.
 import styled from 'styled-components'
 import { Area, AreaChart, ResponsiveContainer, XAxis, YAxis } from 'recharts'
-import type { Point } from '../data/throughput'
+import { useThroughput } from '../data/throughput'
 import { useTexts } from '../texts'
 import { token } from '../theme'
 import { sizeText } from './format'
@@ -26,7 +26,8 @@ const Figure = styled.figure`
   }
 `
 
-export default function Throughput({ points }: { points: readonly Point[] }) {
+export default function Throughput() {
+  const points = useThroughput()
   const said = useTexts().transfers
   const now = points.at(-1)?.rate ?? 0
   return (

@@ -66,7 +66,7 @@ const Again = styled(Newest)`
 `
 
 /** Which version of a file is the newest, and the others on demand. */
-export function Versions({ entry }: { entry: FileEntry }) {
+export default function Versions({ entry }: { entry: FileEntry }) {
   const title = useId()
   const texts = useTexts().files
   if (!entry.version) return null

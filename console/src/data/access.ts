@@ -98,7 +98,13 @@ export function useResetQuota() {
 /** A rule as a sentence: who may, or may not, do what with what. */
 export function sentenceOf(rule: Pick<Rule, 'effect' | 'who' | 'actions' | 'what'>, texts: Texts): string {
   const { access, facts } = texts
-  const who = rule.who.map((one) => whoText(one, texts)).join(access.or)
+  const of = (excepted: boolean) =>
+    rule.who
+      .filter((one) => one.startsWith('not ') === excepted)
+      .map((one) => whoText(one.replace(/^not /, ''), texts))
+      .join(access.or)
+  const excepted = of(true)
+  const who = of(false) + (excepted && `, ${access.except} ${excepted},`)
   const known: Partial<Record<string, string>> = facts.actions
   const actions = rule.actions.map((action) => known[action] ?? action).join(', ')
   const what = rule.what.map((one) => (one === '**' ? access.everything : one)).join(access.or)
@@ -107,7 +113,6 @@ export function sentenceOf(rule: Pick<Rule, 'effect' | 'who' | 'actions' | 'what
 
 /** Whom a rule names, or whoever a line of the matrix is of, in words. */
 export function whoText(who: string, { access }: Texts): string {
-  if (who.startsWith('not ')) return `${access.except} ${whoText(who.slice(4), { access } as Texts)}`
   if (who === 'anyone') return access.everyone
   if (who === 'signed-in') return access.signedIn
   if (who.startsWith('group:')) return access.group(who.slice(6))

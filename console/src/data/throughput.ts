@@ -1,6 +1,7 @@
 // How much arrives a second, over the last two minutes, of the transfers that one sees.
 import { useEffect, useRef, useState } from 'react'
 import type { Transfer } from '../api/client'
+import { useAllTransfers } from './transfers'
 
 export interface Point {
   readonly at: number // seconds before now, as a negative number
@@ -19,7 +20,8 @@ export function rateOf(transfers: readonly Pick<Transfer, 'state' | 'rate'>[]): 
   return transfers.reduce((sum, one) => sum + (one.state === 'running' ? (one.rate ?? 0) : 0), 0)
 }
 
-export function useThroughput(transfers: readonly Transfer[]): Point[] {
+export function useThroughput(): Point[] {
+  const transfers = useAllTransfers()
   const newest = useRef(transfers)
   const [rates, setRates] = useState<readonly number[]>([])
   useEffect(() => {

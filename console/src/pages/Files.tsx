@@ -1,8 +1,9 @@
 import { useNavigate, useParams, useSearch } from '@tanstack/react-router'
-import { lazy, Suspense, useDeferredValue, useMemo, useState } from 'react'
-import { SearchField, Input, Label, type Selection, type SortDescriptor } from 'react-aria-components'
+import { lazy, Suspense, useMemo, useRef, useState } from 'react'
+import { Input, Label, Link, SearchField, type Selection, type SortDescriptor } from 'react-aria-components'
 import styled from 'styled-components'
-import { deliveryPath, type FileEntry } from '../api/client'
+import { deliveryPath, encoded, type FileEntry } from '../api/client'
+import { root } from '../api/root'
 import { Breadcrumb } from '../components/Breadcrumb'
 import { DownloadButton } from '../components/DownloadButton'
 import { sizeText } from '../components/format'
@@ -10,9 +11,7 @@ import { Hidden } from '../components/Hidden'
 import { Icon } from '../components/Icon'
 import { Notice } from '../components/Notice'
 import { Rows, type ColumnOf } from '../components/Rows'
-import { SelectionBar } from '../components/SelectionBar'
 import { Time } from '../components/Time'
-import { Versions } from '../components/Versions'
 import { fieldLook } from '../components/fieldLook'
 import { save } from '../data/downloads'
 import { useFolder, type Sort } from '../data/files'
@@ -26,6 +25,10 @@ import { token } from '../theme'
 // What is not there at first is loaded when it is wanted.
 const FilePanel = lazy(() => import('../components/FilePanel'))
 const PutFiles = lazy(() => import('../components/PutFiles'))
+const SelectionBar = lazy(() => import('../components/SelectionBar'))
+const Versions = lazy(() => import('../components/Versions'))
+
+const PAUSE = 200 // milliseconds
 
 const Top = styled.div`
   display: flex;
@@ -61,6 +64,13 @@ const Named = styled.span`
   button {
     margin-left: 0.6rem;
   }
+  a {
+    color: inherit;
+    text-decoration: none;
+  }
+  a:hover {
+    text-decoration: underline;
+  }
 `
 
 const About = styled.span`
@@ -85,7 +95,8 @@ function Folder({ folder }: { folder: string }) {
   const texts = useTexts()
   const { show, search = '', sort = 'name' } = useSearch({ from: '/files/$' })
   const [text, setText] = useState(search)
-  const wanted = useDeferredValue(text.trim())
+  const wanted = search.trim()
+  const typing = useRef<ReturnType<typeof setTimeout>>(undefined)
   const found = useFolder(folder || null, folder ? wanted : '', sort)
   const { entries, error, isPending, isFetchingNextPage, hasNextPage, fetchNextPage } = found
   const selected = useSelection()
@@ -132,7 +143,9 @@ function Folder({ folder }: { folder: string }) {
             value={text}
             onChange={(value) => {
               setText(value)
-              look({ search: value.trim() || undefined })
+              // Looked for is what somebody has typed, not each letter of it.
+              clearTimeout(typing.current)
+              typing.current = setTimeout(() => look({ search: value.trim() || undefined }), PAUSE)
             }}
           >
             <Label>{texts.files.search}</Label>
@@ -175,7 +188,9 @@ function Folder({ folder }: { folder: string }) {
           {show && <FilePanel address={show} close={() => look({ show: undefined })} />}
         </Suspense>
       </Beside>
-      {chosen.length > 0 && <SelectionBar entries={chosen} elsewhere={elsewhere} clear={clearSelection} />}
+      <Suspense fallback={null}>
+        {chosen.length > 0 && <SelectionBar entries={chosen} elsewhere={elsewhere} clear={clearSelection} />}
+      </Suspense>
     </>
   )
 }
@@ -255,8 +270,15 @@ function columnsOf(folder: string, texts: Texts): ColumnOf<FileEntry>[] {
   ]
 }
 
+/** The page of a folder, or of a file beside its folder. */
+function placeOf(entry: FileEntry, folder: string): string {
+  if (entry.folder) return `${root}/console/files/${encoded(entry.address)}`
+  return `${root}/console/files/${encoded(folder)}?show=${encodeURIComponent(entry.address)}`
+}
+
 function Name({ entry, folder }: { entry: FileEntry; folder: string }) {
   const texts = useTexts().files
+  const signedIn = Boolean(useMe().data?.recipient)
   const said = entry.folder ? `${entry.name}/` : entry.name
   const below = folder ? entry.address.slice(folder.length) : said
   return (
@@ -264,8 +286,14 @@ function Name({ entry, folder }: { entry: FileEntry; folder: string }) {
       <Icon of={entry.folder ? 'folder' : 'file'} />
       <span>
         {/* What was found deeper is told with its folder. */}
-        <bdi>{below.length > said.length ? below : said}</bdi>
-        <Versions entry={entry} />
+        {entry.folder || signedIn ? (
+          <Link href={placeOf(entry, folder)}>
+            <bdi>{below.length > said.length ? below : said}</bdi>
+          </Link>
+        ) : (
+          <bdi>{said}</bdi>
+        )}
+        <Suspense fallback={null}>{entry.version && <Versions entry={entry} />}</Suspense>
         {!mayHave(entry) && <Hidden>{texts.seenOnly}</Hidden>}
         {entry.description && <About>{entry.description}</About>}
       </span>

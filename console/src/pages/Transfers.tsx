@@ -1,5 +1,5 @@
 import { useNavigate } from '@tanstack/react-router'
-import { lazy, memo, Suspense, useMemo, useState } from 'react'
+import { lazy, memo, Suspense, useCallback, useMemo, useState, type ReactNode } from 'react'
 import styled from 'styled-components'
 import type { Transfer } from '../api/client'
 import { Aside, Title } from '../components/Card'
@@ -12,8 +12,8 @@ import { State } from '../components/State'
 import { TextField } from '../components/TextField'
 import { Time } from '../components/Time'
 import { usePage } from '../data/page'
-import { useThroughput } from '../data/throughput'
-import { SHOWN, useTransfers } from '../data/transfers'
+import { useStableRows, type Identified } from '../data/stable'
+import { SHOWN, useAllTransfers, useLiveTransfer, useTransfers } from '../data/transfers'
 import { stateOf, type Shown } from '../data/transferState'
 import { useTexts } from '../texts'
 import type { Texts } from '../texts/en'
@@ -36,14 +36,18 @@ const STATES: Shown[] = ['running', 'waiting', 'paused', 'complete', 'broken-off
 export function Transfers() {
   const texts = useTexts()
   const said = texts.transfers
-  const { transfers, isPending, error, live } = useTransfers()
-  const points = useThroughput(transfers)
+  const { isPending, error, live } = useTransfers()
+  const transfers = useAllTransfers()
   const navigate = useNavigate()
   const heading = usePage(said.title)
   const [state, setState] = useState('')
   const [text, setText] = useState('')
   const columns = useMemo(() => columnsOf(texts), [texts])
-  const shown = useMemo(() => filtered(transfers, state, text), [transfers, state, text])
+  const rows = useStableRows(filtered(transfers, state, text).map((one) => one.id))
+  const open = useCallback(
+    (id: string) => void navigate({ to: '/transfers/$id', params: { id } }),
+    [navigate],
+  )
   const states = [['', texts.common.all], ...STATES.map((one) => [one, said.states[one]] as const)] as const
   return (
     <>
@@ -56,7 +60,7 @@ export function Transfers() {
       </Title>
       {error && <Notice error={error} />}
       <Suspense fallback={null}>
-        <Throughput points={points} />
+        <Throughput />
       </Suspense>
       <Filters>
         <TextField label={said.filterText} value={text} onChange={setText} />
@@ -65,10 +69,10 @@ export function Transfers() {
       <Rows
         label={said.title}
         columns={columns}
-        rows={shown}
-        idOf={(transfer) => transfer.id}
-        textOf={(transfer) => transfer.address}
-        onOpen={(id) => void navigate({ to: '/transfers/$id', params: { id } })}
+        rows={rows}
+        idOf={idOf}
+        textOf={idOf}
+        onOpen={open}
         empty={
           isPending
             ? texts.common.looking
@@ -83,7 +87,11 @@ export function Transfers() {
   )
 }
 
-function filtered(transfers: Transfer[], state: string, text: string): Transfer[] {
+function idOf(row: Identified): string {
+  return row.id
+}
+
+function filtered(transfers: readonly Transfer[], state: string, text: string): readonly Transfer[] {
   const wanted = text.trim().toLowerCase()
   if (!state && !wanted) return transfers
   return transfers.filter(
@@ -93,58 +101,64 @@ function filtered(transfers: Transfer[], state: string, text: string): Transfer[
   )
 }
 
-function columnsOf({ transfers, common }: Texts): ColumnOf<Transfer>[] {
+/** A cell that is drawn again when its own transfer has moved. */
+function live(draw: (transfer: Transfer) => ReactNode) {
+  return function LiveCell({ id }: Identified) {
+    const transfer = useLiveTransfer(id)
+    return <>{transfer && draw(transfer)}</>
+  }
+}
+
+function columnsOf({ transfers, common }: Texts): ColumnOf<Identified>[] {
+  const cell = (draw: (transfer: Transfer) => ReactNode) => {
+    const Live = live(draw)
+    return (row: Identified) => <Live id={row.id} />
+  }
   return [
     {
       id: 'file',
       name: transfers.file,
       width: '3fr',
       minWidth: 140,
-      cell: (transfer) => <Named transfer={transfer} />,
+      cell: cell((transfer) => <Named transfer={transfer} />),
     },
     {
       id: 'recipient',
       name: transfers.recipient,
       width: '1fr',
       quiet: true,
-      cell: (transfer) => transfer.recipient ?? common.anyone,
+      cell: cell((transfer) => transfer.recipient ?? common.anyone),
     },
     {
       id: 'state',
       name: transfers.state,
       width: 130,
       card: 'end',
-      cell: (transfer) => <State transfer={transfer} />,
+      cell: cell((transfer) => <State transfer={transfer} />),
     },
     {
       id: 'progress',
       name: transfers.progress,
       width: '1.4fr',
       minWidth: 150,
-      hidesName: false,
-      cell: (transfer) => <ProgressLine transfer={transfer} />,
+      cell: cell((transfer) => <ProgressLine transfer={transfer} />),
     },
-    {
-      id: 'arrived',
-      name: transfers.arrived,
-      width: 150,
-      right: true,
-      cell: (transfer) => arrivedText(transfer),
-    },
+    { id: 'arrived', name: transfers.arrived, width: 150, right: true, cell: cell(arrivedText) },
     {
       id: 'rate',
       name: transfers.rate,
       width: 105,
       right: true,
-      cell: ({ state, rate }) => (state === 'running' && rate ? `${sizeText(rate)}/s` : ''),
+      cell: cell(({ state, rate }) => (state === 'running' && rate ? `${sizeText(rate)}/s` : '')),
     },
     {
       id: 'left',
       name: transfers.left,
       width: 85,
       right: true,
-      cell: ({ state, seconds_left: left }) =>
+      cell: cell(({ state, seconds_left: left }) =>
         state === 'running' && left !== null ? durationText(left) : '',
+      ),
     },
     {
       id: 'begun',
@@ -152,7 +166,7 @@ function columnsOf({ transfers, common }: Texts): ColumnOf<Transfer>[] {
       width: 170,
       right: true,
       quiet: true,
-      cell: (transfer) => <Time at={transfer.started} />,
+      cell: cell((transfer) => <Time at={transfer.started} />),
     },
   ]
 }

@@ -1,12 +1,12 @@
 // The language of the interface: the browser's, or the one that was chosen here.
 import { useSyncExternalStore } from 'react'
-import { de } from './de'
 import { en, type Texts } from './en'
 
 export const LANGUAGES = { en: 'English', de: 'Deutsch' } as const
 export type Language = keyof typeof LANGUAGES
 
-const ALL: Record<Language, Texts> = { en, de }
+// English is there at once; another language is loaded where it is wanted.
+const loaded: Partial<Record<Language, Texts>> = { en }
 const KEPT = 'invio-language'
 const listeners = new Set<() => void>()
 
@@ -31,7 +31,13 @@ export function language(): Language {
   return present
 }
 
-export function setLanguage(chosen: Language): void {
+/** Has a language's texts at hand; where they cannot be had, the texts are English. */
+export async function loadLanguage(wanted: Language): Promise<void> {
+  if (wanted === 'de') loaded.de ??= (await import('./de').catch(() => ({ de: en }))).de
+}
+
+export async function setLanguage(chosen: Language): Promise<void> {
+  await loadLanguage(chosen)
   present = chosen
   window.localStorage.setItem(KEPT, chosen)
   document.documentElement.lang = chosen
@@ -40,7 +46,7 @@ export function setLanguage(chosen: Language): void {
 
 /** The texts, for what is no component. */
 export function texts(): Texts {
-  return ALL[present]
+  return loaded[present] ?? en
 }
 
 function subscribe(listener: () => void): () => void {
@@ -54,5 +60,5 @@ export function useLanguage(): Language {
 
 /** The texts of the present language; a component that uses them is drawn again when that changes. */
 export function useTexts(): Texts {
-  return ALL[useLanguage()]
+  return loaded[useLanguage()] ?? en
 }
