@@ -1,5 +1,5 @@
 // Rows of anything: a table where there is room for one, and a list of cards where there is not.
-import { lazy, Suspense, type ReactNode } from 'react'
+import { lazy, memo, Suspense, type ReactNode } from 'react'
 import {
   Collection,
   TableBody,
@@ -47,7 +47,7 @@ export interface RowsOf<T extends object> {
   more?: { has: boolean; loads: boolean; load: () => void }
 }
 
-export function Rows<T extends object>(given: RowsOf<T>) {
+function Anyhow<T extends object>(given: RowsOf<T>) {
   if (!useNarrow()) return <AsTable {...given} />
   return (
     <Suspense fallback={null}>
@@ -55,6 +55,9 @@ export function Rows<T extends object>(given: RowsOf<T>) {
     </Suspense>
   )
 }
+
+/** Drawn again only when something else is given: what moves within a cell is the cell's own. */
+export const Rows = memo(Anyhow) as typeof Anyhow
 
 function AsTable<T extends object>(given: RowsOf<T>) {
   const { columns, rows, idOf, textOf, selection, more } = given

@@ -1,11 +1,21 @@
 // What is in a folder, what is known of a file, and what can be done with it and with selections.
-import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { useState } from 'react'
+import {
+  keepPreviousData,
+  useInfiniteQuery,
+  useMutation,
+  useQuery,
+  useQueryClient,
+} from '@tanstack/react-query'
+import { useDeferredValue, useMemo, useState } from 'react'
 import { answered, deliveryPath, http, type Action, type FileEntry, type Version } from '../api/client'
 import type { operations } from '../api/schema.gen'
 import { pause, save } from './downloads'
 
 export type Sort = NonNullable<NonNullable<operations['list_files']['parameters']['query']>['sort']>
+
+// Entries that are had together: few at first, for all of them are drawn in one go.
+const FIRST = 40
+const MORE = 100
 
 /** The entries of a folder (`store/folder/`), or the stores for null; further pages on demand. */
 export function useFolder(folder: string | null, search: string, sort: Sort) {
@@ -16,6 +26,7 @@ export function useFolder(folder: string | null, search: string, sort: Sort) {
         http.GET('/api/files', {
           params: {
             query: {
+              limit: pageParam === null ? FIRST : MORE,
               ...(folder && { in: folder }),
               ...(pageParam && { after: pageParam }),
               ...(search && { search }),
@@ -27,8 +38,12 @@ export function useFolder(folder: string | null, search: string, sort: Sort) {
       ),
     initialPageParam: null as string | null,
     getNextPageParam: (page) => page.next,
+    // What was found before stays until there is something else to show.
+    placeholderData: keepPreviousData,
   })
-  const entries: FileEntry[] = query.data?.pages.flatMap((page) => page.files) ?? []
+  // A long list is drawn bit by bit, and typing is not kept waiting by it.
+  const pages = useDeferredValue(query.data?.pages)
+  const entries: FileEntry[] = useMemo(() => pages?.flatMap((page) => page.files) ?? [], [pages])
   return { ...query, entries }
 }
 

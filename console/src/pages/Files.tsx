@@ -28,7 +28,7 @@ const PutFiles = lazy(() => import('../components/PutFiles'))
 const SelectionBar = lazy(() => import('../components/SelectionBar'))
 const Versions = lazy(() => import('../components/Versions'))
 
-const PAUSE = 200 // milliseconds
+const PAUSE = 250 // milliseconds
 
 const Top = styled.div`
   display: flex;
@@ -94,9 +94,7 @@ export function Files() {
 function Folder({ folder }: { folder: string }) {
   const texts = useTexts()
   const { show, search = '', sort = 'name' } = useSearch({ from: '/files/$' })
-  const [text, setText] = useState(search)
   const wanted = search.trim()
-  const typing = useRef<ReturnType<typeof setTimeout>>(undefined)
   const found = useFolder(folder || null, folder ? wanted : '', sort)
   const { entries, error, isPending, isFetchingNextPage, hasNextPage, fetchNextPage } = found
   const selected = useSelection()
@@ -139,18 +137,7 @@ function Folder({ folder }: { folder: string }) {
       <Top>
         <Breadcrumb folder={folder} />
         {folder && (
-          <Search
-            value={text}
-            onChange={(value) => {
-              setText(value)
-              // Looked for is what somebody has typed, not each letter of it.
-              clearTimeout(typing.current)
-              typing.current = setTimeout(() => look({ search: value.trim() || undefined }), PAUSE)
-            }}
-          >
-            <Label>{texts.files.search}</Label>
-            <Input spellCheck={false} />
-          </Search>
+          <SearchBox first={search} onSearch={(text) => look({ search: text.trim() || undefined })} />
         )}
       </Top>
       {error && <Notice error={error} />}
@@ -192,6 +179,26 @@ function Folder({ folder }: { folder: string }) {
         {chosen.length > 0 && <SelectionBar entries={chosen} elsewhere={elsewhere} clear={clearSelection} />}
       </Suspense>
     </>
+  )
+}
+
+/** What is typed is its own: the list is drawn again when somebody has stopped typing, and not for each letter. */
+function SearchBox({ first, onSearch }: { first: string; onSearch: (text: string) => void }) {
+  const said = useTexts().files
+  const [text, setText] = useState(first)
+  const typing = useRef<ReturnType<typeof setTimeout>>(undefined)
+  return (
+    <Search
+      value={text}
+      onChange={(value) => {
+        setText(value)
+        clearTimeout(typing.current)
+        typing.current = setTimeout(() => onSearch(value), PAUSE)
+      }}
+    >
+      <Label>{said.search}</Label>
+      <Input spellCheck={false} />
+    </Search>
   )
 }
 
