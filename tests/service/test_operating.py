@@ -242,6 +242,9 @@ def test_the_history_is_told_in_sums_to_those_who_may_see_it(service: Service) -
         assert [(one["downloads"], one["bytes"], one["refused"]) for one in told["days"]] == [(4, 11, 1)]
         his = bob.get("/api/history/summary").json()
         assert sum(one["downloads"] for one in his["days"]) == 3
+        refused = json.loads(ann.get("/api/history", params={"state": "refused"}).text.splitlines()[0])
+        told = ann.get(f"/api/transfers/{refused['id']}").json()
+        assert (told["state"], told["bytes"]) == ("refused", 0)
         narrowed = ann.get("/api/history/summary", params={"recipient": "ann", "state": "complete"}).json()
         lines = ann.get("/api/history", params={"recipient": "ann", "state": "complete"}).text.splitlines()
         assert narrowed["lines"] == len([json.loads(line) for line in lines]) == 1

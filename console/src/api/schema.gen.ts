@@ -2215,6 +2215,8 @@ export interface components {
         /**
          * TransferFacts
          * @description All that is known of a transfer; `coverage` are the bytes that have arrived, as pairs of start and stop.
+         *
+         *     What was refused has a line in the history, and is told as well.
          */
         TransferFacts: {
             /** Id */
@@ -2243,7 +2245,7 @@ export interface components {
              * State
              * @enum {string}
              */
-            state: "running" | "complete" | "partial" | "broken-off" | "handed-off";
+            state: "running" | "complete" | "partial" | "broken-off" | "handed-off" | "refused";
             /** Reason */
             reason: string | null;
             /** Bytes */

@@ -1,6 +1,5 @@
 import { ProgressBar } from 'react-aria-components'
 import styled from 'styled-components'
-import type { Transfer } from '../api/client'
 import { useTexts } from '../texts'
 import { token } from '../theme'
 
@@ -16,7 +15,7 @@ const Track = styled.div`
   }
 `
 
-const Fill = styled.div<{ $state: Transfer['state'] }>`
+const Fill = styled.div<{ $state: string }>`
   height: 100%;
   border-radius: 4px;
   background: ${(props) => colourOf(props.$state)};
@@ -27,7 +26,7 @@ const Fill = styled.div<{ $state: Transfer['state'] }>`
   }
 `
 
-const COLOURS: Record<Transfer['state'], string> = {
+const COLOURS: Partial<Record<string, string>> = {
   running: token.accent,
   complete: token.good,
   partial: token.warn,
@@ -36,12 +35,15 @@ const COLOURS: Record<Transfer['state'], string> = {
 }
 
 function colourOf(state: string): string {
-  const known: Partial<Record<string, string>> = COLOURS
-  return known[state] ?? token.quiet
+  return COLOURS[state] ?? token.quiet
+}
+
+interface Given {
+  transfer: { address: string; percent: number | null; state: string }
 }
 
 /** How much of a file has arrived. Without a known size there is no bar to fill. */
-export function ProgressLine({ transfer }: { transfer: Transfer }) {
+export function ProgressLine({ transfer }: Given) {
   const value = transfer.percent
   const said = useTexts().transfers
   return (

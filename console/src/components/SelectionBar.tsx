@@ -2,7 +2,6 @@
 import { useState } from 'react'
 import styled from 'styled-components'
 import { deliveryPath, type Bundle, type FileEntry } from '../api/client'
-import { Refused } from '../api/problems'
 import { saveEach } from '../data/downloads'
 import { useBundle } from '../data/files'
 import { useTexts } from '../texts'
@@ -10,6 +9,7 @@ import type { Texts } from '../texts/en'
 import { token } from '../theme'
 import { Button, MainButton } from './Button'
 import { numberText, sizeText } from './format'
+import { LeftOut } from './LeftOut'
 import { Notice } from './Notice'
 
 const Bar = styled.section`
@@ -86,21 +86,26 @@ function Actions({ addresses, files, clear }: Actions) {
   const [begun, setBegun] = useState(0)
   const [refused, setRefused] = useState<Error | null>(null)
   const error = bundle.error ?? refused
-  const leavable = bundle.error instanceof Refused && bundle.error.reason === 'bad-selection'
+  const left = bundle.data && !bundle.begun ? bundle.data.left_out : []
   const each = begun > 0 && begun < files.length
 
   return (
     <>
-      {error && (
-        <Notice error={error}>
-          {leavable && (
-            <Button onPress={() => bundle.mutate({ addresses, leaveOut: true })}>{said.leaveOut}</Button>
+      {error && <Notice error={error} />}
+      {bundle.data && left.length > 0 && (
+        <LeftOut left={left}>
+          {Boolean(bundle.data.entries) && (
+            <Button onPress={() => bundle.fetchIt(bundle.data)}>{said.leaveOut}</Button>
           )}
-        </Notice>
+        </LeftOut>
       )}
       <Row>
         <p role="status">
-          {bundle.data ? outcome(bundle.data, texts) : begun ? said.eachBegun(begun, files.length) : ''}
+          {bundle.data && bundle.begun
+            ? outcome(bundle.data, texts)
+            : begun
+              ? said.eachBegun(begun, files.length)
+              : ''}
         </p>
         <Button onPress={clear}>{said.clear}</Button>
         {files.length > 0 && (
@@ -117,10 +122,7 @@ function Actions({ addresses, files, clear }: Actions) {
             {each ? said.eachRuns(begun, files.length) : said.each}
           </Button>
         )}
-        <MainButton
-          isPending={bundle.isPending}
-          onPress={() => bundle.mutate({ addresses, leaveOut: false })}
-        >
+        <MainButton isPending={bundle.isPending} onPress={() => bundle.mutate(addresses)}>
           {bundle.isPending ? preparing(bundle.files, texts) : said.archive}
         </MainButton>
       </Row>

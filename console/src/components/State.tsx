@@ -1,6 +1,5 @@
 import styled from 'styled-components'
-import { stateOf, type Shown } from '../data/transferState'
-import type { Transfer } from '../api/client'
+import { stateOf, type Shown, type Stated } from '../data/transferState'
 import { useTexts } from '../texts'
 import { token } from '../theme'
 
@@ -22,7 +21,7 @@ const Word = styled.span<{ $colour: string }>`
 `
 
 /** A transfer's state, in a word, a mark and a colour. */
-export function State({ transfer }: { transfer: Transfer }) {
+export function State({ transfer }: { transfer: Stated }) {
   return <StateWord state={stateOf(transfer)} reason={transfer.reason} />
 }
 

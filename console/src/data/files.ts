@@ -7,7 +7,15 @@ import {
   useQueryClient,
 } from '@tanstack/react-query'
 import { useDeferredValue, useMemo, useState } from 'react'
-import { answered, deliveryPath, http, type Action, type FileEntry, type Version } from '../api/client'
+import {
+  answered,
+  deliveryPath,
+  http,
+  type Action,
+  type Bundle,
+  type FileEntry,
+  type Version,
+} from '../api/client'
 import type { operations } from '../api/schema.gen'
 import { pause, save } from './downloads'
 
@@ -110,18 +118,24 @@ export function useRemove(address: string) {
   return useFileChange(() => answered(http.DELETE('/api/files/{address}', { params: { path: { address } } })))
 }
 
-/** Makes an archive of addresses and has the browser fetch it; `files` is how many are in its plan so far. */
+/**
+ * Makes an archive of addresses; `files` is how many are in its plan so far.
+ *
+ * One that has all of them is fetched at once; of one that has not, somebody is told first what it leaves out.
+ */
 export function useBundle() {
+  const [begun, setBegun] = useState(false)
   const [files, setFiles] = useState(0)
   const [refused, setRefused] = useState<Error | null>(null)
   const bundle = useMutation({
-    mutationFn: async ({ addresses, leaveOut }: { addresses: string[]; leaveOut: boolean }) => {
+    mutationFn: async (addresses: string[]) => {
       setFiles(0)
+      setBegun(false)
       setRefused(null)
       const body = {
         files: addresses,
         wait: false,
-        on_problem: leaveOut ? ('leave-out' as const) : ('refuse' as const),
+        on_problem: 'leave-out' as const,
         folders: 'keep' as const,
         sums: false,
       }
@@ -134,7 +148,15 @@ export function useBundle() {
       }
       return made
     },
-    onSuccess: (made) => save(deliveryPath(made.address), setRefused),
+    onSuccess: (made) => {
+      if (!made.left_out.length) fetchIt(made)
+    },
   })
-  return { ...bundle, error: bundle.error ?? refused, files }
+
+  function fetchIt(made: Bundle) {
+    setBegun(true)
+    save(deliveryPath(made.address), setRefused)
+  }
+
+  return { ...bundle, error: bundle.error ?? refused, files, begun, fetchIt }
 }

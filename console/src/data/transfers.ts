@@ -60,6 +60,11 @@ export class TransferBoard {
 
 const board = new TransferBoard()
 
+/** What a transfer is of; its id where nothing is known of it. */
+export function addressOf({ id }: { readonly id: string }): string {
+  return board.get(id)?.address ?? id
+}
+
 /** One transfer as it is now. */
 export function useLiveTransfer(id: string): Transfer | undefined {
   return useSyncExternalStore(

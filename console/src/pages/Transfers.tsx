@@ -13,7 +13,7 @@ import { TextField } from '../components/TextField'
 import { Time } from '../components/Time'
 import { usePage } from '../data/page'
 import { useStableRows, type Identified } from '../data/stable'
-import { SHOWN, useAllTransfers, useLiveTransfer, useTransfers } from '../data/transfers'
+import { addressOf, SHOWN, useAllTransfers, useLiveTransfer, useTransfers } from '../data/transfers'
 import { stateOf, type Shown } from '../data/transferState'
 import { useTexts } from '../texts'
 import type { Texts } from '../texts/en'
@@ -71,7 +71,7 @@ export function Transfers() {
         columns={columns}
         rows={rows}
         idOf={idOf}
-        textOf={idOf}
+        textOf={addressOf}
         onOpen={open}
         empty={
           isPending

@@ -194,8 +194,12 @@ class SessionList(BaseModel):
 
 
 class TransferFacts(TransferShape):
-    """All that is known of a transfer; `coverage` are the bytes that have arrived, as pairs of start and stop."""
+    """All that is known of a transfer; `coverage` are the bytes that have arrived, as pairs of start and stop.
 
+    What was refused has a line in the history, and is told as well.
+    """
+
+    state: Literal["running", "complete", "partial", "broken-off", "handed-off", "refused"]  # type: ignore[assignment]
     network: str | None
     credential: str | None
     decided_by: str | None
