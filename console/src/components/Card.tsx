@@ -24,6 +24,17 @@ export const Columns = styled.div`
   align-items: start;
 `
 
+/** Parts of very different heights, put where there is room for them. */
+export const Packed = styled.div`
+  columns: 2 24rem;
+  column-gap: 1.2rem;
+  margin-top: 1rem;
+  & > * {
+    margin: 0 0 1.2rem;
+    break-inside: avoid;
+  }
+`
+
 export const Quiet = styled.p`
   margin: 0.3rem 0;
   color: ${token.quiet};

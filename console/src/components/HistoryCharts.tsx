@@ -5,7 +5,7 @@ import { Bar, BarChart, ResponsiveContainer, XAxis, YAxis } from 'recharts'
 import type { components } from '../api/schema.gen'
 import { useTexts } from '../texts'
 import { token } from '../theme'
-import { Card, Columns } from './Card'
+import { Card, Packed } from './Card'
 import { numberText, sizeText } from './format'
 
 type Sums = components['schemas']['HistorySummary']
@@ -59,7 +59,7 @@ export default function HistoryCharts({ sums }: { sums: Sums }) {
       words: `${numberText(one.downloads)} · ${sizeText(one.bytes)}`,
     }))
   return (
-    <Columns>
+    <Packed>
       <Chart title={said.downloadsADay}>
         <Days sums={sums} what="downloads" words={(value) => numberText(value)} />
       </Chart>
@@ -81,7 +81,7 @@ export default function HistoryCharts({ sums }: { sums: Sums }) {
           }))}
         />
       </Chart>
-    </Columns>
+    </Packed>
   )
 }
 

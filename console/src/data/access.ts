@@ -106,9 +106,29 @@ export function sentenceOf(rule: Pick<Rule, 'effect' | 'who' | 'actions' | 'what
   const excepted = of(true)
   const who = of(false) + (excepted && `, ${access.except} ${excepted},`)
   const known: Partial<Record<string, string>> = facts.actions
-  const actions = rule.actions.map((action) => known[action] ?? action).join(', ')
+  const order: readonly string[] = ACTIONS
+  const actions = [...rule.actions]
+    .sort((a, b) => place(order, a) - place(order, b))
+    .map((action) => known[action] ?? action)
+    .join(', ')
   const what = rule.what.map((one) => (one === '**' ? access.everything : one)).join(access.or)
   return access.ruleText(rule.effect, who, actions, what)
+}
+
+/** Where something stands in an order; what is not in it comes last. */
+function place(order: readonly string[], what: string): number {
+  const at = order.indexOf(what)
+  return at < 0 ? order.length : at
+}
+
+/** The lines of a rules file that are a rule's own: from where it begins up to the next entry. */
+export function linesOf(text: string, line: number): string {
+  const lines = text.split('\n').slice(line - 1)
+  const next = lines.findIndex((one, at) => at > 0 && /^\s*\[\[/.test(one))
+  return lines
+    .slice(0, next < 0 ? undefined : next)
+    .join('\n')
+    .trimEnd()
 }
 
 /** Whom a rule names, or whoever a line of the matrix is of, in words. */

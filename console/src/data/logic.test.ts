@@ -4,7 +4,7 @@ import type { FileEntry, LinkFacts, Quota, Transfer } from '../api/client'
 import { preferred } from '../texts'
 import { de } from '../texts/de'
 import { en } from '../texts/en'
-import { sentenceOf, whoText } from './access'
+import { linesOf, sentenceOf, whoText } from './access'
 import { merged } from './coverage'
 import { asked as askedOfHistory, exportPath, readFilters } from './history'
 import { asked, EMPTY, meaning, mentions, standing } from './links'
@@ -146,6 +146,14 @@ describe('rules as sentences', () => {
     expect(sentenceOf(rule, en)).toBe('the group crew, except bob, may not read everything')
     expect(sentenceOf({ ...rule, effect: 'allow', who: ['anyone'] }, de)).toBe('jeder darf alles lesen')
     expect(whoText('signed-in', en)).toBe('whoever is signed in')
+    expect(sentenceOf({ ...rule, actions: ['manage', 'odd', 'list'], who: ['anyone'] }, en)).toBe(
+      'anyone may not list, manage, odd everything',
+    )
+  })
+  it('with the file’s own lines', () => {
+    const text = '# first\n[[rule]]\nname = "a"\n\n# of the next\n[[rule]]\nname = "b"\n'
+    expect(linesOf(text, 2)).toBe('[[rule]]\nname = "a"\n\n# of the next')
+    expect(linesOf(text, 6)).toBe('[[rule]]\nname = "b"')
   })
 })
 

@@ -1,6 +1,6 @@
 import styled from 'styled-components'
 import type { components } from '../api/schema.gen'
-import { Card, Columns } from '../components/Card'
+import { Card, Packed } from '../components/Card'
 import { Facts } from '../components/Facts'
 import { numberText, sizeText } from '../components/format'
 import { Keys } from '../components/Keys'
@@ -48,7 +48,7 @@ function Parts({ state }: { state: State }) {
   const hints = Object.entries(state.hints)
   return (
     <>
-      <Columns>
+      <Packed>
         <Card>
           <Well $good={!faults.length} role="status">
             {faults.length ? `✗ ${said.notReady}` : `✓ ${said.ready}`}
@@ -72,6 +72,15 @@ function Parts({ state }: { state: State }) {
           />
         </Card>
         <Card>
+          <h2>{said.stores}</h2>
+          <Facts
+            facts={state.stores.map((store) => [
+              `${store.name} (${store.kind})`,
+              store.fault ? `✗ ${store.fault}` : `✓ ${said.answers}, ${Math.ceil(store.seconds * 1000)} ms`,
+            ])}
+          />
+        </Card>
+        <Card>
           <h2>{said.disk}</h2>
           <Facts
             facts={state.disks.map((disk) => [
@@ -91,17 +100,6 @@ function Parts({ state }: { state: State }) {
             ])}
           />
         </Card>
-      </Columns>
-      <Columns>
-        <Card>
-          <h2>{said.stores}</h2>
-          <Facts
-            facts={state.stores.map((store) => [
-              `${store.name} (${store.kind})`,
-              store.fault ? `✗ ${store.fault}` : `✓ ${said.answers}, ${Math.ceil(store.seconds * 1000)} ms`,
-            ])}
-          />
-        </Card>
         <Card>
           <h2>{said.slowest}</h2>
           {state.slowest.length ? (
@@ -117,7 +115,7 @@ function Parts({ state }: { state: State }) {
             said.none
           )}
         </Card>
-      </Columns>
+      </Packed>
     </>
   )
 }

@@ -127,7 +127,10 @@ function columnsOf({ transfers, common }: Texts): ColumnOf<Identified>[] {
       name: transfers.recipient,
       width: '1fr',
       quiet: true,
-      cell: cell((transfer) => transfer.recipient ?? common.anyone),
+      cell: cell(
+        (transfer) =>
+          transfer.recipient ?? (transfer.made_for ? transfers.madeFor(transfer.made_for) : common.anyone),
+      ),
     },
     {
       id: 'state',

@@ -4,7 +4,7 @@ import type { Rule } from '../../api/client'
 import { Aside, Quiet } from '../../components/Card'
 import { timeText } from '../../components/format'
 import { Notice } from '../../components/Notice'
-import { sentenceOf, useRules } from '../../data/access'
+import { linesOf, sentenceOf, useRules, useRulesFile } from '../../data/access'
 import { useTexts } from '../../texts'
 import { token } from '../../theme'
 
@@ -22,6 +22,16 @@ const List = styled.ol`
     background: ${token.surface};
     overflow-wrap: anywhere;
   }
+  summary {
+    color: ${token.accent};
+    font-size: ${token.type.small};
+    cursor: pointer;
+  }
+  pre {
+    margin: 0.3rem 0 0;
+    overflow: auto;
+    font-size: ${token.type.small};
+  }
   li:last-child {
     border-bottom-width: 1px;
   }
@@ -35,16 +45,18 @@ const Mark = styled.span<{ $good: boolean }>`
 export function RulesList() {
   const said = useTexts().access
   const { data, error } = useRules()
+  const file = useRulesFile().data
   return (
     <>
       {error && <Notice error={error} />}
       {data && <Quiet>{said.inForceSince(timeText(data.since))}</Quiet>}
-      <RuleSentences rules={data?.rules ?? []} />
+      <RuleSentences rules={data?.rules ?? []} text={data?.fault === null ? (file?.text ?? '') : ''} />
     </>
   )
 }
 
-export function RuleSentences({ rules }: { rules: readonly Rule[] }) {
+/** Rules as sentences; `text` is the file that they are from, where it is still what is in force. */
+function RuleSentences({ rules, text }: { rules: readonly Rule[]; text: string }) {
   const texts = useTexts()
   return (
     <List>
@@ -56,6 +68,12 @@ export function RuleSentences({ rules }: { rules: readonly Rule[] }) {
           <span>
             {sentenceOf(rule, texts)}
             <Aside>{rule.name}</Aside>
+            {text && (
+              <details>
+                <summary>{texts.access.ownLines}</summary>
+                <pre>{linesOf(text, rule.line)}</pre>
+              </details>
+            )}
           </span>
           <Aside>{texts.access.line(rule.line)}</Aside>
         </li>
