@@ -14,7 +14,7 @@ from invio.delivery.sending.eager import in_pool
 from invio.records.audit import AuditLine, page_of_lines
 from invio.service.assembly import Parts
 from invio.service.dependencies import TheCaller, TheParts, require_administrator
-from invio.service.schemas import AuditList, AuditShape
+from invio.service.people_schemas import AuditList, AuditShape
 
 router = APIRouter(tags=["history"])
 

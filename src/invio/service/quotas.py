@@ -17,7 +17,7 @@ from invio.records import quotas as records
 from invio.records.recipients import recipient_named
 from invio.service.assembly import Parts
 from invio.service.dependencies import TheCaller, TheParts, require_administrator
-from invio.service.schemas import QuotaGrant, QuotaList, QuotaShape
+from invio.service.people_schemas import QuotaGrant, QuotaList, QuotaShape
 
 router = APIRouter(tags=["quotas"])
 

@@ -22,7 +22,7 @@ from invio.service.assembly import Parts
 from invio.service.console_sessions import require_own
 from invio.service.dependencies import TheCaller, TheParts, head_of, require_administrator
 from invio.service.passwords import hashed_password, is_password
-from invio.service.schemas import (
+from invio.service.people_schemas import (
     PasswordAsk,
     RecipientAsk,
     RecipientChange,

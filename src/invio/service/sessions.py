@@ -28,7 +28,7 @@ from invio.service.assembly import Parts
 from invio.service.dependencies import TheCaller, TheParts, head_of
 from invio.service.guard import DEVICE
 from invio.service.passwords import is_password
-from invio.service.schemas import Me, SignIn
+from invio.service.people_schemas import Me, SignIn
 from invio.workers.pool import PoolBusy
 
 router = APIRouter(tags=["sessions"])

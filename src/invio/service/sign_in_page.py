@@ -11,7 +11,7 @@ from invio.core.reasons import Refusal
 from invio.delivery.access.authentication import check_own_site
 from invio.service.dependencies import TheCaller, TheParts, head_of
 from invio.service.page_parts import local, page, root_of
-from invio.service.schemas import SignIn
+from invio.service.people_schemas import SignIn
 from invio.service.sessions import begin_session, end_session
 
 router = APIRouter(include_in_schema=False)
