@@ -8,17 +8,12 @@ import time
 from collections.abc import Callable, Collection
 from dataclasses import dataclass, field, replace
 from functools import partial
-from importlib.util import find_spec
 from pathlib import Path
 from typing import TYPE_CHECKING
-from urllib.parse import urlsplit
 
 import sqlalchemy as sa
 
-from invio.core.http.cors import CrossOrigin
-from invio.core.http.forwarded import read_networks
 from invio.core.links.keys import KeyRing
-from invio.core.renditions import Rendition
 from invio.core.rules.decisions import RuleSet
 from invio.core.rules.doubts import groups_without_members
 from invio.delivery.access.authentication import Authenticator, Identifier
@@ -26,21 +21,16 @@ from invio.delivery.access.catalogue import AccessPolicy, Catalogue
 from invio.delivery.access.link_issuers import Makers
 from invio.delivery.archives.bundles import Bundles
 from invio.delivery.endpoint import Delivery
-from invio.delivery.offload import Front
 from invio.delivery.planner import DeliveryServices
-from invio.delivery.problem_details import SIGN_IN_PAGE, Pages
 from invio.delivery.representation.digests import Digests
 from invio.delivery.representation.made_once import Productions
 from invio.delivery.representation.negotiation import Negotiator
-from invio.delivery.representation.renditions import Renditions
 from invio.delivery.sending.eager import in_pool
 from invio.delivery.transfers.ending import Endings
 from invio.delivery.transfers.exhausted import EndedLinks
 from invio.delivery.transfers.feed import Feed
-from invio.delivery.transfers.limits import BundleLimits, Limits
+from invio.delivery.transfers.limits import Limits
 from invio.delivery.transfers.transfers import Transfers
-from invio.pages.rendering import SHIPPED, Renderer
-from invio.producers.image_workers import ImageWorkers
 from invio.records import quotas as quota_records
 from invio.records import recipients as recipient_records
 from invio.records import transfers as transfer_records
@@ -54,17 +44,24 @@ from invio.service.behind import Behind
 from invio.service.configuration import read_keys, read_rules
 from invio.service.health import Health
 from invio.service.open_stores import open_stores, spool_of
+from invio.service.parts_of_settings import (
+    bundles_of,
+    cross_origin_of,
+    front_of,
+    pages_of,
+    renditions_of,
+    streams_of,
+)
 from invio.service.peers import SocketPeers
 from invio.service.planners import Planners
 from invio.service.reloading import Watched
-from invio.service.settings import UNIX, Settings
+from invio.service.settings import Settings
 from invio.service.slow_requests import SlowRequests
 from invio.service.store_settings import (
     DirectorySettings,
     ManagedSettings,
 )
 from invio.service.streams import Streams
-from invio.stores.disk_cache import DiskCache
 from invio.stores.store import SweepableStore
 from invio.workers.pool import Pool
 from invio.workers.shared import Sharing
@@ -197,10 +194,10 @@ def assemble(
     identifier = identifier or Identifier(engine, provider, pools.identification)
     limits = Limits(**settings.limits.model_dump(include=set(_DELIVERY_LIMITS)))
     transfers = Transfers(engine, journal, limits, sharing)
-    renditions = _renditions(settings, alone=company.first)
-    bundles = _bundles(settings, catalogue, engine, renditions, alone=company.first)
+    renditions = renditions_of(settings, alone=company.first)
+    bundles = bundles_of(settings, catalogue, engine, renditions, alone=company.first)
     digests = Digests(RecordedDigests(engine))
-    cross_origin = _cross_origin(settings)
+    cross_origin = cross_origin_of(settings)
     productions = Productions(spool_of(settings, alone=company.first))
     offering = Negotiator(
         catalogue.locate,
@@ -210,7 +207,7 @@ def assemble(
         productions=productions,
     )
     grace = settings.service.link_grace
-    front = _front(settings)
+    front = front_of(settings)
     way = DeliveryServices(
         catalogue,
         identifier,
@@ -226,7 +223,7 @@ def assemble(
         cross_origin,
         front,
     )
-    way.pages = _pages(settings)
+    way.pages = pages_of(settings)
     if decider is not None:
         way.pages = replace(way.pages, sign_in=None)  # the application has its own page for that
     delivery = Delivery(way)
@@ -246,7 +243,7 @@ def assemble(
         rules_file,
         keys_file,
         company,
-        _streams(settings, sharing),
+        streams_of(settings, sharing),
         (status.st_dev, status.st_ino),
         audit,
         Behind(settings, front),
@@ -255,31 +252,6 @@ def assemble(
         Endings(journal, transfers.live, engine, pools.following),
         pools=pools,
     )
-
-
-def _pages(settings: Settings) -> Pages:
-    """Raises ConfigurationError: something of the operator's own cannot be used."""
-    given = settings.pages
-    renderer = SHIPPED if given.folder is None else Renderer(settings.path(given.folder))
-    return Pages(
-        sign_in=given.sign_in or SIGN_IN_PAGE,
-        contact=settings.service.contact,
-        contact_link=settings.service.contact_link,
-        quota=given.quota,
-        refusal=given.refusal,
-        base=_origin_of(settings.service.public_url or ""),
-        renderer=renderer,
-    )
-
-
-def _origin_of(url: str) -> str:
-    parts = urlsplit(url)
-    return f"{parts.scheme}://{parts.netloc}" if parts.netloc else ""
-
-
-def _streams(settings: Settings, sharing: Sharing | None) -> Streams:
-    given = settings.limits
-    return Streams(given.streams, given.recipient_streams, given.network_streams, sharing)
 
 
 def _feed(engine: sa.Engine, transfers: Transfers, pools: Pools, company: ServingLock) -> Feed:
@@ -379,60 +351,3 @@ def _reads_rules(settings: Settings) -> Callable[[Path], RuleSet]:
         return outside[0].use(rules, path)
 
     return read
-
-
-def _renditions(settings: Settings, *, alone: bool) -> Renditions:
-    """Raises BadSettings."""
-    given = settings.images
-    if settings.renditions and find_spec("PIL") is None:
-        raise settings.fault(("renditions",), "renditions need a package; pip install 'invio[renditions]'")
-    cache = DiskCache(settings.path(settings.service.data) / "renditions", given.cache_bytes)
-    if alone:
-        cache.sweep()
-    named = {name: Rendition(**one.model_dump()) for name, one in settings.renditions.items()}
-    return Renditions(named, ImageWorkers(given.processes, given.seconds, given.pixels), cache, given.bytes)
-
-
-def _bundles(
-    settings: Settings, catalogue: Catalogue, engine: sa.Engine, renditions: Renditions, *, alone: bool
-) -> Bundles:
-    given = settings.bundles
-    limits = BundleLimits(given.entries, given.bytes, given.seconds, wait_for=given.wait_for)
-    packing = None
-    if given.cache_bytes:
-        from invio.delivery.archives.deflate_cache import DeflateCache
-
-        packing = DeflateCache(settings.path(settings.service.data) / "deflated", given.cache_bytes)
-        if alone:
-            packing.sweep()
-    urls = None
-    if given.origins:
-        from invio.stores.urls import Urls  # the library for it is loaded where there are such files
-
-        urls = Urls(given.origins)
-    return Bundles(catalogue, engine, limits, packing, renditions=renditions, urls=urls)
-
-
-def _cross_origin(settings: Settings) -> CrossOrigin:
-    given = settings.cors
-    return CrossOrigin(frozenset(given.origins), given.credentials, given.seconds, given.resource_policy)
-
-
-def _front(settings: Settings) -> Front:
-    given = settings.front
-    prefixes = {
-        name: store.front
-        for name, store in settings.stores.items()
-        if isinstance(store, DirectorySettings) and store.front is not None
-    }
-    secret = "" if given.secret is None else given.secret.get_secret_value()
-    return Front(
-        read_networks([text for text in given.networks if text != UNIX]),
-        UNIX in given.networks,
-        given.redirect_header,
-        given.rate_header,
-        prefixes,
-        given.secret_header,
-        secret,
-        given.redirect_paths == "plain",
-    )
