@@ -117,6 +117,21 @@ def test_who_may_do_what_where(service: Service) -> None:
         ]
 
 
+def test_who_there_is_is_told_to_administrators_alone(start: Start) -> None:
+    rules = RULES.partition("[[expect]]")[0] + (
+        '[[rule]]\neffect = "allow"\nwho = ["group:crew"]\nwhat = ["files/charts/**"]\nactions = ["manage"]\n'
+        '[[rule]]\nname = "not ann"\neffect = "deny"\nwho = ["recipient:ann"]\nwhat = ["files/charts/b.txt"]\n'
+        'actions = ["read"]\n'
+    )
+    own = start(files=FILES, rules=rules)
+    asked = {"address": "files/charts/b.txt"}
+    with own.client("ann") as ann, own.client("bob") as bob:
+        told = {one["who"]: one["rule"] for one in ann.get("/api/audience", params=asked).json()["audience"]}
+        assert told["recipient:ann"] == "not ann"
+        his = [one["who"] for one in bob.get("/api/audience", params=asked).json()["audience"]]
+        assert his == ["anyone", "group:admins", "group:crew"]
+
+
 def test_a_decision_is_told_for_another_time_and_network(start: Start) -> None:
     timed = RULES.replace(
         'actions = ["list", "read", "link"]', 'actions = ["list", "read", "link"]\nwhen = { from = 2030-01-01 }'

@@ -35,12 +35,17 @@ _ACTIONS: tuple[str, ...] = get_args(Action)
 async def get_audience(
     caller: TheCaller, parts: TheParts, address: Annotated[str, Query(max_length=4096)], action: Action = "read"
 ) -> AudienceList:
-    """Anyone, each group, and each recipient for whom it is otherwise than for their groups. Takes `manage` of it."""
+    """Anyone, each group, and each recipient for whom it is otherwise than for their groups. Takes `manage` of it.
+
+    Who there is, is told to administrators alone: others who manage the file are told of groups.
+    """
     where = read_address(address)
     parts.catalogue.require(caller, "manage", where)
 
     def work() -> AudienceList:
         lines = list(_audience(_rules(parts), parts, action, where))
+        if not parts.rules.administers(caller):
+            lines = [line for line in lines if not line.who.startswith("recipient:")]
         return AudienceList(address=str(where), action=action, audience=lines)
 
     return await in_pool(parts.catalogue.pool_of(where), work)
