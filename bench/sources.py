@@ -21,9 +21,11 @@ from typing import BinaryIO
 import httpx
 from PIL import Image
 
-from bench.archives import first_byte
+from bench import ahead
+from bench.archives import Archives, first_byte
 from bench.clients import hammer
 from bench.figures import Figure, alternating
+from bench.line import LINE, SIZE, far_server
 from bench.servers import Running, server
 from invio.core.links.keys import new_keys
 from invio.records.database import open_database, write
@@ -76,6 +78,12 @@ url = "s3://surveys"
 timeout = 60.0
 options = { key = "survey", secret = "survey", endpoint_url = "URL" }
 """
+_FAR = """
+[stores.line]
+kind = "remote"
+url = "URL"
+timeout = 60.0
+"""
 _RULES = """
 [[rule]]
 effect = "allow"
@@ -97,10 +105,10 @@ def slow() -> Iterator[tuple[object, ...]]:
         time.sleep(0.1)
 
 
-def _scene(folder: Path, remote: str) -> str:
+def _scene(folder: Path, remote: str, far: str) -> str:
     (folder / "data").mkdir()
     (folder / "files" / "many").mkdir(parents=True)
-    (folder / "invio.toml").write_text(_SETTINGS + _REMOTE.replace("URL", remote))
+    (folder / "invio.toml").write_text(_SETTINGS + _REMOTE.replace("URL", remote) + _FAR.replace("URL", far))
     (folder / "rules.toml").write_text(_RULES)
     write_keys(new_keys(), folder / "keys.json")
     engine = open_database(folder / "data" / "records.sqlite")
@@ -297,11 +305,27 @@ def _elsewhere(invio: Running, remote: str) -> list[Figure]:
     return [Figure(what, f"{ours / 1e6:.0f} MB/s", f"{theirs / 1e6:.0f} MB/s", ratio, 0.8)]
 
 
+def _far_away(invio: Running) -> list[Figure]:
+    """What arrives of an object over a line of so much a second, where each call takes 40 ms."""
+    began, taken = time.perf_counter(), 0
+    with httpx.stream("GET", f"http://127.0.0.1:{invio.port}/get/line/large.bin", timeout=120) as reply:
+        for piece in reply.iter_raw():
+            taken += len(piece)
+    assert taken == SIZE
+    speed = taken / (time.perf_counter() - began)
+    what = "an object of 300 MB, each call taking 40 ms, to the line"
+    return [Figure(what, f"{speed / 1e6:.0f} MB/s", f"{LINE / 1e6:.0f} MB/s", speed / LINE, 0.8)]
+
+
 def figures() -> Iterator[Figure]:
     """All of them, as they are measured."""
-    with tempfile.TemporaryDirectory(prefix="invio-bench-") as name, _object_store() as remote:
+    with tempfile.TemporaryDirectory(prefix="invio-bench-") as name, _object_store() as remote, far_server() as far:
         folder = Path(name)
-        token = _scene(folder, remote)
+        token = _scene(folder, remote, far)
+        yield from ahead.scanning(folder)
+        scene = Archives(folder)
+        with server("invio", scene.folder) as invio:
+            yield from ahead.planning(invio, scene)
         os.environ[_RUNS] = str(folder / "slow-runs.txt")
         with server("invio", folder) as invio, server("stock", folder) as stock:
             yield from _tables(invio, stock, folder)
@@ -310,6 +334,7 @@ def figures() -> Iterator[Figure]:
             yield from _renditions(invio, folder)
             yield from _puts(invio, folder, token)
             yield from _elsewhere(invio, remote)
+            yield from _far_away(invio)
 
 
 if __name__ == "__main__":

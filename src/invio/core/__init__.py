@@ -5,5 +5,6 @@
 - `addresses`, `files` (what is known of a file, and who asks), `reasons` (why something is refused), `progress`
   (what of a file has arrived), `readable` (what a slice is read from), `versions`, `sign_ins`, `throttle`, `moments`,
   `shown` (texts of strangers, as they are shown), `toml` (files that people write, and the lines of their errors),
-  `memory`, `errors`.
+  `meter` and `figures` (how fast, how long still, and in which words), `exclusions` (what a folder leaves out),
+  `renditions`, `memory`, `errors`.
 """

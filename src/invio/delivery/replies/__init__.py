@@ -5,4 +5,5 @@ what is the route's own business.
 
 - `base`: what the responses have in common. `file`, `stream`, `bundle`: the responses.
 - `making`: what a route makes, as bytes. `contents`: what was learnt of an archive's contents, kept for the next one.
+- `account`: what a route is told of what has arrived.
 """
