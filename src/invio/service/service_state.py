@@ -76,6 +76,8 @@ def _fault_of(store: Store) -> str | None:
         return None
     except StoreFault as fault:
         return str(fault)
+    except Exception as error:  # a store of somebody's own may raise anything
+        return f"{type(error).__name__}: {error}"
     return None
 
 
