@@ -41,10 +41,24 @@ CALLS: list[tuple[str, dict[str, Any], dict[str, Any], Any, int]] = [
     ("revoke_link", {"link": "seven@ann"}, {}, None, 200),
     ("revoke_links_of", {}, {"maker": "ann"}, None, 200),
     ("explain_decision", {}, {"address": "files/a.txt"}, None, 200),
+    ("explain_link", {}, {}, {"link": f"/get/files/a.txt?key=k1&seal={'A' * 43}"}, 200),
     ("get_rules", {}, {}, None, 200),
+    ("get_rules_file", {}, {}, None, 200),
+    ("list_expectations", {}, {}, None, 200),
+    ("try_rules", {}, {}, {"text": "# none"}, 200),
+    ("put_rules_file", {}, {}, {"text": "# none", "replaces": "another"}, 412),
+    ("get_access_matrix", {}, {"in": "files/"}, None, 200),
+    ("list_audience", {}, {"address": "files/a.txt"}, None, 200),
+    ("list_keys", {}, {}, None, 200),
+    ("make_key", {}, {}, None, 201),
+    ("retire_key", {"key": "k1"}, {}, None, 200),
+    ("get_service_state", {}, {}, None, 200),
     ("save_recipient", {"recipient": "gull"}, {}, {"name": "Gull", "groups": ["crew"]}, 200),
     ("change_recipient", {"recipient": "gull"}, {}, {"add_groups": ["deck"]}, 200),
     ("list_recipients", {}, {}, None, 200),
+    ("get_recipient", {"recipient": "gull"}, {}, None, 200),
+    ("list_sessions", {"recipient": "gull"}, {}, None, 200),
+    ("end_sessions", {"recipient": "gull"}, {}, None, 204),
     ("make_token", {"recipient": "gull"}, {}, {"label": "bridge"}, 201),
     ("end_token", {"recipient": "gull", "token": "TOKEN"}, {}, None, 204),
     ("set_password", {"recipient": "gull"}, {}, {"password": "lantern on the pier"}, 204),
@@ -55,7 +69,10 @@ CALLS: list[tuple[str, dict[str, Any], dict[str, Any], Any, int]] = [
     ("enable_recipient", {"recipient": "gull"}, {}, None, 200),
     ("remove_recipient", {"recipient": "gull"}, {}, None, 204),
     ("get_history", {}, {}, None, 200),
+    ("get_history_summary", {}, {}, None, 200),
     ("list_transfers", {}, {}, None, 200),
+    ("get_transfer", {"transfer": "TRANSFER"}, {}, None, 200),
+    ("end_transfer", {"transfer": "TRANSFER"}, {}, None, 400),
     ("list_audit_lines", {}, {}, None, 200),
     ("make_short_link", {}, {}, {"address": "files/a.txt"}, 201),
     ("sign_in", {}, {}, {"token": "SECRET"}, 201),
@@ -147,6 +164,8 @@ def test_a_python_client_calls_every_operation(service: Service, generated: str)
             known["BUNDLE"] = answer.parsed.id
         if called == "make_token":
             known["TOKEN"] = answer.parsed.id
+        if called == "list_transfers":
+            known["TRANSFER"] = answer.parsed.transfers[0].id
     for called, path, status in REFUSED:
         answer = call(called, path, {}, b"x" if called == "put_file" else {})
         assert (answer.status_code, answer.parsed.status) == (status, status), called
@@ -165,9 +184,11 @@ const statuses: Record<string, number> = {}
 async function tried(called: string, made: Promise<{ response: Response; data?: unknown }>) {
   const { response, data } = await made
   statuses[called] = response.status
-  const id = (data as { id?: string } | undefined)?.id
+  const told = data as { id?: string; transfers?: { id: string }[] } | undefined
+  const id = told?.id
   if (called === 'make_bundle') known['BUNDLE'] = id!
   if (called === 'make_token') known['TOKEN'] = id!
+  if (called === 'list_transfers') known['TRANSFER'] = told!.transfers![0]!.id
 }
 CALLS
 console.log(JSON.stringify(statuses))

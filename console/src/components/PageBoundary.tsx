@@ -1,14 +1,23 @@
-// A page that fails while it is drawn takes nothing else with it.
+// A page that fails while it is drawn takes nothing else with it, and is forgotten once one has gone elsewhere.
 import { Component, type ReactNode } from 'react'
 import { texts } from '../texts'
 import { Button } from './Button'
 import { Notice } from './Notice'
 
-export class PageBoundary extends Component<{ children: ReactNode }, { error: Error | null }> {
+interface Given {
+  place: string // where one is
+  children: ReactNode
+}
+
+export class PageBoundary extends Component<Given, { error: Error | null }> {
   override state: { error: Error | null } = { error: null }
 
   static getDerivedStateFromError(error: unknown) {
     return { error: error instanceof Error ? error : new Error(String(error)) }
+  }
+
+  override componentDidUpdate(before: Given) {
+    if (before.place !== this.props.place && this.state.error) this.setState({ error: null })
   }
 
   override render() {

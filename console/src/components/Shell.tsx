@@ -162,7 +162,7 @@ export function Shell() {
         </Alarm>
       )}
       <Page id="page">
-        <PageBoundary key={place}>
+        <PageBoundary place={place}>
           <Suspense fallback={<p role="status">{texts.common.looking}</p>}>
             <Outlet />
           </Suspense>
