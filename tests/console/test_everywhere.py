@@ -214,7 +214,7 @@ def test_five_hundred_moving_transfers_keep_the_page_fast(service: Service, visi
     page.goto(f"{service.url}/console/transfers")
     expect(page.get_by_role("row", name="file-499.bin")).to_be_visible()
     page.wait_for_timeout(1500)
-    tries = []
+    tries: list[float] = []
     while len(tries) < 10 and max(tries, default=0.0) < 50:  # a machine that is busy with others draws fewer
         tries.append(page.evaluate(FRAMES))
     assert max(tries) >= 50, tries

@@ -294,6 +294,8 @@ export interface paths {
         /**
          * Who may do one thing with a file
          * @description Anyone, each group, and each recipient for whom it is otherwise than for their groups. Takes `manage` of it.
+         *
+         *     Who there is, is told to administrators alone: others who manage the file are told of groups.
          */
         get: operations["list_audience"];
         put?: never;
