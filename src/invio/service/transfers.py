@@ -35,6 +35,9 @@ _LONGEST_TICK = 1.0  # seconds; within two, whoever may no longer see something 
 _DECIDED_FOR = 1.0  # seconds
 _DECISIONS = 10_000
 _TOLD_AGAIN = 500  # transfers that ended while somebody was away
+# What ended in another process just before the stream began may not have been written down yet; so it is looked for
+# once more. Seconds.
+_LOOKED_AGAIN = 1.0
 _DIGITS = 15  # of a moment in milliseconds
 _SCAN = 20  # pages of records that one answer looks through for a caller's own
 
@@ -131,7 +134,10 @@ async def _events(
         yield ": transfers, as they go\n\n"
         with parts.feed.watching(wanted.tag) as watcher:
             await parts.feed.begun()
-            changes = [*await _missed(parts, may_see, wanted, request), *parts.feed.running()]
+            missed = await _missed(parts, may_see, wanted, request)
+            changes = [*missed, *parts.feed.running()]
+            again: float | None = time.monotonic() + _LOOKED_AGAIN
+            known = {change.row.id for change in changes}
             while not parts.stopping():
                 if time.monotonic() - identified >= _IDENTIFIED_EVERY:
                     if not await is_still(may_see, request):
@@ -149,6 +155,12 @@ async def _events(
                 # Each that moves is told of once in a tick, and ticks are longer when many move: nobody reads faster.
                 await asyncio.sleep(TICK * min(max(1.0, len(told) / _EVENTS), _LONGEST_TICK / TICK))
                 changes = watcher.take()
+                if again is not None:
+                    known.update(change.row.id for change in changes)
+                    if time.monotonic() >= again:
+                        late = await _missed(parts, may_see, wanted, request)
+                        changes = [*changes, *(change for change in late if change.row.id not in known)]
+                        again = None
     finally:
         watching.end()
 
