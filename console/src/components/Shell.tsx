@@ -71,8 +71,6 @@ const Places = styled.nav`
   @media (max-width: 40rem) {
     order: 3;
     flex-basis: 100%;
-    flex-wrap: nowrap;
-    overflow-x: auto;
   }
   @media (forced-colors: active) {
     a[aria-current='page'] {
