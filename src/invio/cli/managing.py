@@ -15,7 +15,7 @@ from invio.cli.links import KEYS, WHEN
 from invio.cli.options import gives_json, print_json, talks_to_service
 from invio.cli.output import print_table, say
 from invio.client import Client, Refused
-from invio.core.links.keys import KeyRing, is_key_id, new_keys
+from invio.core.links.keys import KeyRing, is_key_id
 from invio.service.configuration import read_keys, write_keys
 
 
@@ -256,15 +256,13 @@ def new_key(*, name: str | None, keys: Path, as_json: bool) -> None:
     ring = read_keys(keys) if keys.exists() else KeyRing({}, "")
     if name is not None and not is_key_id(name):
         raise CommandFailed(f"key id {name!r} must be 1 to 32 characters of A-Z a-z 0-9 _ -; nothing was changed")
-    if name is None:
-        name = next(f"k{number}" for number in range(1, len(ring.keys) + 2) if f"k{number}" not in ring.keys)
     if name in ring.keys:
         raise CommandFailed(f"{keys}: the key {name!r} exists already; nothing was changed")
-    write_keys(KeyRing({**ring.keys, **new_keys(name).keys}, name), keys)
-    read_keys(keys)
+    write_keys(ring.with_new(name), keys)
+    made = read_keys(keys).current
     _say(
-        {"id": name, "current": True},
-        f"{name} seals new links now" + (f"; links of {', '.join(ring.keys)} still open" if ring.keys else ""),
+        {"id": made, "current": True},
+        f"{made} seals new links now" + (f"; links of {', '.join(ring.keys)} still open" if ring.keys else ""),
         as_json=as_json,
     )
 
@@ -280,7 +278,7 @@ def retire_key(*, name: str, keys: Path, as_json: bool) -> None:
         raise CommandFailed(f"{keys}: there is no key {name!r}; keys are {', '.join(ring.keys)}")
     if name == ring.current:
         raise CommandFailed(f"{keys}: {name!r} seals new links; create another first, with 'invio keys new'")
-    write_keys(KeyRing({other: key for other, key in ring.keys.items() if other != name}, ring.current), keys)
+    write_keys(ring.without(name), keys)
     _say({"id": name, "retired": True}, f"links that {name} sealed are refused now", as_json=as_json)
 
 

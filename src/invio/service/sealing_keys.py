@@ -9,7 +9,7 @@ from fastapi import APIRouter, Path
 
 from invio.core.errors import ConfigurationError
 from invio.core.files import Caller
-from invio.core.links.keys import KeyRing, new_keys
+from invio.core.links.keys import KeyRing
 from invio.core.reasons import Refusal
 from invio.delivery.sending.eager import in_pool
 from invio.records.links import held_by_key
@@ -32,12 +32,7 @@ async def list_keys(caller: TheCaller, parts: TheParts) -> KeyList:
 @router.post("/api/keys", status_code=201, summary="Make a key that seals links from now on")
 async def post_key(caller: TheCaller, parts: TheParts) -> KeyList:
     """Links that were sealed with the others stay good. Other processes seal with it within two seconds."""
-
-    def with_new(ring: KeyRing) -> KeyRing:
-        name = next(f"k{number}" for number in range(1, len(ring.keys) + 2) if f"k{number}" not in ring.keys)
-        return KeyRing({**ring.keys, **new_keys(name).keys}, name)
-
-    shown = await _changed(parts, caller, with_new)
+    shown = await _changed(parts, caller, KeyRing.with_new)
     parts.audit("key.made", caller, key=parts.keys.current)
     return shown
 
@@ -53,7 +48,7 @@ async def delete_key(
             raise Refusal("missing", f"there is no key {key!r}")
         if key == ring.current:
             raise Refusal("bad-request", f"{key!r} seals new links; make another key first")
-        return KeyRing({name: its for name, its in ring.keys.items() if name != key}, ring.current)
+        return ring.without(key)
 
     shown = await _changed(parts, caller, without)
     parts.audit("key.retired", caller, key=key)

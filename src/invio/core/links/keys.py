@@ -29,6 +29,16 @@ class KeyRing:
     keys: dict[str, bytes] = field(repr=False)
     current: str
 
+    def with_new(self, name: str | None = None) -> KeyRing:
+        """The ring with a key more, which seals new links; without a `name`, the first of k1, k2 and so on that is free."""
+        if name is None:
+            name = next(f"k{number}" for number in range(1, len(self.keys) + 2) if f"k{number}" not in self.keys)
+        return KeyRing({**self.keys, **new_keys(name).keys}, name)
+
+    def without(self, name: str) -> KeyRing:
+        """The ring without a key: every link that it sealed is refused. The current one is not to be taken out."""
+        return KeyRing({other: key for other, key in self.keys.items() if other != name}, self.current)
+
 
 def parse_keys(text: str, file: str) -> KeyRing:
     """Reads the text of a key file; `file` is the name that errors give.
