@@ -78,7 +78,7 @@ def _as_json(one: Checked) -> dict[str, Any]:
         "version": expected.version,
         "expected": expected.outcome,
         "met": one.met,
-        "because": _because(one),
+        "because": one.because,
     }
 
 
@@ -86,17 +86,7 @@ def _row(one: Checked) -> tuple[str | Text, ...]:
     expected = one.expectation
     mark = Text("✓ met", "green") if one.met else Text("✗ not met", "bold red")
     address = str(expected.address) + ("" if expected.version is None else f" ({expected.version})")
-    return mark, str(expected.line), expected.who, expected.action, address, expected.outcome, _because(one)
-
-
-def _because(one: Checked) -> str:
-    """The rule that decided; where none spoke, the one that nearly did."""
-    reasons = one.decision.reasons
-    spoke = [reason for reason in reasons if reason.spoke]
-    if spoke:
-        deciding = spoke[0]
-        return f"{deciding.effect}: {deciding.rule} (line {deciding.line})"
-    return "no rule speaks about it"
+    return mark, str(expected.line), expected.who, expected.action, address, expected.outcome, one.because
 
 
 @rules.command(name="compare")

@@ -168,15 +168,11 @@ def _checked_shapes(checked: list[Checked]) -> list[CheckedShape]:
     """Expectations as they are told."""
     shapes = []
     for one in checked:
-        deciding = next((reason for reason in one.decision.reasons if reason.spoke), None)
-        because = "no rule speaks about it"
-        if deciding is not None:
-            because = f"{deciding.effect}: {deciding.rule} (line {deciding.line})"
         expected = one.expectation
         shapes.append(
             CheckedShape(
                 line=expected.line, who=expected.who, action=expected.action, address=str(expected.address),
-                expected=expected.outcome, met=one.met, because=because,
+                expected=expected.outcome, met=one.met, because=one.because,
             )
         )  # fmt: skip
     return shapes

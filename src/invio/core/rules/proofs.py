@@ -28,6 +28,12 @@ class Checked:
         """Whether the outcome is the one that is expected."""
         return self.decision.allowed is (self.expectation.outcome == "allowed")
 
+    @property
+    def because(self) -> str:
+        """The rule that decided, in words."""
+        spoke = next((reason for reason in self.decision.reasons if reason.spoke), None)
+        return "no rule speaks about it" if spoke is None else f"{spoke.effect}: {spoke.rule} (line {spoke.line})"
+
 
 def check(
     rules: RuleSet, groups_of: Callable[[str], frozenset[str]], facts_of: Callable[[Address], FileFacts | None]
