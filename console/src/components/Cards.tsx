@@ -12,23 +12,9 @@ import { useTexts } from '../texts'
 import { token } from '../theme'
 import type { ColumnOf, RowsOf } from './Rows'
 import { SelectionCheckbox } from './SelectionCheckbox'
-import { Empty } from './Table'
+import { Empty, Frame } from './Table'
 
 const CARD = 96 // pixels, about; each is measured
-
-const Frame = styled.div`
-  border: 1px solid ${token.line};
-  border-radius: ${token.radius};
-  background: ${token.surface};
-  overflow: hidden;
-  & > * {
-    width: 100%;
-    max-height: calc(100vh - 12rem);
-    min-height: 9rem;
-    overflow: auto;
-    outline-offset: -2px;
-  }
-`
 
 const Card = styled(GridListItem)`
   display: grid;
@@ -78,7 +64,7 @@ export default function Cards<T extends object>(given: RowsOf<T>) {
   const { columns, rows, idOf, textOf, selection, more } = given
   const texts = useTexts()
   return (
-    <Frame>
+    <Frame $above="12rem">
       <Virtualizer layout={ListLayout} layoutOptions={{ estimatedRowHeight: CARD }}>
         <GridList
           aria-label={given.label}

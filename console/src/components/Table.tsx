@@ -7,14 +7,15 @@ import { token } from '../theme'
 const ROW = 42 // pixels that a row of one line is high; longer ones are measured
 const HEAD = 36
 
-const Frame = styled.div`
+/** What holds rows, and scrolls when those are many; `$above` is what stands above it in the window. */
+export const Frame = styled.div<{ $above: string }>`
   border: 1px solid ${token.line};
   border-radius: ${token.radius};
   background: ${token.surface};
   overflow: hidden;
   & > * {
     width: 100%;
-    max-height: calc(100vh - 15rem);
+    max-height: calc(100vh - ${(props) => props.$above});
     min-height: 9rem;
     overflow: auto;
     outline-offset: -2px;
@@ -24,7 +25,7 @@ const Frame = styled.div`
 /** A table, which is as high as its rows, and scrolls when those are many. */
 export function Table(given: ComponentProps<typeof AriaTable>) {
   return (
-    <Frame>
+    <Frame $above="15rem">
       <Virtualizer layout={TableLayout} layoutOptions={{ estimatedRowHeight: ROW, headingHeight: HEAD }}>
         <AriaTable {...given} />
       </Virtualizer>
