@@ -30,7 +30,7 @@ class KeyRing:
     current: str
 
     def with_new(self, name: str | None = None) -> KeyRing:
-        """The ring with a key more, which seals new links; without a `name`, the first of k1, k2 and so on that is free."""
+        """The ring with a key more, which seals new links; without a `name`, the first free one of k1, k2 and so on."""
         if name is None:
             name = next(f"k{number}" for number in range(1, len(self.keys) + 2) if f"k{number}" not in self.keys)
         return KeyRing({**self.keys, **new_keys(name).keys}, name)
