@@ -31,7 +31,7 @@ export function language(): Language {
   return present
 }
 
-/** Has a language's texts at hand; where they cannot be had, the texts are English. */
+/** Loads the texts of a language; those that cannot be loaded are English instead. */
 export async function loadLanguage(wanted: Language): Promise<void> {
   if (wanted === 'de') loaded.de ??= (await import('./de').catch(() => ({ de: en }))).de
 }

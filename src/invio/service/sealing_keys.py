@@ -64,7 +64,7 @@ def _list(parts: Parts) -> KeyList:
 
 
 async def _changed(parts: Parts, caller: Caller, change: Callable[[KeyRing], KeyRing]) -> KeyList:
-    """Writes the key file anew, and has it be used. Raises Refusal."""
+    """Rewrites the key file and reads it again. Raises Refusal."""
     await require_administrator(parts, caller)
     watched = parts.keys_file
     assert watched is not None  # these routes are of a service, which has a key file
