@@ -14,6 +14,9 @@ import { Hidden } from './Hidden'
 import { SelectionCheckbox } from './SelectionCheckbox'
 import { Empty, Field, Head, Line, Table } from './Table'
 
+// More is loaded when the end is nearer than this, as a part of what can be seen at once.
+const NEAR = 0.3
+
 // Of the two, the one that is wanted is loaded.
 const Cards = lazy(() => import('./Cards'))
 
@@ -127,6 +130,7 @@ function AsTable<T extends object>(given: RowsOf<T>) {
         {more?.has && (
           <TableLoadMoreItem
             isLoading={more.loads}
+            scrollOffset={NEAR}
             onLoadMore={() => {
               if (!more.loads) more.load()
             }}

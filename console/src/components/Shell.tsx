@@ -1,7 +1,7 @@
 // What stands around every page: the name, where one can go, who one is, and what is wrong everywhere.
 import { Link, Outlet, useNavigate, useRouter, useRouterState } from '@tanstack/react-router'
 import { RouterProvider as LinkProvider } from 'react-aria-components'
-import { Suspense } from 'react'
+import { Suspense, useCallback } from 'react'
 import styled from 'styled-components'
 import { useRulesFault } from '../data/rules'
 import { root } from '../api/root'
@@ -136,8 +136,9 @@ export function Shell() {
     select: (state) => state.resolvedLocation?.pathname.replace(/\/$/, '') ?? '',
   })
   const { history } = useRouter()
+  const navigate = useCallback((path: string) => history.push(path), [history])
   return (
-    <LinkProvider navigate={(path) => history.push(path)}>
+    <LinkProvider navigate={navigate}>
       <Skip href="#page">{texts.shell.skip}</Skip>
       <Bar>
         <Name>

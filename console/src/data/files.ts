@@ -52,7 +52,11 @@ export function useFolder(folder: string | null, search: string, sort: Sort) {
   // A long list is drawn bit by bit, and typing is not kept waiting by it.
   const pages = useDeferredValue(query.data?.pages)
   const entries: FileEntry[] = useMemo(() => pages?.flatMap((page) => page.files) ?? [], [pages])
-  return { ...query, entries }
+  // It belongs to what is drawn, not to what is looked for meanwhile: so both change in one go.
+  const has = Boolean(pages?.at(-1)?.next)
+  const { fetchNextPage, isFetchingNextPage: loads } = query
+  const more = useMemo(() => ({ has, loads, load: () => void fetchNextPage() }), [fetchNextPage, has, loads])
+  return { ...query, entries, more }
 }
 
 /** What is known of one file; null asks nothing. */

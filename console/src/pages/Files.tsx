@@ -1,5 +1,5 @@
 import { useNavigate, useParams, useSearch } from '@tanstack/react-router'
-import { lazy, Suspense, useMemo, useRef, useState } from 'react'
+import { lazy, Suspense, useCallback, useMemo, useRef, useState } from 'react'
 import { Input, Label, Link, SearchField, type Selection, type SortDescriptor } from 'react-aria-components'
 import styled from 'styled-components'
 import { deliveryPath, encoded, type FileEntry } from '../api/client'
@@ -96,7 +96,7 @@ function Folder({ folder }: { folder: string }) {
   const { show, search = '', sort = 'name' } = useSearch({ from: '/files/$' })
   const wanted = search.trim()
   const found = useFolder(folder || null, folder ? wanted : '', sort)
-  const { entries, error, isPending, isFetchingNextPage, hasNextPage, fetchNextPage } = found
+  const { entries, error, isPending, more } = found
   const selected = useSelection()
   const navigate = useNavigate({ from: '/files/$' })
   const [refused, setRefused] = useState<Error | null>(null)
@@ -109,23 +109,42 @@ function Folder({ folder }: { folder: string }) {
     [entries],
   )
   const here = useMemo(() => new Set([...selected.keys()]), [selected])
+  const recipient = Boolean(me?.recipient)
 
-  function look(what: { show?: string | undefined; search?: string | undefined; sort?: Sort | undefined }) {
-    void navigate({ search: (before) => ({ ...before, ...what }), replace: what.show === undefined })
-  }
+  const look = useCallback(
+    (what: { show?: string | undefined; search?: string | undefined; sort?: Sort | undefined }) => {
+      void navigate({ search: (before) => ({ ...before, ...what }), replace: what.show === undefined })
+    },
+    [navigate],
+  )
 
-  function open(address: string) {
-    setRefused(null)
-    if (address.endsWith('/')) void navigate({ to: '/files/$', params: { _splat: address }, search: {} })
-    else if (me?.recipient) look({ show: address })
-    else save(deliveryPath(address), setRefused)
-  }
-
-  // All is all that is there now: what comes later was not meant.
-  function select(keys: Selection) {
-    const all = entries.filter(mayHave).map((entry) => entry.address)
-    selectHere(entries, keys === 'all' ? new Set(all) : new Set([...keys].map(String)))
-  }
+  // What the table is given stays the same objects, so that it is drawn again for its rows and not for each letter.
+  const open = useCallback(
+    (address: string) => {
+      setRefused(null)
+      if (address.endsWith('/')) void navigate({ to: '/files/$', params: { _splat: address }, search: {} })
+      else if (recipient) look({ show: address })
+      else save(deliveryPath(address), setRefused)
+    },
+    [look, navigate, recipient],
+  )
+  const selection = useMemo(
+    () =>
+      folder
+        ? {
+            selected: here,
+            disabled,
+            // All is all that is there now: what comes later was not meant.
+            onChange: (keys: Selection) => {
+              const all = entries.filter(mayHave).map((entry) => entry.address)
+              selectHere(entries, keys === 'all' ? new Set(all) : new Set([...keys].map(String)))
+            },
+          }
+        : undefined,
+    [disabled, entries, folder, here],
+  )
+  const sorted = useMemo(() => (folder ? descriptorOf(sort) : undefined), [folder, sort])
+  const onSort = useCallback((by: SortDescriptor) => look({ sort: sortOf(by) }), [look])
 
   const chosen = [...selected.values()]
   const elsewhere = chosen.filter((entry) => parentOf(entry.address) !== folder).length
@@ -148,8 +167,8 @@ function Folder({ folder }: { folder: string }) {
             label={title}
             columns={columns}
             rows={entries}
-            idOf={(entry) => entry.address}
-            textOf={(entry) => (entry.folder ? `${entry.name}/` : entry.name)}
+            idOf={addressOf}
+            textOf={nameOf}
             empty={
               isPending
                 ? texts.common.looking
@@ -160,14 +179,14 @@ function Folder({ folder }: { folder: string }) {
                     : texts.files.nothing
             }
             onOpen={open}
-            selection={folder ? { selected: here, disabled, onChange: select } : undefined}
-            sort={folder ? descriptorOf(sort) : undefined}
-            onSort={(by) => look({ sort: sortOf(by) })}
-            more={{ has: hasNextPage, loads: isFetchingNextPage, load: () => void fetchNextPage() }}
+            selection={selection}
+            sort={sorted}
+            onSort={onSort}
+            more={more}
           />
           <Quiet role="status">
             {entries.length > 0 && texts.common.entries(entries.length)}
-            {hasNextPage && texts.files.soFar}
+            {more.has && texts.files.soFar}
           </Quiet>
           <Suspense fallback={null}>{found.data?.pages[0]?.puts && <PutFiles folder={folder} />}</Suspense>
         </div>
@@ -206,6 +225,9 @@ function SearchBox({ first, onSearch }: { first: string; onSearch: (text: string
 function mayHave(entry: FileEntry): boolean {
   return entry.folder || Boolean(entry.may?.includes('read') || entry.may?.includes('bundle'))
 }
+
+const addressOf = (entry: FileEntry) => entry.address
+const nameOf = (entry: FileEntry) => (entry.folder ? `${entry.name}/` : entry.name)
 
 function parentOf(address: string): string {
   const place = address.replace(/\/$/, '').lastIndexOf('/')
