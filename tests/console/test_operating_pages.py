@@ -13,6 +13,7 @@ import httpx
 import pytest
 from playwright.sync_api import Page, expect
 
+from invio.core.receipts import check
 from tests.running import Service, until
 
 Visit = Callable[..., Page]
@@ -97,6 +98,13 @@ def test_what_was_had_in_parts_is_drawn_and_is_paused_not_broken(service: Servic
     row.get_by_text("b.txt").click()
     strip = page.get_by_role("img", name="50 % have arrived, from these parts of the file: 2 parts")
     expect(strip.locator("rect")).to_have_count(2)
+    expect(page.get_by_text("Save the receipt")).to_have_count(0)
+    for part in ("1000-1999", "2500-2999"):
+        assert service.get("/get/files/charts/b.txt", "bob", Range=f"bytes={part}").status_code == 206
+    with page.expect_download() as saved:
+        page.get_by_role("link", name="Save the receipt").click()
+    stated = check(Path(saved.value.path()).read_text(), service.get("/api/public-keys").json())
+    assert (stated.recipient, stated.address, stated.size) == ("bob", "files/charts/b.txt", 3000)
 
 
 def test_the_history_is_filtered_by_the_address_bar_charted_and_saved(service: Service, visit: Visit) -> None:

@@ -72,6 +72,8 @@ CALLS: list[tuple[str, dict[str, Any], dict[str, Any], Any, int]] = [
     ("get_history_summary", {}, {}, None, 200),
     ("list_transfers", {}, {}, None, 200),
     ("get_transfer", {"transfer": "TRANSFER"}, {}, None, 200),
+    ("get_receipt", {"transfer": "TRANSFER"}, {}, None, 200),
+    ("get_public_keys", {}, {}, None, 200),
     ("end_transfer", {"transfer": "TRANSFER"}, {}, None, 400),
     ("list_audit_lines", {}, {}, None, 200),
     ("make_short_link", {}, {}, {"address": "files/a.txt"}, 201),

@@ -817,6 +817,48 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/transfers/{transfer}/receipt": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A signed statement that a transfer arrived
+         * @description For who obtained the file, and for those who may `manage` it, once all of it has arrived.
+         *
+         *     It is signed with Ed25519 by a key of `/api/public-keys`, and can be checked without the service.
+         */
+        get: operations["get_receipt"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/public-keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The keys that prove receipts
+         * @description A JWK Set (RFC 7517), for anyone. Keep it beside your receipts: then they can be checked without the service.
+         */
+        get: operations["get_public_keys"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/follow/{path}": {
         parameters: {
             query?: never;
@@ -1437,6 +1479,14 @@ export interface components {
             keys: components["schemas"]["KeyShape"][];
         };
         /**
+         * KeySet
+         * @description A JWK Set (RFC 7517), the newest key first.
+         */
+        KeySet: {
+            /** Keys */
+            keys: components["schemas"]["PublicKey"][];
+        };
+        /**
          * KeyShape
          * @description A key by its id. `links` are those made here that still hold by it.
          */
@@ -1696,6 +1746,24 @@ export interface components {
             files: number;
             /** Read */
             read: number;
+        };
+        /**
+         * PublicKey
+         * @description One public key, as a JWK (RFC 8037): `x` is the key, base64url; `kid` its thumbprint (RFC 7638).
+         */
+        PublicKey: {
+            /** Kty */
+            kty: string;
+            /** Crv */
+            crv: string;
+            /** X */
+            x: string;
+            /** Kid */
+            kid: string;
+            /** Use */
+            use: string;
+            /** Alg */
+            alg: string;
         };
         /**
          * QueueState
@@ -2455,7 +2523,7 @@ export interface components {
              * Reason
              * @enum {string}
              */
-            reason: "malformed" | "unknown-key" | "bad-seal" | "out-of-scope" | "not-yet" | "expired" | "wrong-recipient" | "wrong-network" | "wrong-agent" | "revoked" | "used-up" | "sign-in" | "bad-token" | "not-allowed" | "cross-site" | "missing" | "wrong-method" | "precondition" | "bad-request" | "too-slow" | "long-head" | "no-selection" | "bad-selection" | "too-large" | "file-too-large" | "in-the-way" | "no-space" | "range" | "changed" | "not-made" | "not-an-image" | "no-short-link" | "quota" | "slow-down" | "too-many" | "busy" | "unreachable" | "no-answer" | "failed" | "unavailable";
+            reason: "malformed" | "unknown-key" | "bad-seal" | "out-of-scope" | "not-yet" | "expired" | "wrong-recipient" | "wrong-network" | "wrong-agent" | "revoked" | "used-up" | "sign-in" | "bad-token" | "not-allowed" | "cross-site" | "missing" | "wrong-method" | "precondition" | "bad-request" | "too-slow" | "long-head" | "no-selection" | "bad-selection" | "too-large" | "file-too-large" | "in-the-way" | "no-space" | "not-arrived" | "range" | "changed" | "not-made" | "not-an-image" | "no-short-link" | "quota" | "slow-down" | "too-many" | "busy" | "unreachable" | "no-answer" | "failed" | "unavailable";
             /**
              * Names
              * @default null
@@ -2721,7 +2789,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description a file is where a folder would have to be, or the other way round; or: there is no short link for this file */
+            /** @description a file is where a folder would have to be, or the other way round; or: the file has not arrived whole; or: there is no short link for this file */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -3770,7 +3838,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description a file is where a folder would have to be, or the other way round; or: there is no short link for this file */
+            /** @description a file is where a folder would have to be, or the other way round; or: the file has not arrived whole; or: there is no short link for this file */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -6076,6 +6144,125 @@ export interface operations {
             };
             /** @description there is no such file here */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_receipt: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the transfer's id */
+                transfer: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A JWS in its compact form */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/jose": string;
+                };
+            };
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such file here */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a file is where a folder would have to be, or the other way round; or: the file has not arrived whole; or: there is no short link for this file */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_public_keys: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeySet"];
+                };
+            };
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -1,6 +1,7 @@
 import { Link, useParams } from '@tanstack/react-router'
 import { lazy, Suspense } from 'react'
 import { Refused } from '../api/problems'
+import { root } from '../api/root'
 import { Card, Columns, Quiet, Row, Title } from '../components/Card'
 import { CoverageStrip } from '../components/CoverageStrip'
 import { Facts } from '../components/Facts'
@@ -42,6 +43,7 @@ export function TransferPage() {
               <h2>{said.facts}</h2>
               <About told={data} />
               {data.state === 'running' && <End id={data.id} />}
+              {data.state === 'complete' && <Receipt id={data.id} />}
             </Card>
             <Card>
               <h2>{said.overTime}</h2>
@@ -114,6 +116,21 @@ function About({ told }: { told: Told }) {
         [said.tag, told.tag],
       ]}
     />
+  )
+}
+
+/** A signed statement that it arrived, to keep. */
+function Receipt({ id }: { id: string }) {
+  const said = useTexts().transfer
+  return (
+    <>
+      <Row>
+        <a href={`${root}/api/transfers/${id}/receipt`} download>
+          {said.receipt}
+        </a>
+      </Row>
+      <Quiet>{said.receiptIs}</Quiet>
+    </>
   )
 }
 

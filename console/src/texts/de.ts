@@ -328,6 +328,9 @@ export const de: Texts = {
     end: 'Diese Übertragung beenden',
     endSure: 'Wirklich beenden',
     ended: 'Sie wird beendet.',
+    receipt: 'Quittung sichern',
+    receiptIs:
+      'Von diesem Dienst unterschrieben. Mit den öffentlichen Schlüsseln kann sie später jeder prüfen, auch ohne den Dienst.',
   },
   history: {
     title: 'Verlauf',

@@ -326,6 +326,8 @@ export const en = {
     end: 'End this transfer',
     endSure: 'Really end it',
     ended: 'It is being ended.',
+    receipt: 'Save the receipt',
+    receiptIs: 'Signed by this service. Anyone can check it later with the public keys, without the service.',
   },
   history: {
     title: 'History',

@@ -28,6 +28,7 @@ from invio.cli.commands import Commands
         "quotas": "invio.cli.quotas",
         "keys": "invio.cli.managing",
         "transfers": "invio.cli.looking",
+        "receipt": "invio.cli.receipts",
         "history": "invio.cli.history",
         "audit": "invio.cli.history",
         "scan": "invio.cli.keeping",

@@ -353,6 +353,14 @@ class Client:
         listed: list[dict[str, Any]] = self._json("GET", "/api/transfers", params={"limit": limit})["transfers"]
         return listed
 
+    def receipt(self, transfer: str) -> str:
+        """A signed statement that a transfer arrived, as a compact JWS. Raises Refused (`not-arrived`, `missing`)."""
+        return self._answer("GET", f"/api/transfers/{quote(transfer, safe='')}/receipt").text
+
+    def public_keys(self) -> dict[str, Any]:
+        """The keys that prove receipts, as a JWK Set."""
+        return self._json("GET", "/api/public-keys")
+
     def follow(self) -> Iterator[dict[str, Any]]:
         """Transfers as they go: one each time that one changes, for as long as the service runs."""
         try:
@@ -371,12 +379,15 @@ class Client:
         return self._http
 
     def _json(self, method: str, path: str, **asked: Any) -> dict[str, Any]:
+        return _object(self._answer(method, path, **asked))
+
+    def _answer(self, method: str, path: str, **asked: Any) -> httpx.Response:
         attempts = Attempts(self._patience, self.url)
         while True:
             try:
                 response = self._http.request(method, self.url + path, **asked)
                 raise_for_refusal(response)
-                return _object(response)
+                return response
             except httpx.InvalidURL as error:
                 raise ServiceUnreachable(f"{self.url} is no URL of a service: {error}") from None
             except httpx.TransportError as error:

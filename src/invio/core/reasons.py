@@ -72,6 +72,7 @@ _TABLE = [
         "Choose another address.",
     ),
     Reason("no-space", 507, "There is not enough space for the file", "Ask the operator."),
+    Reason("not-arrived", 409, "The file has not arrived whole", "Ask again once the transfer is complete."),
     Reason("range", 416, "The range lies outside the file", "Ask for a range inside the file."),
     Reason("changed", 503, "The file changed while it was being read", "Try again."),
     Reason("not-made", 503, "The file could not be made", "Try again in a while, or ask the operator."),

@@ -215,6 +215,15 @@ endings = sa.Table(
     sa.Column("at", sa.Float, nullable=False),
 )
 
+# What signs receipts; the newest signs, the others prove what they signed.
+signing_keys = sa.Table(
+    "signing_keys",
+    metadata,
+    sa.Column("id", sa.Integer, primary_key=True, autoincrement=True),
+    sa.Column("raw", sa.LargeBinary(32), nullable=False),  # a private Ed25519 key
+    sa.Column("created", sa.Float, nullable=False),
+)
+
 # CRC-32 of a content, by the tag that changes with it.
 checksums = sa.Table(
     "checksums",

@@ -279,6 +279,15 @@ class VersionRecords:
             raise PathConflict(there)
 
 
+def digest_of_version(connection: sa.Connection, store: str, path: str, number: int) -> bytes | None:
+    """SHA-256 of a version's content, 32 bytes; also of one that was removed."""
+    query = sa.select(versions.c.sha256).where(
+        versions.c.store == store, versions.c.path == path, versions.c.number == number
+    )
+    found = connection.execute(query).scalar()
+    return None if found is None else bytes(found)
+
+
 def _same(one: Arrived, other: Arrived) -> bool:
     return (one.sha256, one.size, one.media_type) == (other.sha256, other.size, other.media_type)
 

@@ -4,9 +4,9 @@
   `supervising`, `running`; `mounting` inside an application, `offline` without a service.
 - One application: `app`, `guard`, `dependencies`, `validation`, `description`, `behind`.
 - What is asked for: `files`, `putting`, `bundles`, `links`, `link_explanations`, `short_links`, `transfers`,
-  `transfer_facts`, `following`, `history`, `history_summary`, `decisions`, `access_matrix`, `rules`, `rules_trial`,
-  `sealing_keys`, `recipients`, `console_sessions`, `quotas`, `sessions`, `auditing`, `operators`, `service_state`; in
-  the shapes of `schemas`, `people_schemas` and `operating_schemas`.
+  `transfer_facts`, `receipts`, `following`, `history`, `history_summary`, `decisions`, `access_matrix`, `rules`,
+  `rules_trial`, `sealing_keys`, `recipients`, `console_sessions`, `quotas`, `sessions`, `auditing`, `operators`,
+  `service_state`; in the shapes of `schemas`, `people_schemas` and `operating_schemas`.
 - Pages: `console`; `listing_pages`, `pickup_pages`, `sign_in_page`, with `page_parts`.
 - What goes on beside: `health`, `audit`, `reloading`, `peers`, `streams`, `planners`, `slow_requests`, `scanning`,
   `retention`, `external_checks`, `provider`, `passwords`, `permissions`, `proving`, `backup`, `made_files`,

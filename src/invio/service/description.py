@@ -52,6 +52,8 @@ _OPERATIONS: dict[str, tuple[str, tuple[int, ...]]] = {
     "get_history_summary": ("get_history_summary", (400,)),
     "get_transfer": ("get_transfer", (400, 404)),
     "end_transfer": ("end_transfer", (400, 404)),
+    "get_receipt": ("get_receipt", (400, 404, 409)),
+    "get_public_keys": ("get_public_keys", (400,)),
     "get_service": ("get_service_state", (403,)),
     "list_recipients": ("list_recipients", (403,)),
     "put_recipient": ("save_recipient", (403, 412)),

@@ -207,6 +207,23 @@ class TransferFacts(TransferShape):
     coverage: list[tuple[int, int]]
 
 
+class PublicKey(BaseModel):
+    """One public key, as a JWK (RFC 8037): `x` is the key, base64url; `kid` its thumbprint (RFC 7638)."""
+
+    kty: str
+    crv: str
+    x: str
+    kid: str
+    use: str
+    alg: str
+
+
+class KeySet(BaseModel):
+    """A JWK Set (RFC 7517), the newest key first."""
+
+    keys: list[PublicKey]
+
+
 class DayShape(BaseModel):
     """One day: what began on it."""
 

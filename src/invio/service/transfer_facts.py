@@ -24,7 +24,7 @@ _Id = Annotated[str, Path(pattern=r"^[0-9a-f]{20}$", description="the transfer's
 @router.get("/api/transfers/{transfer}", summary="One transfer")
 async def get_transfer(transfer: _Id, caller: TheCaller, parts: TheParts) -> TransferFacts:
     """One's own; for those who may `manage` its file, anybody's. From where it was had, only the latter are told."""
-    state, manages = await _seen(parts, caller, transfer)
+    state, manages = await seen_transfer(parts, caller, transfer)
     row = state.row
     return TransferFacts.model_validate(
         view(state)
@@ -45,14 +45,14 @@ async def end_transfer(transfer: _Id, caller: TheCaller, parts: TheParts) -> Non
     What has arrived is the client's, and whoever may have the file may go on with the rest: to keep somebody from
     that, take the right or revoke the link first. Another process's transfer ends within two seconds.
     """
-    state, _ = await _seen(parts, caller, transfer)
+    state, _ = await seen_transfer(parts, caller, transfer)
     if state.row.state != RUNNING:
         raise Refusal("bad-request", "this transfer has ended already")
     await parts.endings.end(transfer, caller.recipient or "anyone")
     parts.audit("transfer.ended", caller, transfer=transfer, address=state.row.address)
 
 
-async def _seen(parts: Parts, caller: Caller, transfer: str) -> tuple[TransferState, bool]:
+async def seen_transfer(parts: Parts, caller: Caller, transfer: str) -> tuple[TransferState, bool]:
     """The transfer, and whether the caller manages its file. Raises Refusal (`missing`)."""
     may_see = TransferVisibility(parts, caller)
     await parts.transfers.recorded()
