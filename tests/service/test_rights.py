@@ -164,7 +164,7 @@ MATRIX: list[tuple[str, str, Any, dict[str, tuple[int, ...]]]] = [
     ("GET", "/api/history/summary", None, {**expected(others=200), "nobody": (200,)}),
     ("GET", "/api/transfers/00000000000000000000", None, {**expected(others=404), "nobody": (404,)}),
     ("GET", "/api/transfers/00000000000000000000/receipt", None, {**expected(others=404), "nobody": (404,)}),
-    ("GET", "/api/public-keys", None, {**expected(others=200), "nobody": (200,)}),
+    ("GET", "/api/public-keys", None, expected(others=200, everybody=200)),
     ("DELETE", "/api/transfers/00000000000000000000", None, {**expected(others=404), "nobody": (404,)}),
     ("GET", "/api/service", None, ADMINS_ALONE),
     ("DELETE", "/api/recipients/new-one", None, expected(others=403, admin=(204, 404))),
