@@ -11,7 +11,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from invio.core.receipts import BadReceipt, Receipt, SigningKey, check, sign
+from invio.core.receipts import BadReceipt, Receipt, check, sign
+from invio.core.signing import SigningKey
 
 # RFC 8037, appendix A.1 to A.3: a key, its public half, and its thumbprint.
 RAW = base64.urlsafe_b64decode("nWGxne_9WmC6hEr0kuwsxERJxWl7MmkZcDusAxyuf2A=")

@@ -6,5 +6,6 @@
   (what of a file has arrived), `readable` (what a slice is read from), `versions`, `sign_ins`, `throttle`, `moments`,
   `shown` (texts of strangers, as they are shown), `toml` (files that people write, and the lines of their errors),
   `meter` and `figures` (how fast, how long still, and in which words), `exclusions` (what a folder leaves out),
-  `renditions`, `memory`, `receipts` (signed statements of arrival), `errors`.
+  `renditions`, `memory`, `errors`.
+- `receipts` and `webhooks`: what is told to outsiders; `signing` and `webhook_signatures` prove it.
 """

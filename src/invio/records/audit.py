@@ -57,6 +57,12 @@ def page_of_lines(
     ]
 
 
+def line_with(connection: sa.Connection, line: int) -> AuditLine | None:
+    """The line of this id."""
+    found = page_of_lines(connection, before=line + 1, limit=1)
+    return found[0] if found and found[0].id == line else None
+
+
 def forget_lines(connection: sa.Connection, before: float, most: int) -> int:
     """Drops at most so many lines of before a moment, Unix seconds; gives how many."""
     old = sa.select(audit_lines.c.id).where(audit_lines.c.at < before).limit(most)

@@ -224,6 +224,37 @@ signing_keys = sa.Table(
     sa.Column("created", sa.Float, nullable=False),
 )
 
+# Addresses that are told of events, and what each is to be told (see invio.records.webhooks).
+webhooks = sa.Table(
+    "webhooks",
+    metadata,
+    sa.Column("id", sa.String(12), primary_key=True),
+    sa.Column("url", sa.String(2000), nullable=False),
+    sa.Column("label", sa.String(200), nullable=False),
+    sa.Column("events", sa.String, nullable=False),  # JSON, as a trigger reads it
+    sa.Column("made", sa.Float, nullable=False),
+    sa.Column("by", sa.String(64)),
+)
+
+# Numbers are not given again: whoever is told knows a delivery by its number.
+webhook_deliveries = sa.Table(
+    "webhook_deliveries",
+    metadata,
+    sa.Column("id", sa.Integer, primary_key=True, autoincrement=True),
+    sa.Column("webhook", sa.String(12), nullable=False),
+    sa.Column("event", sa.String(40), nullable=False),
+    sa.Column("subject", sa.String(24), nullable=False),
+    sa.Column("made", sa.Float, nullable=False),
+    sa.Column("next", sa.Float, nullable=False),
+    sa.Column("taken", sa.Float, nullable=False),  # until when a process has it
+    sa.Column("attempts", sa.Integer, nullable=False),
+    sa.Column("state", sa.String(12), nullable=False),
+    sa.Column("said", sa.String(300)),
+    sa.Index("webhook_deliveries_of", "webhook", "id"),
+    sa.Index("webhook_deliveries_waiting", "next", sqlite_where=sa.text("state = 'waiting'")),
+    sqlite_autoincrement=True,
+)
+
 # CRC-32 of a content, by the tag that changes with it.
 checksums = sa.Table(
     "checksums",

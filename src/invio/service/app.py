@@ -54,6 +54,7 @@ from invio.service import (
     sign_in_page,
     transfer_facts,
     transfers,
+    webhooks,
 )
 from invio.service.assembly import Parts
 from invio.service.description import described, operation_id
@@ -88,6 +89,7 @@ _ROUTERS = (
     following,
     sessions,
     auditing,
+    webhooks,
     service_state,
     operators,
 )

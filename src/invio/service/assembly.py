@@ -87,6 +87,7 @@ class Pools:
     following: Pool = field(default_factory=lambda: Pool("following", 2, waiting=2000, deadline=30.0))
     files: Pool = field(default_factory=lambda: Pool("looks", 1, waiting=100, deadline=10.0))
     scanning: Pool = field(default_factory=lambda: Pool("scanning", 1, waiting=1))
+    webhooks: Pool = field(default_factory=lambda: Pool("webhooks", 8, waiting=200))
     proving: Pool = field(default_factory=lambda: Pool("proving", 1, waiting=2, deadline=60.0))
 
 

@@ -131,8 +131,7 @@ def renew_version(
 def _told(request: Request, response: Response, parts: Parts, caller: Caller, *, found: Found, new: bool) -> FileShape:
     """What is answered when a file was put."""
     facts, where = found.facts, found.facts.address
-    said = {"address": str(where), "version": facts.version, "size": facts.size, "by": caller.recipient}
-    log.info("file.put", extra={"fields": said})
+    parts.audit("file.put", caller, address=str(where), version=facts.version, size=facts.size)
     response.status_code = 201 if new else 200
     which = "" if facts.version is None else f"?version={facts.version}"
     response.headers["Location"] = f"{request.scope.get('root_path', '')}/get/{quoted(where)}{which}"
@@ -175,8 +174,7 @@ def remove_file(
         count = store.remove(where, version, Putting(head_of(request), parts.digests.known, caller.recipient))
     except Missing:
         raise Refusal("missing", no_file(where)) from None
-    said = {"address": str(where), "version": version, "versions": count, "by": caller.recipient}
-    log.info("file.removed", extra={"fields": said})
+    parts.audit("file.removed", caller, address=str(where), version=version, versions=count)
 
 
 def _file(request: Request) -> Address:

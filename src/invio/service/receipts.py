@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from typing import Annotated, Any
+from typing import Annotated
 
 from fastapi import APIRouter, Path, Request, Response
 
@@ -11,11 +11,11 @@ from invio.core.addresses import parse_address
 from invio.core.reasons import Refusal
 from invio.delivery.sending.eager import in_pool
 from invio.records.rows import COMPLETE, TransferRow
-from invio.records.signing_keys import first_signing_key, signing_keys_of
 from invio.records.versions import digest_of_version
 from invio.service.assembly import Parts
 from invio.service.dependencies import TheCaller, TheParts
 from invio.service.operating_schemas import KeySet
+from invio.service.signing import signing_keys
 from invio.service.transfer_facts import seen_transfer
 
 router = APIRouter(tags=["transfers"])
@@ -41,7 +41,7 @@ async def get_receipt(transfer: _Id, request: Request, caller: TheCaller, parts:
     # With the cryptography of its signature it takes memory, which only those need who ask for receipts.
     from invio.core.receipts import Receipt, sign
 
-    row, key = state.row, (await _keys(parts))[0]
+    row, key = state.row, (await signing_keys(parts))[0]
     digest = await in_pool(parts.pools.history, _digest, parts, row)
     receipt = Receipt(
         service=parts.behind.base_of(request),
@@ -65,22 +65,7 @@ async def get_receipt(transfer: _Id, request: Request, caller: TheCaller, parts:
 @router.get("/api/public-keys", summary="The keys that prove receipts")
 async def get_public_keys(parts: TheParts) -> KeySet:
     """A JWK Set (RFC 7517), for anyone. Keep it beside your receipts: then they can be checked without the service."""
-    return KeySet.model_validate({"keys": [key.public() for key in await _keys(parts)]})
-
-
-async def _keys(parts: Parts) -> list[Any]:
-    """The signing keys, the newest first; the first time there is none, one is made."""
-    from invio.core.receipts import SigningKey
-
-    def look_up() -> list[bytes]:
-        with parts.engine.connect() as connection:
-            return signing_keys_of(connection)
-
-    found = await in_pool(parts.pools.history, look_up)
-    if not found:
-        new = SigningKey.new().raw
-        found = await parts.journal.call(lambda connection: first_signing_key(connection, new))
-    return [SigningKey(raw) for raw in found]
+    return KeySet.model_validate({"keys": [key.public() for key in await signing_keys(parts)]})
 
 
 def _digest(parts: Parts, row: TransferRow) -> str | None:

@@ -18,7 +18,7 @@ from functools import partial
 
 import sqlalchemy as sa
 
-from invio.records import quotas, transfers
+from invio.records import quotas, transfers, webhooks
 from invio.records.archives import forget_unused
 from invio.records.audit import forget_lines
 from invio.records.facts import look_at_clock
@@ -27,6 +27,7 @@ from invio.records.serving_lock import Left
 from invio.service.assembly import Parts
 from invio.service.peers import telling_peers
 from invio.service.store_settings import ManagedSettings
+from invio.service.webhook_sender import WebhookSender
 from invio.stores.directory import DirectoryStore
 
 log = logging.getLogger("invio.service")
@@ -41,12 +42,13 @@ _FORGOTTEN_AT_ONCE = 500  # lines that one transaction drops
 @asynccontextmanager
 async def running(parts: Parts) -> AsyncIterator[None]:
     """The background work of a service, for as long as it serves."""
-    ended = threading.Event()
+    ended, sender = threading.Event(), WebhookSender(parts)
     work: list[tuple[str, Callable[[], Awaitable[object]], float]] = [
         ("progress", parts.transfers.note_progress, 0.0),
         ("records", partial(_look_at_records, parts), _LOOKED_EVERY),
         ("stores", partial(_look_at_stores, parts), _LOOKED_EVERY),
         ("endings", parts.endings.look, _LOOKED_EVERY),
+        ("webhooks", sender.look, _LOOKED_EVERY),
         ("audit", partial(parts.audit.write, parts.journal), _LOOKED_EVERY),
         ("company", partial(_look_at_company, parts), _COMPANY_EVERY),
         ("clock", partial(_hourly, parts), _HOURLY),
@@ -66,6 +68,7 @@ async def running(parts: Parts) -> AsyncIterator[None]:
         for task in tasks:
             task.cancel()
         await asyncio.gather(*tasks, return_exceptions=True)
+        await sender.stop()
         parts.delivery.stop()
         try:
             await parts.audit.write(parts.journal)
@@ -153,6 +156,8 @@ async def _hourly(parts: Parts) -> None:
     while await parts.journal.call(partial(forget_unused, now=now)):
         await asyncio.sleep(0.05)
     await parts.journal.call(partial(quotas.forget, before=now - quotas.LONGEST_KEPT))
+    while await parts.journal.call(partial(webhooks.forget, now=now, most=_FORGOTTEN_AT_ONCE)) == _FORGOTTEN_AT_ONCE:
+        await asyncio.sleep(0.05)
     await _drop_surplus(parts)
     days = parts.settings.service.history_days
     for drop in (forget, forget_lines) if days is not None else ():

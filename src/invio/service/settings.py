@@ -92,6 +92,22 @@ class BundleSettings(Strict):
         return self
 
 
+class WebhookSettings(Strict):
+    """Where webhooks may be besides public addresses by HTTPS."""
+
+    origins: list[str] = Field(
+        default_factory=list,
+        description="which may be told by plain HTTP, or inside, as in http://app.internal:8000",
+    )
+
+    @model_validator(mode="after")
+    def _origins(self) -> WebhookSettings:
+        for origin in self.origins:
+            if not _ORIGIN.match(origin):
+                raise ValueError(f"{origin!r} is no origin; expected one such as 'http://app.internal:8000'")
+        return self
+
+
 class MakingSettings(Strict):
     """What may be made on demand, and how much of it is on the disk at once."""
 
@@ -239,6 +255,7 @@ _SECTIONS: dict[str, type[BaseModel]] = {
     "cors": CorsSettings,
     "front": FrontSettings,
     "identity": IdentitySettings,
+    "webhooks": WebhookSettings,
 }
 
 
@@ -255,6 +272,7 @@ class Settings(Strict):
     pages: PageSettings = Field(default_factory=PageSettings)
     front: FrontSettings = FrontSettings()
     identity: IdentitySettings | None = None
+    webhooks: WebhookSettings = WebhookSettings()
     stores: dict[str, StoreSettings] = Field(min_length=1)
     folder: Path = Field(Path(), exclude=True)
     file: Path | None = Field(None, exclude=True)

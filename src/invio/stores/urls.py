@@ -74,7 +74,7 @@ class _UrlStore(OriginStore):
         return origin_of(url) in self._allowed
 
     def send(self, method: str, url: httpx.URL, headers: dict[str, str]) -> httpx.Response:
-        where = _resolved(url)
+        where = resolved(url)
         named = {**headers, "host": url.netloc.decode("ascii")}
         request = self._http.build_request(
             method, url.copy_with(host=where), headers=named, extensions={"sni_hostname": url.host}
@@ -82,7 +82,7 @@ class _UrlStore(OriginStore):
         return self._http.send(request, stream=True)
 
 
-def _resolved(url: httpx.URL) -> str:
+def resolved(url: httpx.URL) -> str:
     """The address to connect to: a public one, or the one that the URL itself names. Raises StoreFault."""
     try:
         return str(ipaddress.ip_address(url.host))  # it is on the list as that
