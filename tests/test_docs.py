@@ -1,12 +1,15 @@
 """The docs say what the code says."""
 
+import json
 import re
 import subprocess
 import time
 import tomllib
 from pathlib import Path
+from typing import Any
 
 import pytest
+from fastapi.testclient import TestClient
 
 from invio.core.http.ranges import RANGES
 from invio.core.links.keys import new_keys
@@ -15,6 +18,9 @@ from invio.core.links.terms import Asked, LinkRefused
 from invio.core.reasons import REASONS
 from invio.core.rules.decisions import ACTIONS, Rule
 from invio.core.rules.file import KEYS, parse_rules
+from invio.core.signing import SigningKey
+from invio.core.webhook_signatures import FIELD, signature_of
+from invio.core.webhooks import EVENTS, body_of
 from invio.pages.rendering import Renderer
 from invio.service.configuration import write_keys
 from invio.service.settings import BundleSettings, Settings
@@ -42,6 +48,28 @@ def test_the_examples_of_settings_and_rules_can_be_used() -> None:
     [rule] = parse_rules(block("[[rule]]")).rules
     assert isinstance(rule, Rule)
     assert all(f"| `{action}` |" in GUIDE for action in ACTIONS)
+
+
+def test_the_receiver_of_the_guide_takes_what_is_signed_and_nothing_else(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    section = GUIDE.partition("## Webhooks")[2].partition("\n## ")[0]
+    assert [event for event in EVENTS if f"`{event}`" not in section] == []
+    key = SigningKey(bytes(32))
+    monkeypatch.chdir(tmp_path)
+    Path("invio-keys.json").write_text(json.dumps({"keys": [key.public()]}))
+    program: dict[str, Any] = {}
+    # Annotations are looked up where the program's names are.
+    exec(compile(section.split("```python\n")[1].split("```")[0], "guide.md", "exec", dont_inherit=True), program)
+    body = body_of(7, "transfer.complete", "2026-01-01T00:00:00Z", {"transfer": {"address": "charts/a.pdf"}})
+    with TestClient(program["app"]) as client:
+        signed = {FIELD: signature_of(body, key)}
+        assert client.post("/hook", content=body, headers=signed).status_code == 204
+        assert client.post("/hook", content=body.replace(b"a.pdf", b"b.pdf"), headers=signed).status_code == 403
+        assert client.post("/hook", content=body).status_code == 403
+        forged = {FIELD: signature_of(body, SigningKey(b"x" * 32))}
+        assert client.post("/hook", content=body, headers=forged).status_code == 403
+    assert capsys.readouterr().out == "transfer.complete charts/a.pdf\n"
 
 
 @pytest.mark.parametrize(("page", "first", "most"), [("http.md", "rule", 40), ("security.md", "promise", 60)])

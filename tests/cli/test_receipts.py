@@ -71,8 +71,8 @@ def test_what_does_not_hold_is_said_and_ends_with_one(bob: Invio, transfer: str,
     altered = tmp_path / "altered.jws"
     altered.write_text(text[:150] + ("A" if text[150] != "A" else "B") + text[151:])
     for command, says in (
-        (("receipt", "check", altered), "the receipt was altered"),
-        (("receipt", "check", other), "this is no receipt"),
+        (("receipt", "check", altered), "the receipt does not hold: it was altered"),
+        (("receipt", "check", other), "the receipt does not hold: it is not a JWS"),
         (("receipt", "check", receipt, "--keys", other), "these are no public keys"),
         (("receipt", "check", receipt, "--content", other), "another content"),
         (("receipt", "0" * 20), "no such transfer that you may see"),

@@ -229,6 +229,32 @@ def test_the_state_of_the_service_and_its_keys_are_shown_and_rotated(service: Se
     expect(page.get_by_role("grid", name="Audit").get_by_role("row", name="key.retired")).to_contain_text("k1")
 
 
+def test_a_webhook_is_added_tried_and_removed(service: Service, visit: Visit) -> None:
+    page = visit(service, "service", "ann")
+    card = page.locator("section", has=page.get_by_role("heading", name="Webhooks"))
+    expect(card.get_by_text("There are no webhooks.")).to_be_visible()
+    add = card.get_by_role("button", name="Add the webhook")
+    card.get_by_label("URL").fill("http://app.example.org/hook")
+    expect(add).to_be_disabled()
+    card.get_by_label("link.made").check()
+    add.click()
+    expect(card.get_by_text("it has to begin with https://")).to_be_visible()
+    card.get_by_label("URL").fill("https://localhost:1/hook")
+    card.get_by_label("What it is for").fill("the desk")
+    add.click()
+    row = card.get_by_role("row", name="https://localhost:1/hook")
+    expect(row).to_contain_text("the desk: link.made")
+    row.get_by_role("button", name="Try https://localhost:1/hook").click()
+    told = card.get_by_role("row", name="webhook.trial")
+    expect(told).to_contain_text("is not a public one", timeout=15_000)
+    expect(told).to_contain_text("waiting, again")
+    told.get_by_role("button", name=re.compile("Tell of .* again")).click()
+    row.get_by_role("button", name="Remove https://localhost:1/hook").click()
+    row.get_by_role("button", name="Remove https://localhost:1/hook").click()
+    expect(card.get_by_text("There are no webhooks.")).to_be_visible()
+    expect(told).to_have_count(0)
+
+
 def test_a_recipient_sees_what_is_theirs_and_no_more(service: Service, visit: Visit) -> None:
     service.get("/get/files/charts/a.txt", "bob")
     service.get("/get/files/charts/a.txt", "ann")

@@ -159,7 +159,7 @@ def test_what_fails_is_told_again_with_the_same_number_and_by_hand_at_once(
         assert failed["next"] is not None
         assert ann.get("/api/webhooks").json()["webhooks"][0]["waiting"] == 1
         receiver.status = 204
-        assert ann.post(f"/api/webhooks/{hook}/deliveries/{failed['id']}").status_code == 202
+        assert ann.post(f"/api/webhooks/{hook}/deliveries/{failed['id']}").status_code == 204
     until(lambda: _deliveries(service, hook)[0]["state"] == "told")
     assert {one["delivery"] for one in receiver.told()} == {failed["id"]}
     assert len({body for body, _ in receiver.got}) == 1
@@ -170,7 +170,7 @@ def test_a_redirect_is_no_way_to_another_place(begin: Callable[..., Service], re
     receiver.status = 307
     hook = _make(service, receiver, "link.made")
     with service.client("ann") as ann:
-        assert ann.post(f"/api/webhooks/{hook}/trial").status_code == 202
+        assert ann.post(f"/api/webhooks/{hook}/trial").status_code == 204
     until(lambda: bool(_deliveries(service, hook)) and _deliveries(service, hook)[0]["attempts"] == 1)
     assert _deliveries(service, hook)[0]["said"] == "307 Temporary Redirect"
     assert len(receiver.got) == 1
@@ -244,7 +244,7 @@ def test_what_a_killed_process_was_telling_is_told_by_the_next(
     [waits] = _deliveries(again, hook)
     assert (waits["state"], waits["attempts"]) == ("waiting", 0)
     with again.client("ann") as ann:  # by itself it would be told when the dead process's time for it has passed
-        assert ann.post(f"/api/webhooks/{hook}/deliveries/{waits['id']}").status_code == 202
+        assert ann.post(f"/api/webhooks/{hook}/deliveries/{waits['id']}").status_code == 204
     until(lambda: _deliveries(again, hook)[0]["state"] == "told")
     assert {one["delivery"] for one in receiver.told()} == {waits["id"]}
 

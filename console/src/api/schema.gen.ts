@@ -951,6 +951,112 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/webhooks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Addresses that are told of events
+         * @description With how many deliveries of each still wait, and the events that there are.
+         */
+        get: operations["list_webhooks"];
+        put?: never;
+        /**
+         * Have an address be told of events
+         * @description Each is posted as JSON, signed, and again for most of a day until the answer is a 2xx; `delivery` numbers it.
+         *
+         *     `Invio-Signature` is a detached JWS over the body, by a key of `/api/public-keys`.
+         */
+        post: operations["make_webhook"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/webhooks/{webhook}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Remove a webhook
+         * @description What it has not been told of yet is dropped.
+         */
+        delete: operations["remove_webhook"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/webhooks/{webhook}/trial": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Try a webhook
+         * @description Has it be told of the event `webhook.trial`, within a second or two; its deliveries tell what came back.
+         */
+        post: operations["try_webhook"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/webhooks/{webhook}/deliveries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What a webhook was told of
+         * @description The newest first, with what came back. Those that were told, or given up, are kept for a week.
+         */
+        get: operations["list_deliveries"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/webhooks/{webhook}/deliveries/{delivery}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Tell it once more
+         * @description At once, whether it was told, given up, or waits for its next attempt.
+         */
+        post: operations["repeat_delivery"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/service": {
         parameters: {
             query?: never;
@@ -1376,6 +1482,50 @@ export interface components {
             allowed: boolean;
             /** Reasons */
             reasons: components["schemas"]["ReasonShape"][];
+        };
+        /**
+         * DeliveryList
+         * @description A webhook's deliveries, the newest first; `next` continues.
+         */
+        DeliveryList: {
+            /** Deliveries */
+            deliveries: components["schemas"]["DeliveryShape"][];
+            /** Next */
+            next: number | null;
+        };
+        /**
+         * DeliveryShape
+         * @description One event that a webhook is told of; `said` is what came back of the newest attempt.
+         */
+        DeliveryShape: {
+            /** Id */
+            id: number;
+            /** Event */
+            event: string;
+            /**
+             * Subject
+             * @description the id of the transfer, or of the line of the audit, that it is about
+             */
+            subject: string;
+            /**
+             * Made
+             * Format: date-time
+             */
+            made: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "waiting" | "told" | "given-up";
+            /** Attempts */
+            attempts: number;
+            /** Said */
+            said: string | null;
+            /**
+             * Next
+             * @description when the next attempt is due
+             */
+            next: string | null;
         };
         /**
          * DiskState
@@ -2505,6 +2655,65 @@ export interface components {
              * @description what the caller may do with it
              */
             may: ("list" | "read" | "bundle" | "link" | "put" | "manage")[];
+        };
+        /**
+         * WebhookAsk
+         * @description An address that is to be told of events.
+         */
+        WebhookAsk: {
+            /**
+             * Url
+             * @example https://app.example.org/hook
+             */
+            url: string;
+            /**
+             * Events
+             * @example [
+             *       "transfer.complete"
+             *     ]
+             */
+            events: string[];
+            /**
+             * Label
+             * @description what it is for
+             * @default
+             */
+            label: string;
+        };
+        /**
+         * WebhookList
+         * @description All webhooks, the oldest first, and the events that there are.
+         */
+        WebhookList: {
+            /** Webhooks */
+            webhooks: components["schemas"]["WebhookShape"][];
+            /** Events */
+            events: {
+                [key: string]: string;
+            };
+        };
+        /**
+         * WebhookShape
+         * @description A webhook; `waiting` is how many deliveries are still to be made.
+         */
+        WebhookShape: {
+            /** Id */
+            id: string;
+            /** Url */
+            url: string;
+            /** Label */
+            label: string;
+            /** Events */
+            events: string[];
+            /**
+             * Made
+             * Format: date-time
+             */
+            made: string;
+            /** By */
+            by: string | null;
+            /** Waiting */
+            waiting: number;
         };
         /**
          * Problem
@@ -6587,6 +6796,415 @@ export interface operations {
             };
             /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_webhooks: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WebhookList"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    make_webhook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WebhookAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WebhookShape"];
+                };
+            };
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the request did not arrive in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the request or the selection is too large; or: the file is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_webhook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the webhook's id */
+                webhook: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such file here */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    try_webhook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the webhook's id */
+                webhook: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such file here */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_deliveries: {
+        parameters: {
+            query?: {
+                /** @description deliveries before this number */
+                before?: number | null;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description the webhook's id */
+                webhook: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeliveryList"];
+                };
+            };
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such file here */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    repeat_delivery: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the webhook's id */
+                webhook: string;
+                /** @description the delivery's number */
+                delivery: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the link was sealed with a key that is not in use; or: the link was altered; or: the link does not open this file; or: the link is not valid yet */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such file here */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

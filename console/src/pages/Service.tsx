@@ -7,6 +7,7 @@ import { Keys } from '../components/Keys'
 import { Notice } from '../components/Notice'
 import { Rows } from '../components/Rows'
 import { Time } from '../components/Time'
+import { Webhooks } from '../components/Webhooks'
 import { usePage } from '../data/page'
 import { useAudit, useServiceState } from '../data/service'
 import { useTexts } from '../texts'
@@ -33,6 +34,10 @@ export function Service() {
       <Card>
         <h2>{texts.keys.title}</h2>
         <Keys />
+      </Card>
+      <Card>
+        <h2>{texts.webhooks.title}</h2>
+        <Webhooks />
       </Card>
       <Card>
         <h2>{said.audit}</h2>

@@ -27,6 +27,7 @@ from invio.cli.commands import Commands
         "recipients": "invio.cli.managing",
         "quotas": "invio.cli.quotas",
         "keys": "invio.cli.managing",
+        "webhooks": "invio.cli.webhooks",
         "transfers": "invio.cli.looking",
         "receipt": "invio.cli.receipts",
         "history": "invio.cli.history",

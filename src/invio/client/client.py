@@ -21,6 +21,7 @@ from invio.client.fetching import Fetched, Report, fetch, raise_for_refusal, str
 from invio.client.partial import Existing
 from invio.client.patience import USUAL_PATIENCE, Attempts, Patience
 from invio.client.putting import put
+from invio.client.webhooks import WebhookCalls
 from invio.core.addresses import BadAddress, parse_address, parse_file_address, quoted
 
 _AGENT = {"user-agent": "invio-client/1"}
@@ -28,7 +29,7 @@ _AGENT = {"user-agent": "invio-client/1"}
 _OF_THIS_MACHINE = ("all://localhost", "all://127.0.0.1", "all://[::1]")
 
 
-class Client:
+class Client(WebhookCalls):
     """Talks to one service, as one recipient or as nobody in particular.
 
     Every call raises `Refused` when the service says no, and `ServiceUnreachable` when none

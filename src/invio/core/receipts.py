@@ -58,11 +58,11 @@ def check(text: str, keys: Mapping[str, Any]) -> Receipt:
     """
     text = text.strip()
     if len(text) > _MOST:
-        raise BadReceipt("this is no receipt that holds: it is far too long")
+        raise BadReceipt("the receipt does not hold: it is far too long")
     try:
         payload = signed(_TYPE, text, keys)
     except BadSignature as error:
-        raise BadReceipt(f"this is no receipt that holds: {error}") from None
+        raise BadReceipt(f"the receipt does not hold: {error}") from None
     try:
         return Receipt(**json.loads(payload))
     except (TypeError, ValueError):

@@ -71,7 +71,7 @@ async def delete_webhook(webhook: _Id, caller: TheCaller, parts: TheParts) -> No
     parts.audit("webhook.removed", caller, webhook=webhook)
 
 
-@router.post("/api/webhooks/{webhook}/trial", status_code=202, summary="Try a webhook")
+@router.post("/api/webhooks/{webhook}/trial", status_code=204, summary="Try a webhook")
 async def post_trial(webhook: _Id, caller: TheCaller, parts: TheParts) -> None:
     """Has it be told of the event `webhook.trial`, within a second or two; its deliveries tell what came back."""
 
@@ -100,7 +100,7 @@ async def list_deliveries(
     return DeliveryList(deliveries=[_delivery(one) for one in found], next=following)
 
 
-@router.post("/api/webhooks/{webhook}/deliveries/{delivery}", status_code=202, summary="Tell it once more")
+@router.post("/api/webhooks/{webhook}/deliveries/{delivery}", status_code=204, summary="Tell it once more")
 async def post_delivery(webhook: _Id, delivery: _Number, caller: TheCaller, parts: TheParts) -> None:
     """At once, whether it was told, given up, or waits for its next attempt."""
     await _changed(parts, caller, webhook, partial(webhooks.again, webhook=webhook, delivery=delivery))
