@@ -34,7 +34,6 @@ export function Deliveries({ webhook, close }: { webhook: Webhook; close: () => 
             id: 'again',
             name: said.again,
             width: 160,
-            card: 'end',
             hidesName: true,
             cell: (one) => (
               <Button aria-label={said.againOf(one.id)} onPress={() => again.mutate(one.id)}>

@@ -55,7 +55,6 @@ export function Webhooks() {
             id: 'do',
             name: said.deliveries,
             width: 380,
-            card: 'end',
             hidesName: true,
             cell: (one) => (
               <Actions>

@@ -20,7 +20,7 @@ import { token } from '../theme'
 const Filters = styled(Title)`
   align-items: end;
   h2 {
-    flex: 1;
+    flex: 1 1 20rem;
     margin: 0;
   }
 `

@@ -138,7 +138,14 @@ function Audit() {
       empty={said.none}
       columns={[
         { id: 'event', name: said.event, width: '1.2fr', cell: (line) => line.event },
-        { id: 'when', name: said.when, width: 160, quiet: true, cell: (line) => <Time at={line.at} /> },
+        {
+          id: 'when',
+          name: said.when,
+          width: 175,
+          quiet: true,
+          whole: true,
+          cell: (line) => <Time at={line.at} />,
+        },
         { id: 'by', name: said.who, width: '1fr', cell: (line) => line.by },
         {
           id: 'about',
