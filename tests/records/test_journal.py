@@ -5,6 +5,8 @@ from __future__ import annotations
 import asyncio
 import sqlite3
 import threading
+from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -14,7 +16,7 @@ from invio.core.rules.quotas import Claim, Quota
 from invio.records import journal as module
 from invio.records.database import write
 from invio.records.journal import Beginning, Joined, Journal
-from invio.records.rows import COMPLETE, RUNNING
+from invio.records.rows import COMPLETE, RUNNING, TransferRow
 from invio.records.tables import links, quota_uses
 from invio.records.transfers import LinkExhausted
 from tests.records.test_records import recorded, row
@@ -130,3 +132,39 @@ def test_a_stopped_journal_writes_what_waited_and_nothing_more(engine: sa.Engine
         assert recorded(engine)[0].covered == 4
 
     asyncio.run(work())
+
+
+def test_what_a_short_transaction_keeps_out_is_written_on_the_loop_with_what_came_meanwhile(
+    engine: sa.Engine, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    other = sqlite3.connect(tmp_path / "records.sqlite", isolation_level=None)
+    written: list[int] = []
+    rows = [row(number) for number in range(3)]
+    plain = module.statements.write_plain
+
+    def counting(driver: sqlite3.Connection, begun: Sequence[TransferRow], *more: Sequence[TransferRow]) -> None:
+        plain(driver, begun, *more)
+        written.append(len(begun))
+
+    monkeypatch.setattr(module.statements, "write_plain", counting)
+
+    async def work() -> None:
+        journal = Journal(engine)
+        monkeypatch.setattr(journal, "_wait_in_worker", lambda _: pytest.fail("no thread is to wait for it"))
+        await journal.begin(Beginning(rows[0]))
+        other.execute("BEGIN IMMEDIATE")
+        first = asyncio.create_task(journal.begin(Beginning(rows[1])))
+        while not journal._tries:
+            await asyncio.sleep(0)
+        journal.write(replace(rows[0], state=COMPLETE))
+        second = asyncio.create_task(journal.begin(Beginning(rows[2])))
+        await asyncio.sleep(0)
+        other.execute("COMMIT")
+        await asyncio.wait_for(asyncio.gather(first, second), 5)
+        assert journal._tries == 0
+        await journal.stop()
+
+    asyncio.run(work())
+    assert written == [1, 2], "what came while it waited went with it"
+    states = {one.id: one.state for one in recorded(engine)}
+    assert [states[one.id] for one in rows] == [COMPLETE, RUNNING, RUNNING]

@@ -160,8 +160,9 @@ def test_without_an_answer_it_is_closed(start: Start, application: Application, 
     assert service.get("/get/files/paid/a.txt", "bob").status_code == 404
     assert time.monotonic() - began < 2
     assert "rule.no-answer" in service.logged()
-    reasons = service.get("/api/decisions?address=files/paid/a.txt&as=bob", "ann").json()["reasons"]
-    assert why_not(reasons, "those who have paid") == f"{application.url} gave no answer"
+    decided = service.get("/api/decisions?address=files/paid/a.txt&as=bob", "ann")
+    assert decided.status_code == 200, decided.text
+    assert why_not(decided.json()["reasons"], "those who have paid") == f"{application.url} gave no answer"
 
 
 def test_a_rule_that_denies_does_so_unless_it_is_told_not_to(start: Start, application: Application) -> None:

@@ -3,13 +3,15 @@
 Lines of one turn of the event loop gather, and are committed at its end, on the loop itself. A
 thread for it was tried and was four times slower: a commit in WAL mode is one short write into
 the page cache, less than handing the lines over costs while the loop keeps the interpreter busy.
-What can take long is kept off the loop: another process's transaction (the lines then wait in a
-worker thread, in order), and the checkpoints that bring the WAL into the database file.
+What can take long is kept off the loop: another process's transaction, if it does not end within milliseconds (the
+lines then wait in a worker thread, in order), and the checkpoints that bring the WAL into the database file.
 
 Whoever must know that a line is durable awaits it; what nobody waits for (progress, settlements)
 rides along. One failed line does not fail its neighbours.
 
 Orders of events that were considered:
+- Another process is writing: its transaction is short, as this one's are. The loop tries again shortly, with what has
+  come meanwhile; nothing of the batch was written, so nothing of it was sent, and no end of it can be in what came.
 - A batch cannot be written (the disk is full, another program has locked the records): whoever waits is told so.
   What ended, and what nobody waits for, is kept and written with a later batch, which is tried every second:
   what a client has whole is not to stand as broken off because the disk was full for a moment.
@@ -52,6 +54,10 @@ _LINGER = 0.05
 # now and then.
 _CHECKPOINT_LINES = 20_000
 _CHECKPOINT_EVERY = 30.0  # seconds
+# When a batch is tried again that another process's transaction kept out, and how often before a thread waits for it:
+# handing it over costs several such transactions.
+_SHORTLY = 0.001  # seconds
+_TRIES = 5
 _AGAIN = 1.0  # seconds after which what could not be written is tried again
 _PATIENCE = 4.0  # seconds for which a line waits behind others that wait
 _KEPT_AT_MOST = 200_000  # transfers whose ends are kept while they cannot be written
@@ -124,6 +130,14 @@ class _Batch:
         if row.requests > 1:
             self.plain = False
 
+    def followed_by(self, later: _Batch) -> None:
+        """Takes what has come since, after its own."""
+        self.begins += later.begins
+        self.calls += later.calls
+        self.whole += later.whole
+        self.changed |= later.changed
+        self.plain = self.plain and later.plain
+
     def take_back(self, other: _Batch) -> None:
         """Takes what ended, or went on, from an earlier batch that could not be written."""
         for row in other.changed.values():
@@ -144,6 +158,7 @@ class Journal:
         self.held_by = held_by
         self._waiting = _Batch()
         self._scheduled = False
+        self._tries = 0  # how often what waits was kept out by another process's transaction
         self._lingering: asyncio.TimerHandle | None = None
         self._connection: sa.Connection | None = None
         # One worker, so that what waits for another process's transaction keeps its order.
@@ -292,15 +307,23 @@ class Journal:
                 self._connection = write_nowait(self._engine).connect()
             outcomes = self._commit(self._connection, batch)
         except sa.exc.OperationalError:
-            # Another process is writing. Nothing was: the same lines wait for it in the worker.
-            self._wait_in_worker(batch)
+            # Another process is writing. Nothing was.
+            self._tries += 1
+            if self._tries < _TRIES:
+                batch.followed_by(self._waiting)
+                self._waiting, self._scheduled = batch, True
+                asyncio.get_running_loop().call_later(_SHORTLY, self._flush)
+            else:
+                self._tries = 0
+                self._wait_in_worker(batch)
             return
         except (sa.exc.SQLAlchemyError, sqlite3.Error) as error:
             self._drop_connection()
             _resolve(self._not_written(batch, error))
             self._keep(batch)
             return
-        self.fault = None
+        self.fault, self._tries = None, 0
+        self._since_checkpoint += len(batch)
         _resolve(outcomes)
 
     def _wait_in_worker(self, batch: _Batch) -> None:
@@ -347,6 +370,7 @@ class Journal:
             with write(self._engine).connect() as connection:
                 outcomes = self._commit(connection, batch)
                 self.fault = None
+                self._since_checkpoint += len(batch)
                 return outcomes
         except (sa.exc.SQLAlchemyError, sqlite3.Error) as error:
             # Nothing of the batch is durable: whoever waits is told so, and nothing is delivered.
@@ -376,7 +400,6 @@ class Journal:
 
     def _commit(self, connection: sa.Connection, batch: _Batch) -> list[_Outcome]:
         """Writes all of it in one transaction, or raises and has written nothing."""
-        self._since_checkpoint += len(batch)
         if batch.plain:
             driver = connection.connection.driver_connection
             assert driver is not None
