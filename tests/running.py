@@ -183,6 +183,10 @@ class Demo:
         token: str = self.card["people"][who]["token"]
         return token
 
+    @property
+    def tokens(self) -> dict[str, str]:
+        return {who: self.token(who) for who in self.card["people"]}
+
     def client(self, who: str | None = None) -> httpx.Client:
         headers = {} if who is None else {"authorization": f"Bearer {self.token(who)}"}
         return httpx.Client(base_url=self.url, headers=headers, trust_env=False, timeout=30, verify=NO_TLS)

@@ -14,6 +14,7 @@ import sqlalchemy as sa
 
 from invio.core.rules.quotas import Claim, Quota
 from invio.records import journal as module
+from invio.records import statements
 from invio.records.database import write
 from invio.records.journal import Beginning, Joined, Journal
 from invio.records.rows import COMPLETE, RUNNING, TransferRow
@@ -140,13 +141,13 @@ def test_what_a_short_transaction_keeps_out_is_written_on_the_loop_with_what_cam
     other = sqlite3.connect(tmp_path / "records.sqlite", isolation_level=None)
     written: list[int] = []
     rows = [row(number) for number in range(3)]
-    plain = module.statements.write_plain
+    plain = statements.write_plain
 
     def counting(driver: sqlite3.Connection, begun: Sequence[TransferRow], *more: Sequence[TransferRow]) -> None:
         plain(driver, begun, *more)
         written.append(len(begun))
 
-    monkeypatch.setattr(module.statements, "write_plain", counting)
+    monkeypatch.setattr(statements, "write_plain", counting)
 
     async def work() -> None:
         journal = Journal(engine)
