@@ -212,7 +212,10 @@ def test_a_typescript_client_compiles_and_calls_every_operation(service: Service
     lines = []
     for called, path, query, body, _ in CALLS:
         method, place = where[called]
-        values = [f"{name}: known[{json.dumps(value)}] ?? {json.dumps(value)}" for name, value in path.items()]
+        values = [
+            f"{name}: " + (f"known['{value}'] ?? " if isinstance(value, str) else "") + json.dumps(value)
+            for name, value in path.items()
+        ]
         given = [f"path: {{ {', '.join(values)} }}"] if values else []
         given += [f"query: {json.dumps(query)}"] if query else []
         parts = [f"params: {{ {', '.join(given)} }}"] if given else []
