@@ -11,7 +11,7 @@ from threading import Thread
 
 import httpx
 import pytest
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page, Route, expect
 
 from invio.core.receipts import check
 from tests.running import Service, until
@@ -166,12 +166,21 @@ def test_other_rules_are_compared_before_they_are_put_in_force(service: Service,
     page.get_by_role("button", name="See what would change").click()
     expect(page.get_by_text(re.compile("[0-9]+ outcomes would change, of 4 files"))).to_be_visible()
     expect(page.get_by_role("row", name="files/secret/s.txt").first).to_contain_text("allowed")
+    held: list[Route] = []
+    page.route(
+        "**/api/rules/file", lambda route: held.append(route) if route.request.method == "GET" else route.continue_()
+    )
     page.get_by_role("button", name="Put them in force").click()
     page.get_by_role("button", name="Really put them in force").click()
     until(lambda: service.get("/get/files/secret/s.txt", "bob").status_code == 200)
     assert [path.read_text() for path in service.folder.glob("rules.toml.before-*")] == [RULES]
     expect(text).to_have_value(re.compile(re.escape("files/**")))
     text.fill("[[rule]]\n")
+    until(lambda: page.wait_for_timeout(20) is None and bool(held))
+    with page.expect_response("**/api/rules/file"):
+        page.unroute("**/api/rules/file")  # what was held goes on with it
+    expect(page.get_by_text("They are in force.")).to_be_visible()
+    expect(text).to_have_value("[[rule]]\n")  # what was typed while they were put in force is not lost
     page.get_by_role("button", name="See what would change").click()
     expect(page.get_by_role("alert")).to_contain_text("rules.toml:1")
     expect(page.get_by_role("button", name="Put them in force")).to_have_count(0)

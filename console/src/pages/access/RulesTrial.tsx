@@ -37,21 +37,39 @@ export function RulesTrial() {
   return (
     <>
       {error && <Notice error={error} />}
-      {data && <Editor key={data.digest} file={data} />}
+      {data && <Editor file={data} />}
     </>
   )
 }
 
+/** What was typed, and the digest of the file that it was made from. */
+interface Edited {
+  text: string
+  digest: string
+}
+
 function Editor({ file }: { file: File }) {
   const said = useTexts().access
-  const [text, setText] = useState(file.text)
+  const [edited, setEdited] = useState<Edited | null>(null)
+  const text = edited?.text ?? file.text
   const trial = useTryRules()
   const put = usePutRules()
 
   function change(given: string) {
-    setText(given)
+    setEdited((now) => ({ text: given, digest: now?.digest ?? file.digest }))
     trial.reset()
-    put.reset()
+    if (!put.isPending) put.reset()
+  }
+
+  // What is typed meanwhile is kept, as a change of what is in force then.
+  function putInForce() {
+    put.mutate(
+      { text, replaces: edited?.digest ?? file.digest },
+      {
+        onSuccess: ({ digest }) =>
+          setEdited((now) => (now === null || now.text === text ? null : { text: now.text, digest })),
+      },
+    )
   }
 
   return (
@@ -75,7 +93,7 @@ function Editor({ file }: { file: File }) {
             words={said.putInForce}
             sure={said.putSure}
             isDisabled={put.isPending}
-            onPress={() => put.mutate({ text, replaces: file.digest })}
+            onPress={putInForce}
           />
         )}
       </Row>
