@@ -176,7 +176,8 @@ def test_other_rules_are_compared_before_they_are_put_in_force(service: Service,
     assert [path.read_text() for path in service.folder.glob("rules.toml.before-*")] == [RULES]
     expect(text).to_have_value(re.compile(re.escape("files/**")))
     text.fill("[[rule]]\n")
-    until(lambda: page.wait_for_timeout(20) is None and bool(held))
+    while not held:
+        page.wait_for_timeout(20)
     with page.expect_response("**/api/rules/file"):
         page.unroute("**/api/rules/file")  # what was held goes on with it
     expect(page.get_by_text("They are in force.")).to_be_visible()
