@@ -24,5 +24,5 @@ def to_be_ended(connection: sa.Connection, running: Sequence[str]) -> dict[str, 
     rows = connection.execute(
         sa.select(endings.c.transfer, endings.c.by).where(endings.c.at >= time.time() - _GOOD_FOR)
     )
-    wished = dict(rows.tuples().all())
+    wished = {row.transfer: row.by for row in rows}
     return {transfer: wished[transfer] for transfer in running if transfer in wished}
