@@ -2,16 +2,22 @@
 
 from __future__ import annotations
 
+import asyncio
 import hashlib
 import shutil
 from collections.abc import Callable
 from pathlib import Path
+from types import SimpleNamespace
 
 import pytest
 
 from invio.core.receipts import BadReceipt, Receipt, check
+from invio.records.database import open_database
+from invio.records.journal import Journal
 from invio.service.backup import back_up, restore
 from invio.service.settings import read_settings
+from invio.service.signing import signing_keys
+from invio.workers.pool import Pool
 from tests.running import SETTINGS, Service, until
 
 RULES = """
@@ -135,3 +141,20 @@ def test_another_service_s_keys_prove_nothing(service: Service, start: Callable[
     text = service.get(f"/api/transfers/{_last(service, 'files/charts/a.txt')}/receipt", "bob").text
     with pytest.raises(BadReceipt, match="none of the public keys"):
         check(text, other.get("/api/public-keys").json())
+
+
+def test_the_keys_are_read_once_for_all_who_ask(tmp_path: Path) -> None:
+    engine = open_database(tmp_path / "records.sqlite")
+
+    async def work() -> None:
+        pools = SimpleNamespace(history=Pool("history", 1, waiting=9))
+        parts = SimpleNamespace(engine=engine, journal=Journal(engine), pools=pools, signed_by=[])
+        first = await signing_keys(parts)  # type: ignore[arg-type]
+        parts.pools = None  # what anybody may ask for takes no turn of what others wait for
+        assert await signing_keys(parts) == first  # type: ignore[arg-type]
+        await parts.journal.stop()
+        other = SimpleNamespace(engine=engine, journal=None, pools=pools, signed_by=[])
+        assert await signing_keys(other) == first, "another process finds the same"  # type: ignore[arg-type]
+
+    asyncio.run(work())
+    engine.dispose()

@@ -67,6 +67,7 @@ from invio.workers.pool import Pool
 from invio.workers.shared import Sharing
 
 if TYPE_CHECKING:
+    from invio.core.signing import SigningKey
     from invio.service.external_checks import Outside
 
 
@@ -121,6 +122,7 @@ class Parts:
     pools: Pools = field(default_factory=Pools)
     slow: SlowRequests = field(default_factory=SlowRequests)
     since: float = field(default_factory=time.time)
+    signed_by: list[SigningKey] = field(default_factory=list)  # once they were read
     stopping: Callable[[], bool] = field(default=lambda: False)
 
     @property

@@ -13,7 +13,12 @@ if TYPE_CHECKING:
 
 
 async def signing_keys(parts: Parts) -> list[SigningKey]:
-    """The signing keys, the newest first; the first time there is none, one is made."""
+    """The signing keys, the newest first; the first time there is none, one is made.
+
+    They do not change while a service runs, and anybody may ask for their public halves: so they are read once.
+    """
+    if parts.signed_by:
+        return parts.signed_by
     # Cryptography takes memory, which only those need who have something signed.
     from invio.core.signing import SigningKey
 
@@ -25,4 +30,5 @@ async def signing_keys(parts: Parts) -> list[SigningKey]:
     if not found:
         new = SigningKey.new().raw
         found = await parts.journal.call(lambda connection: first_signing_key(connection, new))
-    return [SigningKey(raw) for raw in found]
+    parts.signed_by = [SigningKey(raw) for raw in found]
+    return parts.signed_by
