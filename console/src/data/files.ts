@@ -18,12 +18,15 @@ import {
 } from '../api/client'
 import type { operations } from '../api/schema.gen'
 import { pause, save } from './downloads'
+import { useSame } from './stable'
 
 export type Sort = NonNullable<NonNullable<operations['list_files']['parameters']['query']>['sort']>
 
 // Entries that are had together: few at first, for all of them are drawn in one go.
 const FIRST = 40
 const MORE = 100
+
+const addressOf = (entry: FileEntry) => entry.address
 
 /** The entries of a folder (`store/folder/`), or the stores for null; further pages on demand. */
 export function useFolder(folder: string | null, search: string, sort: Sort) {
@@ -51,7 +54,9 @@ export function useFolder(folder: string | null, search: string, sort: Sort) {
   })
   // A long list is drawn bit by bit, and typing is not kept waiting by it.
   const pages = useDeferredValue(query.data?.pages)
-  const entries: FileEntry[] = useMemo(() => pages?.flatMap((page) => page.files) ?? [], [pages])
+  const found: FileEntry[] = useMemo(() => pages?.flatMap((page) => page.files) ?? [], [pages])
+  // What one search finds as the one before did is not drawn again.
+  const entries = useSame(found, addressOf)
   // It belongs to what is drawn, not to what is looked for meanwhile: so both change in one go.
   const has = Boolean(pages?.at(-1)?.next)
   const { fetchNextPage, isFetchingNextPage: loads } = query

@@ -14,7 +14,7 @@ import { kindOf, rowsOf } from './preview'
 import { quotaText, usedShare } from './quotas'
 import { changed } from './selection'
 import { pointsOf, rateOf } from './throughput'
-import { rowsAgain } from './stable'
+import { rowsAgain, sameAgain } from './stable'
 import { TransferBoard } from './transfers'
 import { stateOf } from './transferState'
 
@@ -206,6 +206,16 @@ describe('a board of transfers', () => {
     expect(rowsAgain(rows, ['a', 'b'])).toBe(rows)
     const more = rowsAgain(rows, ['c', 'a'])
     expect(more[1]).toBe(rows[0])
+  })
+  it('keeps entries the same objects while they say the same', () => {
+    const entry = (address: string, size: number) => ({ address, size }) as FileEntry
+    const of = (one: FileEntry) => one.address
+    const before = [entry('a', 1), entry('b', 2)]
+    expect(sameAgain(before, [entry('a', 1), entry('b', 2)], of)).toBe(before)
+    const after = sameAgain(before, [entry('b', 2), entry('a', 7)], of)
+    expect(after[0]).toBe(before[1])
+    expect(after[1]).toEqual(entry('a', 7))
+    expect(sameAgain(before, [entry('a', 1)], of)).toEqual([entry('a', 1)])
   })
 })
 

@@ -12,6 +12,28 @@ export function rowsAgain(before: readonly Identified[], ids: readonly string[])
   return ids.map((id) => known.get(id) ?? { id })
 }
 
+/** What is the same as before stays the same object, and so does the list if all of it is. */
+export function sameAgain<T>(
+  before: readonly T[],
+  now: readonly T[],
+  idOf: (one: T) => string,
+): readonly T[] {
+  const known = new Map(before.map((one) => [idOf(one), one]))
+  const kept = now.map((one) => {
+    const old = known.get(idOf(one))
+    if (old === undefined || old === one) return one
+    return JSON.stringify(old) === JSON.stringify(one) ? old : one
+  })
+  return kept.length === before.length && kept.every((one, place) => one === before[place]) ? before : kept
+}
+
+export function useSame<T>(now: readonly T[], idOf: (one: T) => string): readonly T[] {
+  const before = useRef<readonly T[]>([])
+  // It gives the same for the same, whenever it is called.
+  // eslint-disable-next-line react-hooks/refs
+  return (before.current = sameAgain(before.current, now, idOf))
+}
+
 export function useStableRows(ids: readonly string[]): readonly Identified[] {
   const rows = useRef<readonly Identified[]>([])
   // It gives the same for the same, whenever it is called.

@@ -170,13 +170,15 @@ function Folder({ folder }: { folder: string }) {
             idOf={addressOf}
             textOf={nameOf}
             empty={
-              isPending
-                ? texts.common.looking
-                : error
-                  ? texts.files.notLoaded
-                  : wanted
-                    ? texts.files.nothingFound
-                    : texts.files.nothing
+              entries.length
+                ? ''
+                : isPending
+                  ? texts.common.looking
+                  : error
+                    ? texts.files.notLoaded
+                    : wanted
+                      ? texts.files.nothingFound
+                      : texts.files.nothing
             }
             onOpen={open}
             selection={selection}
