@@ -1008,7 +1008,7 @@ export interface paths {
         put?: never;
         /**
          * Try a webhook
-         * @description Has it be told of the event `webhook.trial`, within a second or two; its deliveries tell what came back.
+         * @description Sends it the event `webhook.trial` within a second or two. Its deliveries show what came back.
          */
         post: operations["try_webhook"];
         delete?: never;

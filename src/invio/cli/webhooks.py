@@ -65,7 +65,7 @@ def remove(*, client: Client, webhook: str) -> None:
 @_WEBHOOK
 @talks_to_service
 def try_it(*, client: Client, webhook: str) -> None:
-    """Have the webhook ID be told of the event webhook.trial."""
+    """Send the webhook ID the event webhook.trial."""
     client.try_webhook(webhook)
     say(f"it is being told; 'invio webhooks deliveries {webhook}' shows what came back")
 

@@ -26,7 +26,7 @@ class WebhookCalls(ABC):
         self._json("DELETE", f"/api/webhooks/{webhook}")
 
     def try_webhook(self, webhook: str) -> None:
-        """Has it be told of the event `webhook.trial`, within a second or two."""
+        """Sends it the event `webhook.trial` within a second or two."""
         self._json("POST", f"/api/webhooks/{webhook}/trial")
 
     def deliveries(self, webhook: str) -> Iterator[dict[str, Any]]:

@@ -18,10 +18,5 @@ def signing_keys_of(connection: sa.Connection) -> list[bytes]:
 def first_signing_key(connection: sa.Connection, raw: bytes) -> list[bytes]:
     """Keeps `raw` if there is no key yet; gives the keys that there are then."""
     if not signing_keys_of(connection):
-        add_signing_key(connection, raw)
+        connection.execute(sa.insert(signing_keys).values(raw=raw, created=time.time()))
     return signing_keys_of(connection)
-
-
-def add_signing_key(connection: sa.Connection, raw: bytes) -> None:
-    """Has this key sign from now on."""
-    connection.execute(sa.insert(signing_keys).values(raw=raw, created=time.time()))

@@ -99,6 +99,11 @@ def all_of(connection: sa.Connection) -> list[Webhook]:
     return [Webhook(row.id, row.url, row.label, tuple(json.loads(row.events)), row.made, row.by) for row in rows]
 
 
+def is_known(connection: sa.Connection, webhook: str) -> bool:
+    """Whether there is a webhook of this id."""
+    return connection.execute(sa.select(webhooks.c.id).where(webhooks.c.id == webhook)).first() is not None
+
+
 def queue(connection: sa.Connection, webhook: str, event: str, subject: str, at: float) -> None:
     """Has one webhook be told of something, whatever it asked for."""
     connection.execute(

@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 import time
-from typing import Annotated
 
-from fastapi import APIRouter, Path, Request, Response
+from fastapi import APIRouter, Request, Response
 
 from invio.core.addresses import parse_address
 from invio.core.reasons import Refusal
@@ -16,10 +15,9 @@ from invio.service.assembly import Parts
 from invio.service.dependencies import TheCaller, TheParts
 from invio.service.operating_schemas import KeySet
 from invio.service.signing import signing_keys
-from invio.service.transfer_facts import seen_transfer
+from invio.service.transfer_facts import TransferId, seen_transfer
 
 router = APIRouter(tags=["transfers"])
-_Id = Annotated[str, Path(pattern=r"^[0-9a-f]{20}$", description="the transfer's id")]
 _JWS = "application/jose"  # RFC 7515 §9.2.1
 
 
@@ -29,7 +27,7 @@ _JWS = "application/jose"  # RFC 7515 §9.2.1
     response_class=Response,
     responses={200: {"content": {_JWS: {"schema": {"type": "string"}}}, "description": "A JWS in its compact form"}},
 )
-async def get_receipt(transfer: _Id, request: Request, caller: TheCaller, parts: TheParts) -> Response:
+async def get_receipt(transfer: TransferId, request: Request, caller: TheCaller, parts: TheParts) -> Response:
     """For who obtained the file, and for those who may `manage` it, once all of it has arrived.
 
     It is signed with Ed25519 by a key of `/api/public-keys`, and can be checked without the service.

@@ -18,11 +18,11 @@ from invio.service.operating_schemas import TransferFacts
 from invio.service.transfers import TransferVisibility
 
 router = APIRouter(tags=["transfers"])
-_Id = Annotated[str, Path(pattern=r"^[0-9a-f]{20}$", description="the transfer's id")]
+TransferId = Annotated[str, Path(pattern=r"^[0-9a-f]{20}$", description="the transfer's id")]
 
 
 @router.get("/api/transfers/{transfer}", summary="One transfer")
-async def get_transfer(transfer: _Id, caller: TheCaller, parts: TheParts) -> TransferFacts:
+async def get_transfer(transfer: TransferId, caller: TheCaller, parts: TheParts) -> TransferFacts:
     """One's own; for those who may `manage` its file, anybody's. From where it was had, only the latter are told."""
     state, manages = await seen_transfer(parts, caller, transfer)
     row = state.row
@@ -39,7 +39,7 @@ async def get_transfer(transfer: _Id, caller: TheCaller, parts: TheParts) -> Tra
 
 
 @router.delete("/api/transfers/{transfer}", status_code=204, summary="End a transfer")
-async def end_transfer(transfer: _Id, caller: TheCaller, parts: TheParts) -> None:
+async def end_transfer(transfer: TransferId, caller: TheCaller, parts: TheParts) -> None:
     """Breaks off what is on its way: one's own, or as somebody who may `manage` its file anybody's.
 
     What has arrived is the client's, and whoever may have the file may go on with the rest: to keep somebody from

@@ -6,7 +6,7 @@ import secrets
 import time
 from collections.abc import Callable
 from functools import partial
-from typing import Annotated, TypeVar
+from typing import Annotated
 
 import sqlalchemy as sa
 from fastapi import APIRouter, Path, Query
@@ -27,7 +27,6 @@ router = APIRouter(tags=["webhooks"])
 _Id = Annotated[str, Path(pattern=r"^[0-9a-f]{12}$", description="the webhook's id")]
 _Number = Annotated[int, Path(ge=1, le=2**53, description="the delivery's number")]
 _MOST = 100  # webhooks
-T = TypeVar("T")
 
 
 @router.get("/api/webhooks", summary="Addresses that are told of events")
@@ -75,10 +74,10 @@ async def delete_webhook(webhook: _Id, caller: TheCaller, parts: TheParts) -> No
 
 @router.post("/api/webhooks/{webhook}/trial", status_code=204, summary="Try a webhook")
 async def post_trial(webhook: _Id, caller: TheCaller, parts: TheParts) -> None:
-    """Has it be told of the event `webhook.trial`, within a second or two; its deliveries tell what came back."""
+    """Sends it the event `webhook.trial` within a second or two. Its deliveries show what came back."""
 
     def queue(connection: sa.Connection) -> bool:
-        if all(one.id != webhook for one in webhooks.all_of(connection)):
+        if not webhooks.is_known(connection, webhook):
             return False
         webhooks.queue(connection, webhook, TRIAL, "", time.time())
         return True
@@ -125,7 +124,7 @@ def _list(parts: Parts) -> WebhookList:
 def _page(parts: Parts, webhook: str, before: int | None, limit: int) -> list[Delivery]:
     """Raises Refusal (`missing`)."""
     with parts.engine.connect() as connection:
-        if all(one.id != webhook for one in webhooks.all_of(connection)):
+        if not webhooks.is_known(connection, webhook):
             raise Refusal("missing", f"there is no webhook {webhook}")
         return webhooks.page_of(connection, webhook, before, limit)
 
