@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import re
+import subprocess
+import sys
 from pathlib import Path
 
 import pytest
@@ -26,3 +28,19 @@ def test_a_package_that_lists_its_modules_lists_all_and_no_others(package: Path)
 
 def test_most_packages_do() -> None:
     assert len(LISTING) >= 5
+
+
+def loaded_by(modules: str, looked_for: set[str]) -> set[str]:
+    program = f"import sys, {modules}; print(*sys.modules, sep='\\n')"
+    ran = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True, check=True)
+    return set(ran.stdout.split()) & looked_for
+
+
+def test_a_service_loads_nothing_that_it_does_not_need_yet() -> None:
+    """Each takes megabytes of every process and a part of every start: HTTP elsewhere, signatures, drawing, images."""
+    late = {"httpx", "rich", "pygments", "jwt", "cryptography", "PIL", "xlsxwriter", "fsspec", "jinja2", "numpy"}
+    assert loaded_by("invio.cli.main, invio.service.run, invio.service.supervising", late) == set()
+
+
+def test_in_code_replies_load_no_records() -> None:
+    assert loaded_by("invio; invio.FileReply", {"sqlalchemy", "invio.records", "invio.service"}) == set()

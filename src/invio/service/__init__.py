@@ -9,6 +9,6 @@
   `service_state`, `webhooks`; in the shapes of `schemas`, `people_schemas`, `operating_schemas` and `webhook_schemas`.
 - Pages: `console`; `listing_pages`, `pickup_pages`, `sign_in_page`, with `page_parts`.
 - What goes on beside: `health`, `audit`, `reloading`, `peers`, `streams`, `planners`, `slow_requests`, `scanning`,
-  `retention`, `webhook_sender`, `signing`, `external_checks`, `provider`, `passwords`, `permissions`, `proving`,
-  `backup`, `made_files`, `link_maker`.
+  `retention`, `webhook_sender`, `webhook_posts`, `signing`, `external_checks`, `provider`, `passwords`, `permissions`,
+  `proving`, `backup`, `made_files`, `link_maker`.
 """

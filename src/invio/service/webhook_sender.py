@@ -4,10 +4,8 @@ What is due is taken in the records, so that one process alone tells it. Of each
 deliveries after the other, in their order; one that fails ends the turn, and waits longer each time.
 
 Invariants:
-- A receiver that hangs takes one thread, for at most `_PATIENCE` seconds an attempt, and delays no other webhook
-  as long as there are fewer of its kind than threads.
-- Nothing is posted to an address that is not a public one, nor without encryption, unless the settings name its origin.
-- An answer's body is never read, and a redirect is a failure: the receiver has to be named where it is.
+- A receiver that hangs takes one thread, as long as `webhook_posts` waits for it, and delays no other webhook as long
+  as there are fewer of its kind than threads.
 """
 
 from __future__ import annotations
@@ -21,7 +19,6 @@ from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
-from invio import __version__
 from invio.core.moments import timestamp
 from invio.core.webhooks import TRIAL, body_of
 from invio.delivery.transfers.states import TransferState, view
@@ -30,37 +27,16 @@ from invio.records.audit import line_with
 from invio.records.transfers import with_ids
 from invio.records.webhooks import Delivery, Webhook
 from invio.service.assembly import Parts
-from invio.service.settings import WebhookSettings
 from invio.service.signing import signing_keys
-from invio.stores.store import StoreFault
-from invio.stores.urls import origin_of, resolved
 
 if TYPE_CHECKING:
-    import httpx
-
     from invio.core.signing import SigningKey
 
 log = logging.getLogger("invio.service")
 
-_PATIENCE = 10.0  # seconds for connecting, and for each wait after that
 _TURN = 64  # deliveries of one webhook that are taken together
 _LONGEST_TURN = 60.0  # seconds after which none of a turn is begun
 Outcome = tuple[Delivery, str, bool]  # what was to be told, what came of it, and whether it was told
-
-
-def why_not(settings: WebhookSettings, url: httpx.URL) -> str | None:
-    """Why a webhook may not be at this URL; None: it may."""
-    if not url.host or url.userinfo:
-        return "it has to name a host, and no user"
-    if url.scheme != "https" and not _is_named(settings, url):
-        return "it has to begin with https://, unless 'origins' of [webhooks] in the settings names its origin"
-    return None
-
-
-def _is_named(settings: WebhookSettings, url: httpx.URL) -> bool:
-    import httpx
-
-    return origin_of(url) in {origin_of(httpx.URL(one)) for one in settings.origins}
 
 
 class WebhookSender:
@@ -108,11 +84,11 @@ class WebhookSender:
 
     def _post_all(self, hook: Webhook, turn: Sequence[Delivery], key: SigningKey) -> list[Outcome]:
         """Tells one after the other, until one fails."""
-        import httpx
+        from invio.service.webhook_posts import Posts  # what it needs is loaded where somebody is told of something
 
         outcomes: list[Outcome] = []
         began = time.monotonic()
-        with httpx.Client(timeout=_PATIENCE, trust_env=False, headers={"user-agent": f"invio/{__version__}"}) as http:
+        with Posts(hook.url, self._parts.settings.webhooks, key) as posts:
             for delivery in turn:
                 if time.monotonic() - began > _LONGEST_TURN:
                     break
@@ -120,40 +96,11 @@ class WebhookSender:
                 if about is None:
                     outcomes.append((delivery, "the line that it is about has been forgotten", True))
                     continue
-                body = body_of(delivery.id, delivery.event, timestamp(delivery.made), about)
-                said, told = self._post(http, httpx.URL(hook.url), body, key)
+                said, told = posts.post(body_of(delivery.id, delivery.event, timestamp(delivery.made), about))
                 outcomes.append((delivery, said, told))
                 if not told:
                     break
         return outcomes
-
-    def _post(self, http: httpx.Client, url: httpx.URL, body: bytes, key: SigningKey) -> tuple[str, bool]:
-        """Posts one; gives what came back, and whether it was told."""
-        import httpx
-
-        from invio.core.webhook_signatures import FIELD, signature_of
-
-        settings = self._parts.settings.webhooks
-        refused = why_not(settings, url)
-        if refused is not None:
-            return refused, False
-        fields = {
-            "host": url.netloc.decode("ascii"),
-            "content-type": "application/json",
-            FIELD: signature_of(body, key),
-        }
-        try:
-            where = url.host if _is_named(settings, url) else resolved(url)
-            request = http.build_request(
-                "POST", url.copy_with(host=where), headers=fields, content=body, extensions={"sni_hostname": url.host}
-            )
-            answer = http.send(request, stream=True)
-            answer.close()
-        except StoreFault as error:
-            return str(error), False
-        except httpx.HTTPError as error:
-            return f"{url.host}: {error or type(error).__name__}", False
-        return f"{answer.status_code} {answer.reason_phrase}".strip(), answer.is_success
 
     def _about(self, delivery: Delivery) -> dict[str, Any] | None:
         """What is told of a delivery's subject; None where it is no longer known."""

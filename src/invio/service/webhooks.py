@@ -21,7 +21,6 @@ from invio.records.webhooks import Delivery, Webhook
 from invio.service.assembly import Parts
 from invio.service.dependencies import TheCaller, TheParts, require_administrator
 from invio.service.webhook_schemas import DeliveryList, DeliveryShape, WebhookAsk, WebhookList, WebhookShape
-from invio.service.webhook_sender import why_not
 
 router = APIRouter(tags=["webhooks"])
 _Id = Annotated[str, Path(pattern=r"^[0-9a-f]{12}$", description="the webhook's id")]
@@ -43,12 +42,9 @@ async def post_webhook(ask: WebhookAsk, caller: TheCaller, parts: TheParts) -> W
     `Invio-Signature` is a detached JWS over the body, by a key of `/api/public-keys`.
     """
     await require_administrator(parts, caller)
-    import httpx
+    from invio.service.webhook_posts import why_not  # loads what speaks HTTP
 
-    try:
-        refused = why_not(parts.settings.webhooks, httpx.URL(ask.url))
-    except httpx.InvalidURL as error:
-        refused = str(error)
+    refused = why_not(parts.settings.webhooks, ask.url)
     if refused is not None:
         raise Refusal("bad-request", f"{ask.url} cannot be a webhook: {refused}")
     hook = Webhook(secrets.token_hex(6), ask.url, ask.label, tuple(ask.events), time.time(), caller.recipient)
