@@ -27,6 +27,7 @@ from invio.core.links.seals import link_target, make_link
 from invio.records.database import open_database, write
 from invio.records.recipients import add_token, save_recipient
 from invio.service.configuration import read_keys, write_keys
+from tests.forking import Forked, start_invio
 
 # Nothing is spoken over TLS here, and reading the certificates of the world takes a tenth of a second.
 NO_TLS = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
@@ -97,20 +98,24 @@ class Service:
 
     folder: Path
     url: str
-    process: subprocess.Popen[str]
+    process: Forked | subprocess.Popen[str]
     tokens: dict[str, str]
     errors: Path
 
     @classmethod
-    def start(cls, folder: Path, **environment: str) -> Service:
+    def start(cls, folder: Path, modules: Path | None = None) -> Service:
+        """Starts it; modules of the test's own are found in the folder `modules`."""
         errors = folder / "errors.txt"
-        process = subprocess.Popen(
-            [INVIO, "serve", "--settings", str(folder / "invio.toml"), "--port", "0"],
-            stdout=subprocess.PIPE,
-            stderr=errors.open("w"),
-            text=True,
-            env={**os.environ, **environment},
-        )
+        arguments = ["serve", "--settings", str(folder / "invio.toml"), "--port", "0"]
+        process: Forked | subprocess.Popen[str]
+        if modules is None:
+            process = start_invio(*arguments, stderr=errors)
+        else:
+            environment = {**os.environ, "PYTHONPATH": str(modules)}
+            with errors.open("w") as stderr:
+                process = subprocess.Popen(
+                    [INVIO, *arguments], stdout=subprocess.PIPE, stderr=stderr, text=True, env=environment
+                )
         assert process.stdout is not None
         line = process.stdout.readline()
         assert line.startswith("ready: "), errors.read_text()
