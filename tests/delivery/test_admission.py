@@ -457,3 +457,36 @@ class Sent:
     @property
     def at_most(self) -> int:
         return self.arrived
+
+
+async def part(here: Transfers, key: TransferKey, start: int, length: int) -> None:
+    """Asks for a range of a file of 12 bytes, and has it arrive."""
+    reply, meter = Reply(206, [], [bytes(length)], length, ((0, start, length),)), Meter(None)
+    earlier = await here.admission.earlier(key, "etag")
+    live, progress = await here.admission.admit(key, reply, meter=meter, etag="etag", size=12, earlier=earlier)
+    meter.counted = length
+    here.settlement.settle(live, progress, None)
+    await here.recorded()
+
+
+@pytest.mark.parametrize("elsewhere", [False, True], ids=["in one process", "completed by another"])
+def test_what_has_arrived_whole_is_begun_anew_and_counts_as_that(engine: sa.Engine, elsewhere: bool) -> None:
+    """A part, the whole, and a part again within two seconds: of the link, the last is another use."""
+    key = Get("ann", ((("id", "L1"),), (("uses", "2"),)), (FILES,), 12, 100).key()
+
+    async def asked() -> None:
+        journals = [Journal(engine, held_by=number) for number in (1, 2)]
+        one, other = [Transfers(engine, journal, Limits()) for journal in journals]
+        await part(one, key, 0, 1)
+        await part(other if elsewhere else one, key, 0, 12)
+        await part(one, key, 0, 1)
+        await part(one, key, 4, 1)
+        for journal in journals:
+            await journal.stop()
+
+    asyncio.run(asked())
+    with engine.connect() as connection:
+        rows = connection.execute(sa.select(transfers.c.state, transfers.c.coverage).order_by(transfers.c.id)).all()
+        assert [tuple(row) for row in rows] == [("complete", [[0, 12]]), ("partial", [[0, 1], [4, 5]])]
+        assert connection.execute(sa.select(links.c.used)).scalar_one() == 2
+        assert connection.execute(sa.select(sa.func.sum(quota_uses.c.files))).scalar_one() == 2

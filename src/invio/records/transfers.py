@@ -64,7 +64,7 @@ def _unite(connection: sa.Connection, row: TransferRow) -> None:
 
 
 class TransferGone(Exception):
-    """The records do not have the transfer that a request was to go on with."""
+    """The records do not have the transfer that a request was to go on with, or it has arrived whole."""
 
 
 def check_is_there(connection: sa.Connection, transfer_id: str) -> None:
@@ -80,10 +80,10 @@ def go_on(connection: sa.Connection, transfer_id: str, requests: int = 0, held_b
     that delivers it from now on.
 
     Raises:
-        TransferGone.
+        TransferGone: there is none, or all of it has arrived meanwhile: what comes now is begun anew.
     """
     known = connection.execute(sa.select(transfers).where(transfers.c.id == transfer_id)).first()
-    if known is None:
+    if known is None or known.state == COMPLETE:
         raise TransferGone(transfer_id)
     row = TransferRow(*known)
     if row.held_by != held_by:

@@ -133,9 +133,10 @@ class LiveTransfers:
         return self.requests if self._sharing is None else self._sharing.total(_REQUESTS)
 
     def add(self, live: LiveTransfer) -> None:
-        """A transfer begins, or goes on."""
+        """A transfer begins, or goes on; what rested of it goes on as this."""
         self._running[live.row.id] = live
         self._by_key[live.key] = live
+        self._resting.pop(live.key, None)
 
     def find(self, key: Key) -> LiveTransfer | None:
         """The running transfer that a further request for the same content belongs to."""
@@ -164,7 +165,6 @@ class LiveTransfers:
         """Puts a resting transfer back among the running ones."""
         live = self.paused(key)
         if live is not None:
-            del self._resting[key]
             # A row of its own: the one before may be waiting to be written, and be shown as it ended.
             live.row = replace(live.row, state=RUNNING, reason=None)
             self.add(live)
