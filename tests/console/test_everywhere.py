@@ -222,7 +222,7 @@ def test_five_hundred_moving_transfers_keep_the_page_fast(service: Service, visi
 
 
 def test_typing_in_a_search_of_very_many_files_never_blocks_the_page(
-    start: Callable[..., Service], visit: Visit
+    start: Callable[..., Service], visit: Visit, browser: Browser
 ) -> None:
     own = start(files={}, rules=RULES, settings=SETTINGS)
     folder = own.folder / "files" / "many"
@@ -237,6 +237,29 @@ def test_typing_in_a_search_of_very_many_files_never_blocks_the_page(
         expect(page.get_by_role("row", name="sounding-099900.xyz")).to_be_visible()
         expect(page.get_by_text("40 entries so far")).to_be_visible()
     assert min(tries) <= 0.1, tries
+    slowly: list[float] = []
+    while len(slowly) < 5 and min(slowly, default=1.0) > 0.1:
+        page = visit(own, "files/files/many/", "ann")
+        expect(page.get_by_role("row", name="sounding-000000.xyz")).to_be_visible()
+        slowly.append(_longest_task(browser, page, "sounding-0999"))
+    assert min(slowly) <= 0.1, slowly
+
+
+def _longest_task(browser: Browser, page: Page, text: str) -> float:
+    """Seconds that the page's own thread worked in one go, while somebody waits for what each letter finds."""
+    field = page.get_by_label("Search here and below")
+    field.focus()
+    page.wait_for_timeout(500)
+    browser.start_tracing(page=page, categories=["toplevel"])
+    for letter in text:
+        page.keyboard.press(letter)
+        page.wait_for_timeout(600)  # longer than the pause after which it is searched
+    traced = json.loads(browser.stop_tracing())["traceEvents"]
+    expect(page.get_by_role("row", name="sounding-099900.xyz")).to_be_visible()
+    main = {(one["pid"], one["tid"]) for one in traced if one.get("args", {}).get("name") == "CrRendererMain"}
+    tasks = [one["tdur"] / 1e6 for one in traced if "tdur" in one and (one["pid"], one["tid"]) in main]
+    assert len(tasks) > 100
+    return max(tasks)
 
 
 def _typed(page: Page, text: str) -> list[float]:

@@ -29,6 +29,7 @@ export interface ColumnOf<T> {
   right?: boolean
   quiet?: boolean
   whole?: boolean // not broken into lines
+  line?: boolean // never higher than a line
   sorts?: boolean
   hidesName?: boolean
   card?: 'end' | 'none' // on a card: at its right, or left out; otherwise a line of its own
@@ -110,7 +111,7 @@ function AsTable<T extends object>(given: RowsOf<T>) {
           {(row) => (
             <Line id={idOf(row)} textValue={textOf(row)}>
               {selection && (
-                <Field>
+                <Field data-line="">
                   <SelectionCheckbox />
                 </Field>
               )}
@@ -120,6 +121,7 @@ function AsTable<T extends object>(given: RowsOf<T>) {
                   $right={Boolean(column.right)}
                   $quiet={Boolean(column.quiet)}
                   $whole={Boolean(column.whole)}
+                  {...(column.line && { 'data-line': '' })}
                 >
                   {column.cell(row)}
                 </Field>

@@ -7,6 +7,18 @@ import { token } from '../theme'
 const ROW = 42 // pixels that a row of one line is high; longer ones are measured
 const HEAD = 36
 
+/** Measures what may be higher than a line, and nothing else: each look at a cell lays out the page once more. */
+class Lines extends TableLayout<object> {
+  protected override buildCell(...given: Parameters<TableLayout<object>['buildCell']>) {
+    const cell = super.buildCell(...given)
+    if (given[0].props?.['data-line'] !== undefined) {
+      cell.layoutInfo.estimatedSize = false
+      cell.layoutInfo.rect.height = ROW
+    }
+    return cell
+  }
+}
+
 /** What holds rows, and scrolls when those are many; `$above` is what stands above it in the window. */
 export const Frame = styled.div<{ $above: string }>`
   border: 1px solid ${token.line};
@@ -26,7 +38,7 @@ export const Frame = styled.div<{ $above: string }>`
 export function Table(given: ComponentProps<typeof AriaTable>) {
   return (
     <Frame $above="15rem">
-      <Virtualizer layout={TableLayout} layoutOptions={{ estimatedRowHeight: ROW, headingHeight: HEAD }}>
+      <Virtualizer layout={Lines} layoutOptions={{ estimatedRowHeight: ROW, headingHeight: HEAD }}>
         <AriaTable {...given} />
       </Virtualizer>
     </Frame>

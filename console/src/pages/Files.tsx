@@ -265,6 +265,7 @@ function columnsOf(folder: string, texts: Texts): ColumnOf<FileEntry>[] {
       right: true,
       sorts,
       hidesName: false,
+      line: true,
       cell: (entry) => (entry.folder ? '' : entry.size === null ? files.onDemand : sizeText(entry.size)),
     },
     {
@@ -274,6 +275,7 @@ function columnsOf(folder: string, texts: Texts): ColumnOf<FileEntry>[] {
       quiet: true,
       whole: true,
       sorts,
+      line: true,
       cell: (entry) => <Time at={entry.modified} />,
     },
     {
@@ -292,6 +294,7 @@ function columnsOf(folder: string, texts: Texts): ColumnOf<FileEntry>[] {
       right: true,
       hidesName: true,
       card: 'end',
+      line: true,
       cell: (entry) =>
         !entry.folder &&
         entry.may?.includes('read') && (
