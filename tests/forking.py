@@ -14,6 +14,8 @@ Orders of events that were considered:
 
 from __future__ import annotations
 
+import gc
+import importlib
 import json
 import os
 import signal
@@ -145,13 +147,8 @@ def _become(wish: dict[str, Any], stdout: int, stderr: int) -> NoReturn:
 
 def _import() -> None:
     """What `invio serve` imports, which is most of what it takes to start."""
-    import gc
-
-    import invio.cli.main
-    import invio.service.run
-    import invio.service.settings
-    import invio.service.supervising  # noqa: F401
-
+    for module in ("cli.main", "service.run", "service.settings", "service.supervising"):
+        importlib.import_module(f"invio.{module}")
     gc.collect()
     gc.freeze()  # what all share stays shared
 

@@ -257,7 +257,7 @@ def _longest_task(browser: Browser, page: Page, text: str) -> float:
     traced = json.loads(browser.stop_tracing())["traceEvents"]
     expect(page.get_by_role("row", name="sounding-099900.xyz")).to_be_visible()
     main = {(one["pid"], one["tid"]) for one in traced if one.get("args", {}).get("name") == "CrRendererMain"}
-    tasks = [one["tdur"] / 1e6 for one in traced if "tdur" in one and (one["pid"], one["tid"]) in main]
+    tasks: list[float] = [one["tdur"] / 1e6 for one in traced if "tdur" in one and (one["pid"], one["tid"]) in main]
     assert len(tasks) > 100
     return max(tasks)
 

@@ -65,6 +65,22 @@ def _read(pieces: Iterator[bytes]) -> None:
             pass
 
 
+def test_the_requests_of_a_transfer_are_seen_one_by_one(service: Service, visit: Visit) -> None:
+    for span in ("bytes=0-999", "bytes=1000-1499", "bytes=1500-"):
+        assert service.get("/get/files/charts/b.txt", "bob", Range=span).status_code == 206
+    assert service.get("/get/files/charts/a.txt", "bob").status_code == 200
+    ids = {one["address"]: one["id"] for one in service.transfers()}
+    page = visit(service, f"transfers/{ids['files/charts/b.txt']}", "ann")
+    table = page.get_by_role("grid", name="Its requests, one by one")
+    expect(table.get_by_role("row")).to_have_count(4)
+    expect(table.get_by_role("row").nth(2)).to_contain_text("1,000")
+    expect(table.get_by_role("row").nth(2)).to_contain_text("500 B of 500 B")
+    page.goto(f"{service.url}/console/transfers/{ids['files/charts/a.txt']}")
+    expect(page.get_by_role("heading", name="Transfer of a.txt")).to_be_visible()
+    expect(page.get_by_text("complete")).to_be_visible()
+    expect(table).to_have_count(0)
+
+
 @pytest.mark.usefixtures("slow")
 def test_a_transfer_is_seen_whole_and_ended(service: Service, visit: Visit) -> None:
     page = visit(service, "transfers", "ann")
@@ -86,7 +102,7 @@ def test_a_transfer_is_seen_whole_and_ended(service: Service, visit: Visit) -> N
     page.get_by_role("button", name="End this transfer").click()
     page.get_by_role("button", name="Really end it").click()
     expect(page.get_by_text("broken off")).to_be_visible()
-    expect(page.get_by_text("ended by ann")).to_be_visible()
+    expect(page.get_by_role("definition").filter(has_text="ended by ann")).to_be_visible()
 
 
 def test_what_was_had_in_parts_is_drawn_and_is_paused_not_broken(service: Service, visit: Visit) -> None:

@@ -73,6 +73,7 @@ CALLS: list[tuple[str, dict[str, Any], dict[str, Any], Any, int]] = [
     ("list_transfers", {}, {}, None, 200),
     ("get_transfer", {"transfer": "TRANSFER"}, {}, None, 200),
     ("get_receipt", {"transfer": "TRANSFER"}, {}, None, 200),
+    ("get_transfer_requests", {"transfer": "TRANSFER"}, {}, None, 200),
     ("get_public_keys", {}, {}, None, 200),
     ("make_webhook", {}, {}, {"url": "https://192.0.2.1/", "events": ["link.made"]}, 201),
     ("list_webhooks", {}, {}, None, 200),

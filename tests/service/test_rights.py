@@ -164,6 +164,7 @@ MATRIX: list[tuple[str, str, Any, dict[str, tuple[int, ...]]]] = [
     ("GET", "/api/history/summary", None, {**expected(others=200), "nobody": (200,)}),
     ("GET", "/api/transfers/00000000000000000000", None, {**expected(others=404), "nobody": (404,)}),
     ("GET", "/api/transfers/00000000000000000000/receipt", None, {**expected(others=404), "nobody": (404,)}),
+    ("GET", "/api/transfers/00000000000000000000/requests", None, {**expected(others=404), "nobody": (404,)}),
     ("GET", "/api/public-keys", None, expected(others=200, everybody=200)),
     ("GET", "/api/webhooks", None, ADMINS_ALONE),
     ("POST", "/api/webhooks", {"url": "https://192.0.2.1/", "events": ["link.made"]}, ADMINS_ALONE),

@@ -12,6 +12,7 @@ export type FileEntry = Schemas['FileShape']
 export type Version = Schemas['VersionShape']
 export type Bundle = Schemas['BundleShape']
 export type Transfer = Schemas['TransferShape']
+export type TransferRequest = Schemas['TransferRequest']
 export type LinkFacts = Schemas['LinkFacts']
 export type LinkAsk = Partial<Schemas['LinkAsk']> & { address: string }
 export type Quota = Schemas['QuotaShape']

@@ -817,6 +817,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/transfers/{transfer}/requests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The requests of a transfer
+         * @description Those that have ended. One request that brought all of a content is not told by itself: the transfer says it.
+         */
+        get: operations["get_transfer_requests"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/transfers/{transfer}/receipt": {
         parameters: {
             query?: never;
@@ -2533,6 +2553,34 @@ export interface components {
             transfers: components["schemas"]["TransferShape"][];
             /** Next */
             next: string | null;
+        };
+        /**
+         * TransferRequest
+         * @description A request of a transfer that has ended; `start`, `asked` and `arrived` in bytes of the content.
+         *
+         *     `asked` is null where nobody knew how much there was; `reason` says why it was not sent whole.
+         */
+        TransferRequest: {
+            /** Began */
+            began: string;
+            /** Ended */
+            ended: string;
+            /** Start */
+            start: number;
+            /** Asked */
+            asked: number | null;
+            /** Arrived */
+            arrived: number;
+            /** Reason */
+            reason: string | null;
+        };
+        /**
+         * TransferRequests
+         * @description The requests of a transfer in the order in which they ended; the first 200 are kept.
+         */
+        TransferRequests: {
+            /** Requests */
+            requests: components["schemas"]["TransferRequest"][];
         };
         /**
          * TransferShape
@@ -6332,6 +6380,67 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description sign in to get this; or: the access token is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such file here */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the file changed while it was being read; or: the file could not be made; or: the service is busy; or: the service cannot record the delivery */
+            503: {
+                headers: {
+                    /** @description seconds */
+                    "Retry-After"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_transfer_requests: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the transfer's id */
+                transfer: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TransferRequests"];
+                };
             };
             /** @description the link or address is not well formed; or: the request is not well formed; or: nothing was selected */
             400: {

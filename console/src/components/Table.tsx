@@ -11,7 +11,8 @@ const HEAD = 36
 class Lines extends TableLayout<object> {
   protected override buildCell(...given: Parameters<TableLayout<object>['buildCell']>) {
     const cell = super.buildCell(...given)
-    if (given[0].props?.['data-line'] !== undefined) {
+    const props = given[0].props as { 'data-line'?: string } | undefined
+    if (props?.['data-line'] !== undefined) {
       cell.layoutInfo.estimatedSize = false
       cell.layoutInfo.rect.height = ROW
     }

@@ -12,6 +12,7 @@ import { readLook } from './look'
 import { readGroups } from './people'
 import { kindOf, rowsOf } from './preview'
 import { quotaText, usedShare } from './quotas'
+import { spanOf, within } from './requests'
 import { changed } from './selection'
 import { pointsOf, rateOf } from './throughput'
 import { rowsAgain, sameAgain } from './stable'
@@ -277,5 +278,23 @@ describe('texts', () => {
         typeof value === 'object' ? keys(value as object, `${path}${name}.`) : [path + name],
       )
     expect(keys(de)).toEqual(keys(en))
+  })
+})
+
+describe('the requests of a transfer', () => {
+  const told = (began: number, ended: number) => ({
+    began: new Date(began).toISOString(),
+    ended: new Date(ended).toISOString(),
+  })
+  it('lie in the time of all of them, and one that took no time is seen', () => {
+    const all = spanOf([told(1000, 2000), told(3000, 3000), told(1500, 5000)])
+    expect(all).toEqual({ began: 1000, ended: 5000 })
+    expect(within(told(1000, 2000), all)).toEqual({ x: 0, width: 25 })
+    expect(within(told(1500, 5000), all)).toEqual({ x: 12.5, width: 87.5 })
+    expect(within(told(5000, 5000), all)).toEqual({ x: 99.2, width: 0.8 })
+  })
+  it('of which there is only one fills it', () => {
+    const all = spanOf([told(7000, 7000)])
+    expect(within(told(7000, 7000), all)).toEqual({ x: 0, width: 0.8 })
   })
 })

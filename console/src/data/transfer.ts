@@ -1,5 +1,5 @@
 // One transfer: how it stands, as it goes, and how it went since one looks.
-import { useMutation, useQuery } from '@tanstack/react-query'
+import { keepPreviousData, useMutation, useQuery } from '@tanstack/react-query'
 import { useEffect, useRef, useState } from 'react'
 import { answered, http } from '../api/client'
 
@@ -12,6 +12,17 @@ export function useTransfer(id: string) {
     queryKey: ['transfer', id],
     queryFn: () => answered(http.GET('/api/transfers/{transfer}', { params: { path: { transfer: id } } })),
     refetchInterval: (query) => (query.state.data?.state === 'running' ? RUNS : RESTS),
+  })
+}
+
+/** Its requests that have ended; looked up again when there are more. */
+export function useTransferRequests(id: string, count: number) {
+  return useQuery({
+    queryKey: ['transfer', id, 'requests', count],
+    queryFn: () =>
+      answered(http.GET('/api/transfers/{transfer}/requests', { params: { path: { transfer: id } } })),
+    placeholderData: keepPreviousData,
+    refetchInterval: RESTS,
   })
 }
 

@@ -13,10 +13,11 @@ import { SureButton } from '../components/SureButton'
 import { Time } from '../components/Time'
 import { usePage } from '../data/page'
 import { useMe } from '../data/session'
-import { useArrived, useEndTransfer, useTransfer } from '../data/transfer'
+import { useArrived, useEndTransfer, useTransfer, type Arrived as Moment } from '../data/transfer'
 import { useTexts } from '../texts'
 
 const ArrivedChart = lazy(() => import('../components/ArrivedChart'))
+const TransferRequests = lazy(() => import('../components/TransferRequests'))
 
 type Told = NonNullable<ReturnType<typeof useTransfer>['data']>
 
@@ -45,17 +46,27 @@ export function TransferPage() {
               {data.state === 'running' && <End id={data.id} />}
               {data.state === 'complete' && <Receipt id={data.id} />}
             </Card>
-            <Card>
-              <h2>{said.overTime}</h2>
-              <Suspense fallback={null}>
-                <ArrivedChart points={points} size={data.size} />
-              </Suspense>
-            </Card>
+            {(data.state === 'running' || moved(points)) && (
+              <Card>
+                <h2>{said.overTime}</h2>
+                <Suspense fallback={null}>
+                  <ArrivedChart points={points} size={data.size} />
+                </Suspense>
+              </Card>
+            )}
           </Columns>
+          <Suspense fallback={null}>
+            <TransferRequests id={data.id} count={data.requests} />
+          </Suspense>
         </>
       )}
     </>
   )
+}
+
+/** Whether anything has arrived since the page was opened. */
+function moved(points: readonly Moment[]): boolean {
+  return points.at(-1)?.bytes !== points[0]?.bytes
 }
 
 function missing(error: Error, words: string): Error {

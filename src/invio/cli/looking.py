@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import sys
 from collections import OrderedDict
+from datetime import datetime
 from typing import Any
 
 import click
@@ -147,12 +148,21 @@ def _reason(reason: dict[str, Any]) -> tuple[str | Text, ...]:
 
 
 @click.command()
+@click.argument("transfer", required=False)
 @click.option("--follow", is_flag=True, help="Keep updating until Ctrl-C.")
 @click.option("--limit", type=click.IntRange(1, 500), default=20, show_default=True)
 @gives_json
 @talks_to_service
-def transfers(*, client: Client, follow: bool, limit: int, as_json: bool) -> None:
-    """Show what is being delivered: your own, or those that you manage."""
+def transfers(*, client: Client, transfer: str | None, follow: bool, limit: int, as_json: bool) -> None:
+    """Show what is being delivered: your own, or those that you manage.
+
+    With the id TRANSFER, show that one, and its requests one by one.
+    """
+    if transfer is not None:
+        if follow:
+            raise click.UsageError("give a TRANSFER, or --follow for all of them, not both")
+        _one(client, transfer, as_json=as_json)
+        return
     listed = client.transfers(limit)
     if not follow:
         if as_json:
@@ -165,6 +175,35 @@ def transfers(*, client: Client, follow: bool, limit: int, as_json: bool) -> Non
     except KeyboardInterrupt:
         return
     raise CommandFailed("the service ended the stream")
+
+
+def _one(client: Client, transfer: str, *, as_json: bool) -> None:
+    told, requests = client.transfer(transfer), client.transfer_requests(transfer)
+    if as_json:
+        print_json({**told, "each": requests})
+        return
+    console().print(_transfers([told]))
+    if told["reason"]:
+        say(f"It ended so: {told['reason']}.")
+    if not requests:
+        say("No request is told by itself: there was one, which brought all of it, or none has ended yet.")
+        return
+    say("")
+    columns = [("began", "left"), ("took", "right"), ("from byte", "right"), ("asked", "right"), ("arrived", "right"),
+               ("", "left")]  # fmt: skip
+    print_table(columns, [_request(one) for one in requests])
+
+
+def _request(one: dict[str, Any]) -> tuple[str, ...]:
+    took = (datetime.fromisoformat(one["ended"]) - datetime.fromisoformat(one["began"])).total_seconds()
+    return (
+        one["began"],
+        f"{took * 1000:.0f} ms" if took < 1 else duration_text(took),
+        f"{one['start']:,}",
+        "–" if one["asked"] is None else size_text(one["asked"]),
+        size_text(one["arrived"]),
+        one["reason"] or "",
+    )
 
 
 def _follow(client: Client, listed: list[dict[str, Any]], *, as_json: bool) -> None:

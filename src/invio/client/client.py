@@ -354,6 +354,16 @@ class Client(WebhookCalls):
         listed: list[dict[str, Any]] = self._json("GET", "/api/transfers", params={"limit": limit})["transfers"]
         return listed
 
+    def transfer(self, transfer: str) -> dict[str, Any]:
+        """All that is known of one transfer, by its id. Raises Refused (`missing`)."""
+        return self._json("GET", f"/api/transfers/{quote(transfer, safe='')}")
+
+    def transfer_requests(self, transfer: str) -> list[dict[str, Any]]:
+        """The requests of a transfer that have ended, one by one. Raises Refused (`missing`)."""
+        told = self._json("GET", f"/api/transfers/{quote(transfer, safe='')}/requests")
+        requests: list[dict[str, Any]] = told["requests"]
+        return requests
+
     def receipt(self, transfer: str) -> str:
         """A signed statement that a transfer arrived, as a compact JWS. Raises Refused (`not-arrived`, `missing`)."""
         return self._answer("GET", f"/api/transfers/{quote(transfer, safe='')}/receipt").text

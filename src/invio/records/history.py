@@ -10,7 +10,7 @@ import sqlalchemy as sa
 
 from invio.records.archives import has_arrived, holding
 from invio.records.rows import TransferRow, first_id
-from invio.records.tables import transfers
+from invio.records.tables import transfer_requests, transfers
 from invio.records.transfers import EVERYTHING, Scope
 
 _PAGE = 500
@@ -96,4 +96,5 @@ def forget(connection: sa.Connection, before: float, most: int = 10_000) -> int:
     held = transfers.c
     began = held.id < first_id(before)  # ids are in the order of time: what is younger is not looked at
     old = sa.select(held.id).where(began, held.updated < before, held.state != "running").order_by(held.id).limit(most)
+    connection.execute(sa.delete(transfer_requests).where(transfer_requests.c.transfer.in_(old)))
     return connection.execute(sa.delete(transfers).where(held.id.in_(old))).rowcount

@@ -117,6 +117,21 @@ transfers = sa.Table(
     sqlite_with_rowid=False,
 )
 
+# The requests of a transfer that took more than one, or whose one was not sent whole.
+transfer_requests = sa.Table(
+    "transfer_requests",
+    metadata,
+    sa.Column("id", sa.Integer, primary_key=True, autoincrement=True),
+    sa.Column("transfer", sa.String(24), nullable=False),
+    sa.Column("began", sa.Float, nullable=False),
+    sa.Column("ended", sa.Float, nullable=False),
+    sa.Column("start", sa.BigInteger, nullable=False),
+    sa.Column("asked", sa.BigInteger),
+    sa.Column("arrived", sa.BigInteger, nullable=False),
+    sa.Column("reason", sa.String(200)),
+    sa.Index("transfer_requests_of", "transfer"),
+)
+
 # What is counted or ended by a link's id.
 links = sa.Table(
     "links",

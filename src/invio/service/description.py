@@ -53,6 +53,7 @@ _OPERATIONS: dict[str, tuple[str, tuple[int, ...]]] = {
     "get_transfer": ("get_transfer", (400, 404)),
     "end_transfer": ("end_transfer", (400, 404)),
     "get_receipt": ("get_receipt", (400, 404, 409)),
+    "get_transfer_requests": ("get_transfer_requests", (400, 404)),
     "get_public_keys": ("get_public_keys", (400,)),
     "list_webhooks": ("list_webhooks", (403,)),
     "post_webhook": ("make_webhook", (403,)),

@@ -207,6 +207,26 @@ class TransferFacts(TransferShape):
     coverage: list[tuple[int, int]]
 
 
+class TransferRequest(BaseModel):
+    """A request of a transfer that has ended; `start`, `asked` and `arrived` in bytes of the content.
+
+    `asked` is null where nobody knew how much there was; `reason` says why it was not sent whole.
+    """
+
+    began: str
+    ended: str
+    start: int
+    asked: int | None
+    arrived: int
+    reason: str | None
+
+
+class TransferRequests(BaseModel):
+    """The requests of a transfer in the order in which they ended; the first 200 are kept."""
+
+    requests: list[TransferRequest]
+
+
 class PublicKey(BaseModel):
     """One public key, as a JWK (RFC 8037): `x` is the key, base64url; `kid` its thumbprint (RFC 7638)."""
 

@@ -7,14 +7,16 @@ from typing import Annotated
 from fastapi import APIRouter, Path
 
 from invio.core.files import Caller
+from invio.core.moments import timestamp
 from invio.core.reasons import Refusal
 from invio.delivery.sending.eager import in_pool
 from invio.delivery.transfers.states import TransferState, view
 from invio.records.rows import RUNNING, TransferRow
+from invio.records.transfer_requests import EndedRequest, requests_of
 from invio.records.transfers import with_ids
 from invio.service.assembly import Parts
 from invio.service.dependencies import TheCaller, TheParts
-from invio.service.operating_schemas import TransferFacts
+from invio.service.operating_schemas import TransferFacts, TransferRequest, TransferRequests
 from invio.service.transfers import TransferVisibility
 
 router = APIRouter(tags=["transfers"])
@@ -35,6 +37,30 @@ async def get_transfer(transfer: TransferId, caller: TheCaller, parts: TheParts)
             "etag": row.etag,
             "coverage": [(span[0], span[1]) for span in row.coverage],
         }
+    )
+
+
+@router.get("/api/transfers/{transfer}/requests", summary="The requests of a transfer")
+async def get_transfer_requests(transfer: TransferId, caller: TheCaller, parts: TheParts) -> TransferRequests:
+    """Those that have ended. One request that brought all of a content is not told by itself: the transfer says it."""
+    state, _ = await seen_transfer(parts, caller, transfer)
+
+    def look_up() -> list[EndedRequest]:
+        with parts.engine.connect() as connection:
+            return requests_of(connection, state.row.id)
+
+    found = await in_pool(parts.pools.history, look_up)
+    return TransferRequests(requests=[_shown(one) for one in found])
+
+
+def _shown(one: EndedRequest) -> TransferRequest:
+    return TransferRequest(
+        began=timestamp(one.began),
+        ended=timestamp(one.ended),
+        start=one.start,
+        asked=one.asked,
+        arrived=one.arrived,
+        reason=one.reason,
     )
 
 

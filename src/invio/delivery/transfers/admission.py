@@ -248,7 +248,8 @@ class Admission:
             self._watch.look_for_arrivals()
             if self._board.requests_everywhere >= most:
                 raise Refusal("busy", "the service has reached its limit of downloads at once", retry_after=_SOON)
-        return RequestProgress(meter, reply.spans, asking.claims(reply.length) if asking.quotas else ())
+        claims = asking.claims(reply.length) if asking.quotas else ()
+        return RequestProgress(meter, reply.spans, claims, time.time())
 
     def _beginning(
         self, live: LiveTransfer, asking: TransferKey, segment: RequestProgress, *, joins: bool = False

@@ -13,6 +13,7 @@ from itertools import takewhile
 
 from invio.core.archive.plan import ArchiveContent
 from invio.core.http.multipart import Span
+from invio.core.http.replies import FROM_THE_START
 from invio.core.meter import ProgressMeter
 from invio.core.progress import Coverage
 from invio.core.rules.quotas import Claim
@@ -39,6 +40,7 @@ class RequestProgress:
     meter: Meter
     spans: tuple[Span, ...]
     claims: Sequence[Claim] = ()  # what is reserved for it
+    began: float = 0.0  # Unix seconds
 
     def meets(self, spans: tuple[Span, ...]) -> bool:
         """Whether it sends something of what other `spans` are."""
@@ -47,6 +49,15 @@ class RequestProgress:
             for _, start, length in self.spans
             for _, other, count in spans
         )
+
+    def extent(self, size: int | None) -> tuple[int, int | None, int]:
+        """Where it begins, how many bytes it is of, and how many of them have arrived; `size` is the content's."""
+        got = self.meter.arrived
+        start = min(start for _, start, _ in self.spans)
+        arrived = sum(min(length, max(0, got - at)) for at, _, length in self.spans)
+        if self.spans is FROM_THE_START:
+            return start, size, arrived
+        return start, sum(length for _, _, length in self.spans), arrived
 
     def add_to(self, coverage: Coverage) -> None:
         """Adds what has arrived of the content."""
@@ -69,6 +80,7 @@ class LiveTransfer:
     speed: ProgressMeter | None = None  # from the first look at it on
     archive: ArchiveContent | None = None  # what it is of, when that has entries
     estimate: int | None = None  # bytes that there are, about, where nobody knows
+    told: int = 0  # requests of it that were written down one by one
 
     def state(self, now: float) -> TransferState:
         """The transfer as it stands at `now`, on the steady clock."""

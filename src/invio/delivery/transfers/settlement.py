@@ -7,9 +7,12 @@ import time
 from invio.core.http.replies import FROM_THE_START
 from invio.delivery.transfers.limits import Limits
 from invio.delivery.transfers.live import LiveTransfer, LiveTransfers, RequestProgress
-from invio.records import quotas
+from invio.records import quotas, transfer_requests
 from invio.records.journal import Journal
 from invio.records.rows import BROKEN_OFF, COMPLETE, HANDED_OFF, PARTIAL, TransferRow
+from invio.records.transfer_requests import KEPT, EndedRequest
+
+_TOLD_AT_ONCE = 2000  # requests that are written down one by one with each `tell`; the rest is left out
 
 
 class Settlement:
@@ -19,6 +22,7 @@ class Settlement:
         self._journal = journal
         self._limits = limits
         self._board = board
+        self._ended: list[EndedRequest] = []  # to be written down
 
     def hand_off(self, live: LiveTransfer, segment: RequestProgress) -> None:
         """Records that a front server, or the remote store, sends the content in our place."""
@@ -44,6 +48,7 @@ class Settlement:
             broken = "the client left before it had taken everything"
         self._board.leave(live, segment)
         segment.add_to(live.arrived)
+        self._note(live, segment, broken)
         if segment.claims:
             self._settle_quotas(live, segment, meter.at_most)
         live.broken = broken or live.broken
@@ -73,8 +78,22 @@ class Settlement:
         """Whether a further range is sent without asking the records."""
         return row.link_id is None and not segment.claims and self._limits.recipient_transfers is None
 
+    def _note(self, live: LiveTransfer, segment: RequestProgress, broken: str | None) -> None:
+        """Has a request be written down by itself; of very many of one transfer, the first ones."""
+        if broken is None and live.requests == 1 and segment.spans is FROM_THE_START:
+            return  # the transfer's own line says all of it
+        if live.told >= KEPT or len(self._ended) >= _TOLD_AT_ONCE:
+            return
+        live.told += 1
+        start, asked, arrived = segment.extent(live.row.size)
+        reason = None if broken is None else broken[:200]
+        self._ended.append(EndedRequest(live.row.id, segment.began, time.time(), start, asked, arrived, reason))
+
     def tell(self) -> None:
-        """Has the records be told of what was left partial."""
+        """Has the records be told of what was left partial, and of the requests that have ended."""
+        if self._ended:
+            ended, self._ended = self._ended, []
+            self._journal.note(lambda connection: transfer_requests.save(connection, ended))
         unwritten, self._board.unwritten = self._board.unwritten, {}
         for row in unwritten.values():
             self._journal.write(row)
