@@ -24,6 +24,7 @@ import subprocess
 import sys
 import threading
 import time
+from collections.abc import Mapping
 from functools import cache
 from pathlib import Path
 from select import select
@@ -82,8 +83,8 @@ class _Parent:
                 cwd=Path(__file__).parents[1],
             )
 
-    def start(self, arguments: list[str], stdout: int, stderr: int) -> int:
-        wish = {"arguments": arguments, "folder": os.getcwd(), "environment": dict(os.environ)}
+    def start(self, arguments: tuple[str, ...], environment: Mapping[str, str], stdout: int, stderr: int) -> int:
+        wish = {"arguments": arguments, "folder": os.getcwd(), "environment": dict(environment)}
         return self._ask(wish, [stdout, stderr])
 
     def status(self, pid: int) -> int:
@@ -100,12 +101,12 @@ def _parent() -> _Parent:
     return _Parent()
 
 
-def start_invio(*arguments: str, stderr: Path) -> Forked:
+def start_invio(*arguments: str, environment: Mapping[str, str], stderr: Path) -> Forked:
     """Runs `invio` with these arguments in a process of its own; what it says is read from `stdout`."""
     reads, writes = os.pipe()
     with open(writes, "w") as stdout, stderr.open("w") as errors:
         parent = _parent()
-        pid = parent.start(list(arguments), stdout.fileno(), errors.fileno())
+        pid = parent.start(arguments, environment, stdout.fileno(), errors.fileno())
     return Forked(parent, pid, open(reads))
 
 
@@ -139,6 +140,7 @@ def _become(wish: dict[str, Any], stdout: int, stderr: int) -> NoReturn:
     os.chdir(wish["folder"])
     os.environ.clear()
     os.environ.update(wish["environment"])
+    sys.path[:0] = filter(None, os.environ.get("PYTHONPATH", "").split(os.pathsep))
     time.tzset()
     sys.argv = ["invio", *wish["arguments"]]
     main(prog_name="invio")

@@ -7,7 +7,6 @@ import os
 import signal
 import socket
 import ssl
-import subprocess
 import sys
 import tempfile
 import time
@@ -98,25 +97,15 @@ class Service:
 
     folder: Path
     url: str
-    process: Forked | subprocess.Popen[str]
+    process: Forked
     tokens: dict[str, str]
     errors: Path
 
     @classmethod
-    def start(cls, folder: Path, modules: Path | None = None) -> Service:
-        """Starts it; modules of the test's own are found in the folder `modules`."""
+    def start(cls, folder: Path, **environment: str) -> Service:
         errors = folder / "errors.txt"
         arguments = ["serve", "--settings", str(folder / "invio.toml"), "--port", "0"]
-        process: Forked | subprocess.Popen[str]
-        if modules is None:
-            process = start_invio(*arguments, stderr=errors)
-        else:
-            environment = {**os.environ, "PYTHONPATH": str(modules)}
-            with errors.open("w") as stderr:
-                process = subprocess.Popen(
-                    [INVIO, *arguments], stdout=subprocess.PIPE, stderr=stderr, text=True, env=environment
-                )
-        assert process.stdout is not None
+        process = start_invio(*arguments, stderr=errors, environment={**os.environ, **environment})
         line = process.stdout.readline()
         assert line.startswith("ready: "), errors.read_text()
         return cls(folder, line.split()[1], process, json.loads((folder / "tokens.json").read_text()), errors)

@@ -63,7 +63,7 @@ def service(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Service]:
                 "INSERT INTO dumps VALUES ('pier/1.dump', x'0102', 'application/x-dump', '2026-01-01', NULL, "
                 "'dump one.bin', 'The first', 'pier')"
             )
-        service = Service.start(folder, modules=folder)
+        service = Service.start(folder, PYTHONPATH=str(folder))
         yield service
         assert service.stop() == 0
         web.shutdown()

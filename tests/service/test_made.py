@@ -140,7 +140,7 @@ def service(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Service]:
         for month in ("2026-01", "2026-02"):
             rows = [("tern-rock", month, f"{month}-{day:02}", day / 4) for day in range(1, 29)]
             database.executemany("INSERT INTO readings VALUES (?, ?, ?, ?)", rows)
-    service = Service.start(folder, modules=folder)
+    service = Service.start(folder, PYTHONPATH=str(folder))
     yield service
     assert service.stop() == 0
 
@@ -313,7 +313,7 @@ def test_faults_in_the_settings_are_told_with_their_line(tmp_path: Path) -> None
         make_folder(folder, settings=SETTINGS + made)
         (folder / "made_here.py").write_text(CODE)
         with pytest.raises(AssertionError, match=r"invio\.toml:[0-9]+: .*") as caught:
-            Service.start(folder, modules=folder)
+            Service.start(folder, PYTHONPATH=str(folder))
         assert says in str(caught.value)
 
 

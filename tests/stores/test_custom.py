@@ -34,7 +34,7 @@ def service(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Service]:
         letter = mailbox.MaildirMessage(f"Subject: Buoy {number}\n\n" + f"It has moved {number} m.\n" * 20_000 * number)
         letter.set_date(1_767_225_600 + number)
         box.add(letter)
-    service = Service.start(folder, modules=folder)
+    service = Service.start(folder, PYTHONPATH=str(folder))
     yield service
     assert service.stop() == 0
 

@@ -77,7 +77,7 @@ def folder_of(path: Path, settings: str = "") -> Path:
 
 @contextmanager
 def serving(path: Path) -> Iterator[Service]:
-    service = Service.start(path, modules=path)
+    service = Service.start(path, PYTHONPATH=str(path))
     try:
         yield service
     finally:
