@@ -53,18 +53,23 @@ def download(port: int, target: str, count: int | None = None, drops: bool = Fal
 
 
 def hammer(
-    port: int, targets: Sequence[str], connections: int, seconds: float, spans: Sequence[tuple[int, int]] = ()
+    port: int | Sequence[int],
+    targets: Sequence[str],
+    connections: int,
+    seconds: float,
+    spans: Sequence[tuple[int, int]] = (),
 ) -> float:
     """Asks for the targets in turn over kept connections; gives answers a second.
 
-    With `spans`, each (first, last) byte of one target in turn.
+    Of several ports, each gets as many of the connections. With `spans`, each (first, last) byte of one target in turn.
     """
+    ports = cycle([port] if isinstance(port, int) else port)
     requests = cycle([_request(targets[0], span) for span in spans] or [_request(target) for target in targets])
     selector = selectors.DefaultSelector()
     buffer = memoryview(bytearray(BUFFER))
     expected: dict[int, int] = {}
     for _ in range(connections):
-        connection = socket.create_connection(("127.0.0.1", port))
+        connection = socket.create_connection(("127.0.0.1", next(ports)))
         connection.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
         connection.sendall(next(requests))
         selector.register(connection, selectors.EVENT_READ)
