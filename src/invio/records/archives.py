@@ -12,7 +12,7 @@ from itertools import islice
 
 import sqlalchemy as sa
 
-from invio.records.database import write
+from invio.records.database import insert_many, write
 from invio.records.tables import archive_files, archives, transfers
 
 _AT_ONCE = 2000  # files that are written in one transaction: others' lines wait for it
@@ -27,14 +27,10 @@ def note_archive(engine: sa.Engine, archive: str, entries: Iterable[Entry]) -> N
     with engine.connect() as connection:
         if connection.execute(sa.select(archives.c.noted).where(archives.c.archive == archive)).first() is not None:
             return
-    numbered = enumerate(entries)
-    while some := list(islice(numbered, _AT_ONCE)):
-        rows = [
-            {"archive": archive, "number": number, "address": address, "begins": begins, "ends": ends}
-            for number, (address, begins, ends) in some
-        ]
+    rows = ((archive, number, *entry) for number, entry in enumerate(entries))
+    while some := list(islice(rows, _AT_ONCE)):
         with write(engine).begin() as connection:
-            connection.execute(sa.insert(archive_files).prefix_with("OR IGNORE"), rows)
+            insert_many(connection, archive_files, some)
     with write(engine).begin() as connection:
         connection.execute(sa.insert(archives).prefix_with("OR IGNORE").values(archive=archive, noted=time.time()))
 

@@ -13,6 +13,7 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy.dialects import sqlite
 
+from invio.records.database import insert_many
 from invio.records.tables import bundles, checksums, deflated, digests
 
 BUNDLE_LIFE = 24 * 3600  # seconds
@@ -133,8 +134,7 @@ def known_crcs(connection: sa.Connection, tags: Sequence[str]) -> dict[str, int]
 def save_crcs(connection: sa.Connection, crcs: Mapping[str, int]) -> None:
     """Keeps CRC-32s by the tags of their contents."""
     if crcs:
-        rows = [{"tag": tag, "crc": crc} for tag, crc in crcs.items()]
-        connection.execute(sa.insert(checksums).prefix_with("OR IGNORE"), rows)
+        insert_many(connection, checksums, crcs.items())
 
 
 def known_digests(connection: sa.Connection, tags: Sequence[str]) -> dict[str, bytes]:
@@ -145,8 +145,7 @@ def known_digests(connection: sa.Connection, tags: Sequence[str]) -> dict[str, b
 def save_digests(connection: sa.Connection, found: Mapping[str, bytes]) -> None:
     """Keeps SHA-256s by the tags of their contents."""
     if found:
-        rows = [{"tag": tag, "sha256": sha256} for tag, sha256 in found.items()]
-        connection.execute(sa.insert(digests).prefix_with("OR IGNORE"), rows)
+        insert_many(connection, digests, found.items())
 
 
 def known_deflated(connection: sa.Connection, tags: Sequence[str]) -> dict[str, tuple[str, int | None]]:
@@ -158,8 +157,7 @@ def known_deflated(connection: sa.Connection, tags: Sequence[str]) -> dict[str, 
 def save_deflated(connection: sa.Connection, found: Mapping[str, tuple[str, int | None]]) -> None:
     """Keeps, by the tags of contents, the names and lengths of their deflated forms; None where that is no gain."""
     if found:
-        rows = [{"tag": tag, "name": name, "size": size} for tag, (name, size) in found.items()]
-        connection.execute(sa.insert(deflated).prefix_with("OR REPLACE"), rows)
+        insert_many(connection, deflated, ((tag, *form) for tag, form in found.items()), instead=True)
 
 
 def _looked_up(key: sa.Column[Any], value: sa.Column[Any]) -> str:
