@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import secrets
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import asdict, dataclass, field
 from types import MappingProxyType
 from typing import Any
@@ -128,7 +128,7 @@ def keep_until(connection: sa.Connection, bundle_id: str, moment: float) -> None
 
 def known_crcs(connection: sa.Connection, tags: Sequence[str]) -> dict[str, int]:
     """CRC-32 by content tag, for those of `tags` that are known."""
-    return _known(connection, _CRCS, tags)
+    return dict(_rows(connection, _CRCS, tags))
 
 
 def save_crcs(connection: sa.Connection, crcs: Mapping[str, int]) -> None:
@@ -139,7 +139,7 @@ def save_crcs(connection: sa.Connection, crcs: Mapping[str, int]) -> None:
 
 def known_digests(connection: sa.Connection, tags: Sequence[str]) -> dict[str, bytes]:
     """SHA-256 by content tag, for those of `tags` that are known."""
-    return _known(connection, _DIGESTS, tags)
+    return dict(_rows(connection, _DIGESTS, tags))
 
 
 def save_digests(connection: sa.Connection, found: Mapping[str, bytes]) -> None:
@@ -150,8 +150,7 @@ def save_digests(connection: sa.Connection, found: Mapping[str, bytes]) -> None:
 
 def known_deflated(connection: sa.Connection, tags: Sequence[str]) -> dict[str, tuple[str, int | None]]:
     """By content tag, what the deflated form is called and its length; None where deflating is no gain."""
-    names, sizes = _known(connection, _DEFLATED, tags), _known(connection, _DEFLATED_SIZES, tags)
-    return {tag: (name, sizes[tag]) for tag, name in names.items()}
+    return {tag: (name, size) for tag, name, size in _rows(connection, _DEFLATED, tags)}
 
 
 def save_deflated(connection: sa.Connection, found: Mapping[str, tuple[str, int | None]]) -> None:
@@ -160,22 +159,22 @@ def save_deflated(connection: sa.Connection, found: Mapping[str, tuple[str, int 
         insert_many(connection, deflated, ((tag, *form) for tag, form in found.items()), instead=True)
 
 
-def _looked_up(key: sa.Column[Any], value: sa.Column[Any]) -> str:
+def _looked_up(key: sa.Column[Any], *values: sa.Column[Any]) -> str:
     """A query for many keys at once, given as one JSON list: hundreds of parameters take ten times as long."""
     keys = sa.select(sa.func.json_each(sa.bindparam("keys")).table_valued("value").c.value)
-    query = sa.select(key, value).where(key.in_(keys))
+    query = sa.select(key, *values).where(key.in_(keys))
     return str(query.compile(dialect=sqlite.dialect(paramstyle="qmark")))
 
 
 _CRCS = _looked_up(checksums.c.tag, checksums.c.crc)
 _DIGESTS = _looked_up(digests.c.tag, digests.c.sha256)
-_DEFLATED = _looked_up(deflated.c.tag, deflated.c.name)
-_DEFLATED_SIZES = _looked_up(deflated.c.tag, deflated.c.size)
+_DEFLATED = _looked_up(deflated.c.tag, deflated.c.name, deflated.c.size)
 
 
-def _known(connection: sa.Connection, query: str, keys: Sequence[str]) -> dict[Any, Any]:
+def _rows(connection: sa.Connection, query: str, keys: Sequence[str]) -> Iterable[tuple[Any, ...]]:
     if not keys:
-        return {}
+        return ()
     driver = connection.connection.driver_connection
     assert driver is not None
-    return dict(driver.execute(query, (json.dumps(keys),)))
+    rows: Iterable[tuple[Any, ...]] = driver.execute(query, (json.dumps(keys),))
+    return rows

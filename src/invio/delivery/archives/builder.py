@@ -68,6 +68,7 @@ class _Known:
     crcs: dict[str, int]
     digests: dict[str, bytes]
     deflated: dict[str, tuple[str, int | None]]
+    worth: frozenset[str] = frozenset()  # of which contents it is worth it to look for a deflated form, or to make it
 
 
 @dataclass(slots=True)
@@ -200,11 +201,14 @@ class Planning:
 
     def _look_up(self, some: list[Found], *, packs: bool) -> _Known:
         tags = [found.facts.tag for found in some if found.facts.tag is not None]
+        worth: frozenset[str] = frozenset()
+        if packs or self.later is not None:
+            worth = frozenset(str(found.facts.tag) for found in some if found.on_disk is not None and _is_worth(found))
         with self._engine.connect() as connection:
             crcs = known_crcs(connection, tags)
             digests = known_digests(connection, tags) if self.record.options.sums else {}
-            deflated = known_deflated(connection, tags) if packs else {}
-        return _Known(crcs, digests, deflated)
+            deflated = known_deflated(connection, list(worth)) if packs else {}
+        return _Known(crcs, digests, deflated, worth)
 
     def _keep(self, learnt: _Learnt) -> None:
         if learnt.crcs or learnt.digests or learnt.deflated:
@@ -224,7 +228,7 @@ class Planning:
         sha256 = known.digests.get(tag, b"")
         source, file = found.content, found.on_disk
         packed: DiskFile | None = None
-        if file is not None and (packs or self.later is not None) and _is_worth(found):
+        if file is not None and tag in known.worth:
             if packs:
                 packed = self._packed(file, facts, known, learnt)
             elif self.later is not None and len(self.later) < LATER:
