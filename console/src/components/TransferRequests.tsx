@@ -52,10 +52,10 @@ export default function TransferRequests({ id, count }: { id: string; count: num
           {
             id: 'began',
             name: said.begun,
-            width: 165,
+            width: 185,
             quiet: true,
             whole: true,
-            cell: (one) => <Time at={one.began} />,
+            cell: (one) => <Time at={one.began} exact />,
           },
           {
             id: 'when',

@@ -39,6 +39,9 @@ export function TransferPage() {
       {data && (
         <>
           <Arrived told={data} />
+          <Suspense fallback={null}>
+            <TransferRequests id={data.id} count={data.requests} />
+          </Suspense>
           <Columns>
             <Card>
               <h2>{said.facts}</h2>
@@ -55,9 +58,6 @@ export function TransferPage() {
               </Card>
             )}
           </Columns>
-          <Suspense fallback={null}>
-            <TransferRequests id={data.id} count={data.requests} />
-          </Suspense>
         </>
       )}
     </>
