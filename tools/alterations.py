@@ -32,7 +32,12 @@ TESTS = {
     "core/http/names.py": ["core/test_names.py"],
     "core/links/seals.py": ["core/test_links.py"],
     "core/links/terms.py": ["core/test_links.py"],
-    "core/rules/decisions.py": ["core/test_rules.py", "core/test_conditions.py", "core/test_rule_proofs.py"],
+    "core/rules/decisions.py": [
+        "core/test_rules.py",
+        "core/test_asking.py",
+        "core/test_conditions.py",
+        "core/test_rule_proofs.py",
+    ],
     "core/rules/conditions.py": ["core/test_conditions.py"],
     "core/rules/patterns.py": ["core/test_patterns.py", "core/test_rules.py"],
     "core/rules/quotas.py": ["core/test_quotas.py", "records/test_records.py"],

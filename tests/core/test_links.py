@@ -213,6 +213,19 @@ def test_the_strictest_of_each_condition_is_what_a_link_comes_to() -> None:
     assert (summary.to, summary.id, summary.tag, summary.via) == ("pilot-7", "a1", "t-1", "office / desk")
     assert (summary.rate, summary.until, summary.uses) == (200, 900, 3)
     assert sealed({}).summary == (None,) * 7
+    assert narrowed.conditions_named("rate") == ["500", "200"]
+    assert narrowed.conditions_named("net") == []
+    assert narrowed.says("id") == "a1"
+    assert narrowed.says("in") is None
+
+
+def test_links_that_are_alike_are_one_and_a_use_left_is_one() -> None:
+    link = sealed({"id": "a1"}, ("uses", "1"))
+    assert {link, sealed({"id": "a1"}, ("uses", "1"))} == {link}
+    assert link != sealed({"id": "a1"}, ("uses", "2"))
+    check_link(link, KEYS, Asked(100.0))
+    with pytest.raises(LinkRefused, match="used"):
+        check_link(link, KEYS, Asked(100.0, used=1))
 
 
 def test_a_query_of_the_longest_length_is_read_and_a_longer_one_is_not() -> None:

@@ -19,6 +19,8 @@ from invio.core.rules.patterns import BadPattern, parse_pattern
         ("charts/*", "charts/.pdf", True),
         ("charts/a*b*c", "charts/a-b-b-c", True),
         ("charts/a*b*c", "charts/acb", False),
+        ("charts/a*bb*bc*d", "charts/abbcd", False),
+        ("charts/a*bb*bc*d", "charts/abb-bcd", True),
         ("charts/a*a", "charts/a", False),
         ("charts/**", "charts/deep/er/a.pdf", True),
         ("charts/**", "charts/", True),

@@ -7,7 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from invio.core.rules.file import BadRules, parse_rules
-from invio.core.rules.quotas import Claim, Quota, Use, moment_text, period_text, read_period, room_at
+from invio.core.rules.quotas import Claim, Quota, Use, amount_text, moment_text, period_text, read_period, room_at
 
 DAY = 86_400
 RULE = '[[rule]]\nname = "r"\neffect = "allow"\nwho = ["anyone"]\nwhat = ["charts/**"]\nactions = ["read"]\n'
@@ -25,6 +25,12 @@ def test_room_comes_when_the_oldest_rolls_out() -> None:
     full = [Use(100.0, 3, 0)]
     assert room_at(Claim(quota, 1, 0), full, 100.0 + DAY) == 100.0 + DAY, "after a period it has rolled out"
     assert room_at(Claim(quota, 1, 0), full, 99.0 + DAY) == 100.0 + DAY
+
+
+def test_what_a_quota_allows_is_told_in_words() -> None:
+    assert amount_text(Quota("q", 1, None, DAY)) == "1 file"
+    assert amount_text(Quota("q", 100, 1, DAY)) == "100 files, 1 byte"
+    assert amount_text(Quota("q", None, 5000, DAY)) == "5000 bytes"
 
 
 @given(

@@ -321,3 +321,15 @@ def test_a_part_has_the_headers_of_the_whole_but_for_its_own_length_and_place() 
     own = {b"content-length", b"content-range"}
     assert {field for field in part.headers if field[0] not in own} == {f for f in whole.headers if f[0] not in own}
     assert own <= {name for name, _ in part.headers}
+
+
+class Slow(Source):
+    """What has to be waited for."""
+
+    may_block = True
+
+
+def test_a_content_says_whether_it_is_kept_and_whether_it_has_to_be_waited_for() -> None:
+    assert Content([b"abc", Slice(SOURCE, 0, 10)]).kept
+    assert not Content([b"abc", Slice(SOURCE, 0, 10)]).may_block
+    assert Content([b"abc", Slice(SOURCE, 0, 10), Slice(Slow(), 0, 10)]).may_block

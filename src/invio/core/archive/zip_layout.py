@@ -104,7 +104,7 @@ def _dos_time(modified: int | None) -> tuple[int, int]:
         return 0, (1 << 5) | 1
     if when.tm_year > 2107:
         return (23 << 11) | (59 << 5) | 29, (127 << 9) | (12 << 5) | 31
-    clock = (when.tm_hour << 11) | (when.tm_min << 5) | min(when.tm_sec, 59) // 2
+    clock = (when.tm_hour << 11) | (when.tm_min << 5) | when.tm_sec // 2
     return clock, ((when.tm_year - 1980) << 9) | (when.tm_mon << 5) | when.tm_mday
 
 
