@@ -84,6 +84,8 @@ EQUAL = {
         "core/rules/quotas.py",
         "(quota.files is not None and claim.files > quota.files)",
     ): "nor does the search",
+    ("delivery/sending/acknowledgement.py", "self._sending.pop(answer, -1)"): "any number below zero is none",
+    ("delivery/sending/acknowledgement.py", "descriptor >= 0 and"): "no connection is the standard input",
     ("delivery/archives/builder.py", "self.record.options.sums and not sha256"): "what is known is worked out again",
     ("delivery/archives/builder.py", "facts.size or 0"): "no content of a byte is worth deflating",
     ("delivery/archives/selection.py", "len(files) > 1"): "a folder holds no file twice",
@@ -100,6 +102,7 @@ EQUAL = {
     ("records/quotas.py", "len(uses) > _MOST"): "merged one use earlier",
     ("stores/directory.py", "entry.is_file(follow_symlinks=False)"): "links were told apart before",
     ("stores/managed.py", "file.flush()"): "only a machine that dies in this moment knows",
+    ("stores/managed.py", "os.fsync(descriptor)"): "only a machine that dies in this moment knows",
 }
 
 _COMPARISONS: dict[type[ast.cmpop], str] = {

@@ -70,3 +70,9 @@ def test_what_is_no_toml_is_refused_with_its_line() -> None:
 def test_a_word_that_looks_like_another_is_suggested() -> None:
     assert did_you_mean("prot", ["host", "port"]) == " (did you mean 'port'?)"
     assert did_you_mean("elephant", ["host", "port"]) == ""
+
+
+def test_a_row_of_a_value_over_several_lines_is_no_table() -> None:
+    text = "grid = [\n  [1, 2],\n  [3]\n]\nafter = 5\n[3]\nport = 1\n"
+    read = parse_toml(text, "a.toml", ConfigurationError)
+    assert [read.line_of(place) for place in (("grid",), ("after",), ("3",), ("3", "port"))] == [1, 5, 6, 7]

@@ -7,6 +7,7 @@ import socket
 from dataclasses import dataclass, field
 
 from invio.delivery.sending.acknowledgement import AcknowledgementMonitor, PendingResponse, Stopped
+from invio.delivery.sending.errors import ClientGone, ReaderStuck
 from tests.clocks import run
 
 
@@ -189,5 +190,26 @@ def test_whoever_wants_to_be_told_waits_a_few_moments_for_the_last_acknowledgeme
         begin = loop.time()
         await watch.arrivals()
         assert 0.03 < loop.time() - begin < 0.08
+
+    run(work())
+
+
+def test_an_answer_that_waits_ends_with_its_connection_and_a_stuck_reader_is_told_of() -> None:
+    async def work() -> None:
+        for why, told in ((ClientGone("reset"), None), (ReaderStuck("took nothing"), "took nothing")):
+            watch, ends = AcknowledgementMonitor(60), []  # type: ignore[var-annotated]
+            one = answer(Wire(left=5), watch, ends, PendingResponse)
+            watch.arrives(one)
+            one.lost(why)
+            assert [end and str(end) for end in ends] == [told]
+
+    run(work())
+
+
+def test_an_answer_that_is_sent_breaks_off_with_its_connection() -> None:
+    async def work() -> None:
+        watch, wire, ends = AcknowledgementMonitor(60), Wire(left=5), []  # type: ignore[var-annotated]
+        answer(wire, watch, ends).lost(ClientGone("reset"))
+        assert [str(end) for end in ends] == ["reset"]
 
     run(work())

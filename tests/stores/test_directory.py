@@ -203,3 +203,49 @@ def test_a_walk_goes_through_links_within_the_root_once_and_through_no_others(
     walked = [str(found.facts.address) for found in store.walk(parse_address("files/"))]
     assert walked == ["files/deep/b.txt", "files/linked/b.txt", "files/a.txt", "files/file-link"]
     assert not [name for name in walked if content(store, name) not in (b"inside", b"deeper")]
+
+
+def test_a_link_whose_end_is_moved_out_of_the_root_is_absent_from_then_on(
+    store: DirectoryStore, root: Path, tmp_path: Path
+) -> None:
+    """What it leads to is the same file as before, and lies elsewhere."""
+    (root / "way").symlink_to("deep")
+    assert content(store, "files/way/b.txt") == b"deeper"
+    (root / "deep").rename(tmp_path / "moved")
+    (root / "way").unlink()
+    (root / "way").symlink_to(tmp_path / "moved")
+    with pytest.raises(Missing):
+        store.locate(parse_address("files/way/b.txt"))
+
+
+def test_what_was_found_is_not_looked_for_again_while_it_is_there_unaltered(store: DirectoryStore, root: Path) -> None:
+    address = parse_address("files/deep/b.txt")
+    assert store.locate(address) is store.locate(address)
+    before = store.locate(address)
+    (root / "deep" / "b.txt").write_text("altered, and longer")
+    assert store.locate(address) is not before
+
+
+def test_a_long_folder_is_read_again_when_something_was_put_into_it(store: DirectoryStore, root: Path) -> None:
+    for number in range(1000):
+        (root / "deep" / f"{number:04}.txt").touch()
+    os.utime(root / "deep", (1_700_000_000, 1_700_000_000))
+    folder = parse_address("files/deep/")
+    first = store.list(folder)
+    assert len(first) == 1001
+    assert store.list(folder) is first
+    (root / "deep" / "new.txt").touch()
+    os.utime(root / "deep", (1_700_000_001, 1_700_000_001))
+    assert Address("files", "deep/new.txt") in store.list(folder)
+
+
+def test_what_is_on_its_way_into_a_folder_is_never_found_or_listed(store: DirectoryStore, root: Path) -> None:
+    (root / ".invio-arriving").mkdir()
+    (root / ".invio-arriving" / "half.txt").write_text("half")
+    for text in ("files/.invio-arriving/half.txt", "files/.invio-arriving"):
+        with pytest.raises(Missing):
+            store.locate(parse_address(text))
+    with pytest.raises(Missing):
+        store.list(parse_address("files/.invio-arriving/"))
+    assert not [one for one in store.list(parse_address("files/")) if "arriving" in one.path]
+    assert not [one for one in store.walk(parse_address("files/")) if "half" in one.facts.address.path]

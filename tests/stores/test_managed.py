@@ -216,3 +216,12 @@ def test_a_root_that_cannot_be_used_is_said_with_what_to_do(
     (tmp_path / "models").rename(tmp_path / "elsewhere")
     with pytest.raises(StoreFault, match="its root cannot be looked at"):
         store.locate(FLOOR)
+
+
+def test_a_folder_is_filled_to_its_last_byte_and_no_further(tmp_path: Path, engine: sa.Engine) -> None:
+    store = ManagedStore("models", tmp_path / "models", VersionRecords(engine, "models"), {"bay/": 10})
+    put(store, FLOOR, b"123456")
+    put(store, parse_address("models/bay/deep/other.grid"), b"7890")
+    with pytest.raises(Refusal, match="may hold 10 bytes and holds 10; 1 more are too many"):
+        put(store, parse_address("models/bay/more.grid"), b"1")
+    assert put(store, parse_address("models/elsewhere.grid"), b"12345678901").facts.size == 11
