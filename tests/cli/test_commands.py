@@ -206,8 +206,10 @@ def test_transfers_lists_what_was_delivered(ann: Invio, bob: Invio) -> None:
     bob("fetch", "files/charts/north.pdf")
     line = ann("transfers").stdout.splitlines()[1]
     assert line.split()[:3] == ["✓", "complete", "100"]
-    assert line.split()[-2:] == ["bob", "files/charts/north.pdf"]
-    assert json.loads(ann("transfers", "--json").stdout)["transfers"][0]["state"] == "complete"
+    assert line.split()[-3:-1] == ["bob", "files/charts/north.pdf"]
+    told = json.loads(ann("transfers", "--json").stdout)["transfers"][0]
+    assert told["state"] == "complete"
+    assert line.split()[-1] == told["id"], "other commands take it"
 
 
 @pytest.mark.parametrize(

@@ -23,6 +23,7 @@ from invio.core.figures import duration_text, size_text
 from invio.core.rules.decisions import ACTIONS
 
 _SHOWN = 20  # transfers that --follow keeps on the screen
+_WIDE = 120  # columns of a terminal in which ids have room
 _MAY_NOT = 3  # exit status of `why`: 1 is for what went wrong, 2 for a wrong command
 
 
@@ -227,9 +228,14 @@ def _latest(kept: OrderedDict[str, dict[str, Any]]) -> Group:
 
 
 def _transfers(listed: list[dict[str, Any]]) -> Table:
+    """Their ids, which other commands take, stand there where there is room for them."""
     columns = [("state", "left"), ("%", "right"), ("bytes", "right"), ("rate", "right"), ("left", "right"),
                ("who", "left"), ("address", "left")]  # fmt: skip
-    return plain_table(columns, [_cells(item) for item in listed])
+    rows = [_cells(item) for item in listed]
+    if console().width >= _WIDE:
+        columns.append(("id", "left"))
+        rows = [(*row, item["id"]) for row, item in zip(rows, listed, strict=True)]
+    return plain_table(columns, rows)
 
 
 def _cells(item: dict[str, Any]) -> tuple[str | Text, ...]:
