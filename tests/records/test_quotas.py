@@ -12,7 +12,17 @@ import sqlalchemy as sa
 from invio.core.rules.quotas import Claim, Quota
 from invio.records import quotas, statements
 from invio.records.database import open_database, write
-from invio.records.quotas import QuotaReached, forget, give_back, reserve, take_orphans, used
+from invio.records.quotas import (
+    QuotaReached,
+    forget,
+    frees_at,
+    give_back,
+    grant,
+    reserve,
+    reset,
+    take_orphans,
+    used,
+)
 from invio.records.tables import quota_uses
 from tests.records.test_records import row
 
@@ -98,3 +108,71 @@ def test_very_many_uses_become_few_and_count_the_same(records: sa.Connection, mo
     lines = records.execute(sa.select(quota_uses.c.transfer)).scalars().all()
     assert len(lines) < 10
     assert "running" in lines, "what is under way is not merged"
+
+
+@pytest.fixture
+def clock(monkeypatch: pytest.MonkeyPatch) -> list[float]:
+    """The moment that it is; a test moves it on."""
+    moment = [100_000.0]
+    monkeypatch.setattr(time, "time", lambda: moment[0])
+    return moment
+
+
+def test_a_use_counts_for_one_period_to_the_moment(records: sa.Connection, clock: list[float]) -> None:
+    reserve(records, "t1", [Claim(QUOTA, 1, 10, ANN)], begins=True)
+    assert frees_at(records, ANN, QUOTA) == clock[0] + 86_400
+    clock[0] += 86_399
+    assert used(records, ANN, QUOTA) == (1, 10)
+    clock[0] += 1
+    assert used(records, ANN, QUOTA) == (0, 0)
+    assert frees_at(records, ANN, QUOTA) is None
+
+
+def test_what_frees_first_is_the_oldest_that_counts_anything(records: sa.Connection, clock: list[float]) -> None:
+    files = Quota("files", 10, None, 86_400)
+    reserve(records, "of no byte", [Claim(files, 1, 0, ANN)], begins=True)
+    clock[0] += 50
+    # A further request of a transfer that no quota had counted: no file, and as much as it brings.
+    reserve(records, "of no file", [Claim(files, 0, 0, ANN)], begins=False)
+    reserve(records, "another", [Claim(files, 0, 9, ANN)], begins=False)
+    assert frees_at(records, ANN, files) == 100_000.0 + 86_400
+    records.execute(sa.delete(quota_uses).where(quota_uses.c.transfer == "of no byte"))
+    assert frees_at(records, ANN, files) == 100_050.0 + 86_400
+    records.execute(sa.delete(quota_uses).where(quota_uses.c.transfer == "another"))
+    assert frees_at(records, ANN, files) is None, "what counts nothing frees nothing"
+
+
+def test_a_quota_begins_anew_for_one_and_what_is_on_its_way_counts_once_it_arrives(records: sa.Connection) -> None:
+    bob = "recipient:bob"
+    for who in (ANN, bob):
+        reserve(records, f"done of {who}", [Claim(QUOTA, 1, 100, who)], begins=True)
+        give_back(records, f"done of {who}", [Claim(QUOTA, 1, 100, who)], 100)
+    going = Claim(QUOTA, 1, 50, ANN)
+    reserve(records, "going", [going], begins=True)
+    reset(records, ANN, QUOTA)
+    assert used(records, ANN, QUOTA) == (0, 50)
+    give_back(records, "going", [going], 30)
+    assert used(records, ANN, QUOTA) == (0, 30)
+    assert used(records, bob, QUOTA) == (1, 100)
+
+
+def test_who_is_granted_more_has_that_much_more_room(records: sa.Connection, clock: list[float]) -> None:
+    grant(records, ANN, QUOTA, 2, 500)
+    assert used(records, ANN, QUOTA) == (-2, -500)
+    reserve(records, "t1", [Claim(QUOTA, 1, 1000, ANN)], begins=True)
+    assert used(records, ANN, QUOTA) == (-1, 500)
+    clock[0] += 86_400
+    assert used(records, ANN, QUOTA) == (0, 0)
+
+
+def test_of_two_uses_in_a_part_of_the_period_one_line_is_left(
+    records: sa.Connection, clock: list[float], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(quotas, "_MOST", 2)
+    for name, later in (("alone", 0), ("first", 10_000), ("second", 10)):
+        clock[0] += later
+        reserve(records, name, [Claim(QUOTA, 1, 7, ANN)], begins=True)
+        give_back(records, name, [Claim(QUOTA, 1, 7, ANN)], 7)
+    assert used(records, ANN, QUOTA) == (3, 21)
+    lines = list(records.execute(sa.select(quota_uses.c.transfer, quota_uses.c.at, quota_uses.c.files)).all())
+    assert sorted((name[0], at, files) for name, at, files in lines) == [("a", 100_000.0, 1), ("~", 110_010.0, 2)]
