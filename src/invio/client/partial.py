@@ -11,6 +11,7 @@ import hashlib
 import json
 import os
 import stat
+from contextlib import suppress
 from pathlib import Path
 from typing import BinaryIO, Literal
 
@@ -76,6 +77,8 @@ class PartialFile:
         file, self._file = self._file, None
         if file is None:
             return
+        with suppress(OSError):  # whoever wrote it was told
+            file.flush()  # before it is looked at: what is still in memory has arrived, too
         if not os.fstat(file.fileno()).st_size and not self._finished:
             self.path.unlink(missing_ok=True)
             self._note.unlink(missing_ok=True)

@@ -1,0 +1,128 @@
+"""The file that a download gathers in, without a download."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from invio.client.partial import AlreadyThere, PartialFile
+
+URL = "http://127.0.0.1:9/get/files/a.bin?seal=x"
+
+
+@pytest.fixture
+def target(tmp_path: Path) -> Path:
+    return tmp_path / "a.bin"
+
+
+def part(target: Path) -> Path:
+    return target.with_name("a.bin.part")
+
+
+def note(target: Path) -> Path:
+    return target.with_name("a.bin.part.json")
+
+
+def test_one_in_which_nothing_arrived_leaves_nothing_behind(target: Path) -> None:
+    for noted in (False, True):
+        file = PartialFile(target)
+        file.lock()
+        if noted:
+            file.begin(URL, "tag")
+        file.unlock()
+        file.unlock()
+        assert list(target.parent.iterdir()) == []
+
+
+def test_what_has_arrived_stays_with_what_it_belongs_to_and_is_gone_on_with(target: Path) -> None:
+    file = PartialFile(target)
+    file.lock()
+    file.begin(URL, "tag")
+    file.write(b"12345")
+    file.flush()
+    file.unlock()
+    assert part(target).read_bytes() == b"12345"
+    again = PartialFile(target)
+    again.lock()
+    assert again.size == 5
+    assert again.begun(URL.replace("seal=x", "seal=another")) == "tag", "a link may be sealed anew"
+    assert again.begun("http://127.0.0.1:9/get/files/b.bin") is None
+    again.cut(3)
+    again.write(b"678")
+    again.flush()
+    assert again.finish() == target
+    again.unlock()
+    assert target.read_bytes() == b"123678"
+    assert not part(target).exists()
+    assert not note(target).exists()
+
+
+def test_what_belongs_to_something_else_is_dropped_also_where_nothing_says_what(target: Path) -> None:
+    for noted in (True, False):
+        file = PartialFile(target)
+        file.lock()
+        if noted:
+            file.begin(URL, "tag")
+        file.write(b"12345")
+        file.restart()
+        file.restart()
+        assert file.size == 0
+        assert not note(target).exists()
+        file.write(b"1")
+        file.flush()
+        file.discard()
+        assert list(target.parent.iterdir()) == []
+        file._finished = True
+        file.unlock()
+
+
+def test_while_one_has_it_another_download_has_not_and_afterwards_it_has(target: Path) -> None:
+    first, second = PartialFile(target), PartialFile(target)
+    first.lock()
+    first.lock()
+    with pytest.raises(FileExistsError, match="another download of it is under way"):
+        second.lock()
+    first.write(b"1")
+    first.unlock()
+    second.lock()
+    second.unlock()
+    assert part(target).exists()
+
+
+def test_what_is_no_file_is_not_written_to(target: Path, tmp_path: Path) -> None:
+    (tmp_path / "precious").write_text("kept")
+    part(target).symlink_to(tmp_path / "precious")
+    with pytest.raises(FileExistsError, match="symbolic link"):
+        PartialFile(target).lock()
+    assert (tmp_path / "precious").read_text() == "kept"
+    part(target).unlink()
+    part(target).mkdir()
+    with pytest.raises(OSError, match=r"a\.bin\.part"):
+        PartialFile(target).lock()
+
+
+def test_a_target_that_is_there_is_refused_kept_or_replaced_as_was_said(target: Path) -> None:
+    target.write_text("before")
+    with pytest.raises(FileExistsError):
+        PartialFile(target)
+    with pytest.raises(AlreadyThere):
+        PartialFile(target, "skip")
+    file = PartialFile(target, "overwrite")
+    file.lock()
+    file.write(b"after")
+    file.flush()
+    file.finish()
+    file.unlock()
+    assert target.read_text() == "after"
+
+
+def test_one_that_came_to_be_meanwhile_is_not_replaced(target: Path) -> None:
+    file = PartialFile(target)
+    file.lock()
+    file.write(b"mine")
+    target.write_text("somebody else's")
+    with pytest.raises(FileExistsError):
+        file.finish()
+    file.unlock()
+    assert target.read_text() == "somebody else's"
