@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import hashlib
 import io
 import os
@@ -20,7 +21,7 @@ from invio.core.reasons import Refusal
 from invio.core.rules.file import parse_rules
 from invio.delivery.access.catalogue import Catalogue
 from invio.delivery.archives.builder import DeflateBudgetExceeded, Planning
-from invio.delivery.archives.deflate_cache import DeflateCache
+from invio.delivery.archives.deflate_cache import DeflateCache, Packed
 from invio.delivery.archives.plan import Plan, Preparing
 from invio.delivery.archives.selection import Selection
 from invio.delivery.archives.spools import Spools
@@ -29,7 +30,7 @@ from invio.delivery.transfers.limits import BundleLimits
 from invio.records.bundles import BundleOptions, BundleRecord
 from invio.records.database import open_database
 from invio.stores.directory import DirectoryStore
-from invio.stores.sources import DiskFile, Made
+from invio.stores.sources import DiskFile, Made, SpooledFile
 from invio.stores.store import Found
 
 BOB = Caller("bob", frozenset({"crew"}))
@@ -252,9 +253,16 @@ class Making:
 
     name, kind, waits = "files", "tables", False
 
+    def __init__(self, fault: Exception | None = None) -> None:
+        self.fault = fault
+
+    def make(self) -> Iterator[bytes]:
+        yield from [b"2026-01-15,12.5\n"] * 4000
+        if self.fault is not None:
+            raise self.fault
+
     def locate(self, address: Address) -> Found:
-        facts = FileFacts(address, None, None, None)
-        return Found(facts, Made(lambda: iter([b"2026-01-15,12.5\n"] * 4000)))
+        return Found(FileFacts(address, None, None, None), Made(self.make))
 
     def list(self, folder: Address) -> list[Address]:
         return [Address("files", folder.path + "gauge.csv")]
@@ -271,3 +279,44 @@ def test_what_is_made_for_an_archive_is_deflated_and_summed_like_a_file(engine: 
         assert archive.getinfo("gauge.csv").compress_type == zipfile.ZIP_DEFLATED
         assert archive.read("gauge.csv") == content
         assert archive.read("SHA256SUMS").decode().split()[0] == hashlib.sha256(content).hexdigest()
+
+
+@pytest.mark.parametrize(
+    ("fault", "word"),
+    [
+        (OSError(errno.ENOSPC, "No space left on device"), "no-space"),
+        (OSError(errno.EDQUOT, "Disk quota exceeded"), "no-space"),
+        (ValueError("a station without a level"), "not-made"),
+    ],
+)
+def test_what_cannot_be_made_for_an_archive_refuses_it_by_name(engine: sa.Engine, fault: Exception, word: str) -> None:
+    record = BundleRecord("b3", "bob", "all.zip", ("files/gauge.csv",), 2e9)
+    limits = BundleLimits()
+    planning = Planning(engine, limits, None, Spools(limits.spools), record=record, preparing=Preparing())
+    catalogue = Catalogue([Making(fault)], parse_rules(RULES))
+    with pytest.raises(Refusal, match=r"files/gauge\.csv could not be made") as refused:
+        planning.plan(Selection(catalogue, BOB), packs=False, waits=False)
+    assert refused.value.reason.word == word
+
+
+class Altering(DeflateCache):
+    """Somebody writes into each file just before it is deflated."""
+
+    def pack(self, source: DiskFile | SpooledFile, on_read: Callable[[int], None] | None = None) -> Packed:
+        assert isinstance(source, DiskFile)
+        Path(os.fsdecode(source.path)).write_bytes(b"another content")
+        return super().pack(source, on_read)
+
+
+def test_a_file_that_is_altered_before_it_is_deflated_refuses_the_archive_or_is_left_out(
+    plan_of: Callable[..., Plan], root: Path, tmp_path: Path
+) -> None:
+    cache = Altering(tmp_path / "deflated", 1 << 20, 1)
+    settled(root / "a.txt", b"0123456789" * 500)
+    with pytest.raises(Refusal, match=r"files/a\.txt") as refused:
+        plan_of("files/a.txt", cache=cache, packs=True)
+    assert refused.value.reason.word == "changed"
+    settled(root / "a.txt", b"9876543210" * 500)
+    plan = plan_of("files/a.txt", "files/b.txt", cache=cache, packs=True, leave_out=True)
+    assert entries(plan) == ["files/b.txt", ""], "the archive's own list of them has no address"
+    assert b"files/a.txt\tchanged" in read(plan)

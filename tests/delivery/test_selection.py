@@ -8,16 +8,19 @@ from pathlib import Path
 import pytest
 import sqlalchemy as sa
 
-from invio.core.addresses import parse_address
+from invio.core.addresses import Address, parse_address
 from invio.core.archive.zip_layout import Entry, ZipLayout
-from invio.core.files import Caller
+from invio.core.files import Caller, FileFacts
+from invio.core.reasons import Refusal
 from invio.core.rules.file import parse_rules
 from invio.delivery.access.catalogue import Catalogue
 from invio.delivery.archives.plan import Chosen, Plan
-from invio.delivery.archives.selection import Selection, still_may
+from invio.delivery.archives.selection import Selection, renamed, still_may
 from invio.records.versions import VersionRecords
 from invio.stores.directory import DirectoryStore
 from invio.stores.managed import ManagedStore
+from invio.stores.sources import DiskFile
+from invio.stores.store import Found, Missing
 from tests.stores.test_managed import PUTTING, put
 
 BOB = Caller("bob", frozenset({"crew"}))
@@ -123,3 +126,48 @@ def planned(stores: list[DirectoryStore | ManagedStore], files: list[str]) -> Pl
         size = found.facts.size or 0
         plan.add(Chosen(replace(found.facts), found.content, Entry(path, size, 0, found.facts.modified)))
     return plan.end()
+
+
+class Urls:
+    """Files of another origin: one that is there."""
+
+    def locate(self, text: str) -> Found:
+        if not text.endswith("/there.pdf"):
+            raise Missing(text)
+        return Found(FileFacts(Address("https:", text), 1, None, "tag"), DiskFile(b"/there.pdf", 1, 1, 1, 1))
+
+
+def test_what_may_be_listed_and_not_read_is_left_out_by_name(stores: list[DirectoryStore | ManagedStore]) -> None:
+    only_bundled = ALL + '[[rule]]\neffect = "deny"\nwho = ["anyone"]\nwhat = ["*/b.txt"]\nactions = ["read"]\n'
+    selection = Selection(catalogue(stores, only_bundled), BOB)
+    assert chosen(selection, "files/a.txt", "files/b.txt", "files/none.txt") == [("files/a.txt", "a.txt")]
+    left_out = [(one.address, one.reason) for one in selection.left_out]
+    assert left_out == [("files/b.txt", "not-allowed"), ("files/none.txt", "missing")]
+    with pytest.raises(Refusal, match=r"unknown: files/none\.txt; not allowed: files/b\.txt") as refused:
+        selection.refuse()
+    assert refused.value.reason.word == "bad-selection"
+    with pytest.raises(Refusal) as refused:
+        Selection(catalogue(stores), Caller(), left_out=selection.left_out).refuse()
+    assert refused.value.reason.word == "sign-in", "it might help"
+
+
+def test_files_by_their_urls_are_had_where_origins_are_named(stores: list[DirectoryStore | ManagedStore]) -> None:
+    asked = "https://maps.example/bay/there.pdf", "https://maps.example/gone.pdf"
+    selection = Selection(catalogue(stores), BOB, urls=Urls())  # type: ignore[arg-type]
+    assert [path for _, path in selection.chosen(asked)] == ["there.pdf"]
+    assert [(one.address, one.reason) for one in selection.left_out] == [(asked[1], "missing")]
+    selection = Selection(catalogue(stores), BOB)
+    assert list(selection.chosen(asked)) == []
+    assert {one.reason for one in selection.left_out} == {"not-allowed"}
+
+
+@pytest.mark.parametrize(
+    ("path", "name", "expected"),
+    [
+        ("bay/north.png", "north.jpg", "bay/north.jpg"),
+        ("north.png", "north.jpg", "north.jpg"),
+        ("bay/deep/north.png", "a/b.jpg", "bay/deep/a_b.jpg"),
+    ],
+)
+def test_a_rendition_stands_where_its_image_stood(path: str, name: str, expected: str) -> None:
+    assert renamed(path, name) == expected

@@ -2,13 +2,23 @@ import csv
 import io
 import sqlite3
 import tracemalloc
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 
 import pytest
 
-from invio.producers.csv_rows import PIECE, csv_pieces
+from invio.producers.csv_rows import PIECE, Row, RowsAsCsv
 from invio.producers.producer import ProducerFault, Query, database_engine, function_named
+
+
+def csv_pieces(rows: Iterable[Row]) -> Iterator[bytes]:
+    """The rows as CSV; the first row is the header."""
+    written = RowsAsCsv(header=True)
+    for row in rows:
+        if data := written.add(row):
+            yield data
+    if data := written.end():
+        yield data
 
 
 def test_rows_are_written_so_that_a_reader_gets_them_back() -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from itertools import chain
 from typing import Any
 
@@ -111,13 +111,3 @@ def _checked(row: Any) -> Row:
     if isinstance(row, bytes | str) or not isinstance(row, Sequence | Mapping):
         raise TypeError(f"a row is {type(row).__name__}; expected a list, a tuple or a dict")
     return row
-
-
-def csv_pieces(rows: Iterable[Row]) -> Iterator[bytes]:
-    """The rows as UTF-8 CSV; the first row is the header, if there is one."""
-    written = RowsAsCsv(header=True)
-    for row in rows:
-        if data := written.add(row):
-            yield data
-    if data := written.end():
-        yield data
