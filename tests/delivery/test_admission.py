@@ -490,3 +490,30 @@ def test_what_has_arrived_whole_is_begun_anew_and_counts_as_that(engine: sa.Engi
         assert [tuple(row) for row in rows] == [("complete", [[0, 12]]), ("partial", [[0, 1], [4, 5]])]
         assert connection.execute(sa.select(links.c.used)).scalar_one() == 2
         assert connection.execute(sa.select(sa.func.sum(quota_uses.c.files))).scalar_one() == 2
+
+
+def test_what_another_process_has_brought_by_then_is_known_to_who_joins_it(engine: sa.Engine) -> None:
+    """Both look for an earlier transfer before either has begun one."""
+    key = Get("ann", None, (), 12, 100).key()
+
+    def asked(start: int, length: int) -> tuple[Reply, Meter]:
+        return Reply(206, [], [bytes(length)], length, ((0, start, length),)), Meter(None)
+
+    async def work() -> None:
+        journals = [Journal(engine, held_by=number) for number in (1, 2)]
+        one, other = [Transfers(engine, journal, Limits()) for journal in journals]
+        await part(one, key, 0, 4)
+        reply, meter = asked(8, 4)
+        live, progress = await other.admission.admit(key, reply, meter=meter, etag="etag", size=12, earlier=None)
+        assert live.arrived.ranges == [(0, 4)]
+        assert live.requests == 2
+        meter.counted = 4
+        other.settlement.settle(live, progress, None)
+        await other.recorded()
+        for journal in journals:
+            await journal.stop()
+
+    asyncio.run(work())
+    with engine.connect() as connection:
+        rows = connection.execute(sa.select(transfers.c.state, transfers.c.coverage, transfers.c.requests)).all()
+    assert [tuple(row) for row in rows] == [("partial", [[0, 4], [8, 12]], 2)]

@@ -121,6 +121,7 @@ ANY: Any = invio  # what is given is wrong on purpose
         (lambda: ANY.BundleReply([b"a"]), "files holds bytes; expected paths"),
         (lambda: ANY.BundleReply({"a.csv": async_rows}), "'a.csv' is made asynchronously"),
         (lambda: ANY.BundleReply({"": "a"}), "files has the name ''"),
+        (lambda: ANY.BundleReply({"a": "a"}, name=7), "name is int; expected a text"),
         (lambda: ANY.BundleReply({"a": 7}), "make is int"),
         (lambda: ANY.BundleReply(7), "files is int"),
     ],
@@ -455,3 +456,25 @@ def test_a_statement_of_an_asynchronous_connection_is_awaited() -> None:
 
     assert TestClient(app).get("/").text.splitlines() == ["station,level", "pier,0.0", "pier,0.5", "pier,1.0"]
     assert closed == [True]
+
+
+def test_a_function_that_needs_no_argument_may_take_any() -> None:
+    def anything(*given: object, **named: object) -> list[Row]:
+        assert (given, named) == ((), {})
+        return ROWS
+
+    def with_defaults(station: str = "S1", *, metres: float = 0.0) -> list[Row]:
+        assert (station, metres) == ("S1", 0.0)
+        return ROWS
+
+    assert answer(lambda: invio.StreamReply(anything, name="a.csv")).text == AS_CSV
+    assert answer(lambda: invio.StreamReply(with_defaults, name="a.csv")).text == AS_CSV
+
+
+def test_of_no_rows_there_is_the_header_that_was_given_and_nothing_else() -> None:
+    def text(header: Any) -> str:
+        return answer(lambda: invio.StreamReply(lambda: iter(()), name="a.csv", header=header)).text
+
+    assert text(["station", "metres"]) == "station,metres\r\n"
+    assert text(True) == ""
+    assert text(False) == ""
