@@ -86,6 +86,7 @@ EQUAL = {
     ): "nor does the search",
     ("delivery/sending/acknowledgement.py", "self._sending.pop(answer, -1)"): "any number below zero is none",
     ("delivery/sending/acknowledgement.py", "descriptor >= 0 and"): "no connection is the standard input",
+    ("delivery/replies/contents.py", "at < source.size or not source.size"): "it ends with the last piece",
     ("delivery/archives/builder.py", "self.record.options.sums and not sha256"): "what is known is worked out again",
     ("delivery/archives/builder.py", "facts.size or 0"): "no content of a byte is worth deflating",
     ("delivery/archives/selection.py", "len(files) > 1"): "a folder holds no file twice",

@@ -28,7 +28,7 @@ from invio.delivery.replies import contents
 from invio.delivery.replies.making import Content, all_pieces
 from invio.delivery.replies.stream import StreamReply
 from invio.producers.csv_rows import RowsAsCsv
-from invio.stores.sources import DiskFile
+from invio.stores.sources import DiskFile, SpooledFile
 
 Row = dict[str, object]
 ROWS: list[Row] = [{"station": "S1", "metres": 4.2}, {"metres": 5, "station": "S, 2"}]
@@ -478,3 +478,26 @@ def test_of_no_rows_there_is_the_header_that_was_given_and_nothing_else() -> Non
     assert text(["station", "metres"]) == "station,metres\r\n"
     assert text(True) == ""
     assert text(False) == ""
+
+
+def test_a_content_that_was_made_is_deflated_too_and_leaves_no_descriptor(tmp_path: Path) -> None:
+    text = b"2026-01-15,12.5\n" * 4000
+    (tmp_path / "made").write_bytes(text)
+    (tmp_path / "noise").write_bytes(os.urandom(20_000))
+    made = SpooledFile(os.open(tmp_path / "made", os.O_RDONLY), len(text))
+    short = contents.deflated(made)
+    assert short is not None
+    assert zlib.decompress(short.read(0, short.size), wbits=-15) == text
+    open_before = len(os.listdir("/proc/self/fd"))
+    for _ in range(3):
+        noise = os.stat(tmp_path / "noise")
+        assert contents._deflate(DiskFile.of(os.fsencode(tmp_path / "noise"), noise)) is None
+    assert len(os.listdir("/proc/self/fd")) == open_before
+
+
+def test_what_there_is_of_slow_rows_is_had_before_the_rest() -> None:
+    written = RowsAsCsv(["station", "metres"])
+    assert written.add(["S1", 4.2]) == b""
+    assert written.flush() == b"station,metres\r\nS1,4.2\r\n"
+    assert written.flush() == b""
+    assert written.add(["S2", 5]) + written.end() == b"S2,5\r\n"
