@@ -19,6 +19,7 @@ from invio.core.links.seals import link_target, make_link, parse_link
 from invio.core.reasons import Refusal
 from invio.core.rules.quotas import Quota
 from invio.delivery.sending.meter import Meter
+from invio.delivery.transfers import settlement
 from invio.delivery.transfers.keys import TransferKey
 from invio.delivery.transfers.limits import Limits
 from invio.delivery.transfers.live import LiveTransfer, RequestProgress
@@ -26,6 +27,7 @@ from invio.delivery.transfers.transfers import Transfers
 from invio.records.database import open_database, write
 from invio.records.journal import Journal
 from invio.records.tables import links, quota_uses, transfers
+from invio.records.transfer_requests import requests_of
 
 FILES = Quota("three files", 3, None, 3600)
 BYTES = Quota("some bytes", None, 450, 3600)
@@ -517,3 +519,36 @@ def test_what_another_process_has_brought_by_then_is_known_to_who_joins_it(engin
     with engine.connect() as connection:
         rows = connection.execute(sa.select(transfers.c.state, transfers.c.coverage, transfers.c.requests)).all()
     assert [tuple(row) for row in rows] == [("partial", [[0, 4], [8, 12]], 2)]
+
+
+def test_requests_are_written_down_one_by_one_the_first_of_very_many(
+    engine: sa.Engine, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(settlement, "KEPT", 3)
+    ranges = [(0, 2), (4, 3), (8, 1), (9, 2)]
+
+    async def work() -> str:
+        journal = Journal(engine)
+        here = Transfers(engine, journal, Limits())
+        for start, length in ranges:
+            await part(here, Get("ann", None, (), 12, 100).key(), start, length)
+        row = here.live.ended_since(0)[0].row
+        whole, reply, meter = Get("bob", None, (), 12, 100).key(), Reply(200, [], [bytes(12)], 12), Meter(None)
+        live, progress = await here.admission.admit(whole, reply, meter=meter, etag="etag", size=12, earlier=None)
+        meter.counted = 5
+        here.settlement.settle(live, progress, "the client went away")
+        await here.recorded()
+        broken = live.row.id
+        await journal.stop()
+        with engine.connect() as connection:
+            [one] = requests_of(connection, broken)
+            assert (one.start, one.asked, one.arrived, one.reason) == (0, 12, 5, "the client went away")
+            assert 0 < one.began <= one.ended
+        return row.id
+
+    transfer = asyncio.run(work())
+    with engine.connect() as connection:
+        told = requests_of(connection, transfer)
+    assert [(one.start, one.asked, one.arrived, one.reason) for one in told] == [
+        (start, length, length, None) for start, length in ranges[:3]
+    ]
