@@ -210,7 +210,7 @@ class Delivery:
     def stop(self) -> None:
         """Breaks off what is still under way, and records it. To be called in the event loop."""
         self._watch.stop()
-        self._way.transfers.settlement.tell()
+        self._way.transfers.settlement.tell(everything=True)
 
 
 class _Settling:

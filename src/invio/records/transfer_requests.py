@@ -7,10 +7,11 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 
 import sqlalchemy as sa
 
+from invio.records.database import insert_many
 from invio.records.tables import transfer_requests
 
 KEPT = 200
@@ -43,9 +44,8 @@ def save(connection: sa.Connection, ended: Sequence[EndedRequest]) -> None:
     for one in ended:
         there[one.transfer] += 1
         if there[one.transfer] <= KEPT:
-            kept.append(asdict(one))
-    if kept:
-        connection.execute(sa.insert(transfer_requests), kept)
+            kept.append((None, one.transfer, one.began, one.ended, one.start, one.asked, one.arrived, one.reason))
+    insert_many(connection, transfer_requests, kept)
 
 
 def requests_of(connection: sa.Connection, transfer: str) -> list[EndedRequest]:

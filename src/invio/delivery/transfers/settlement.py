@@ -12,7 +12,8 @@ from invio.records.journal import Journal
 from invio.records.rows import BROKEN_OFF, COMPLETE, HANDED_OFF, PARTIAL, TransferRow
 from invio.records.transfer_requests import KEPT, EndedRequest
 
-_TOLD_AT_ONCE = 2000  # requests that are written down one by one with each `tell`; the rest is left out
+_TOLD_AT_ONCE = 500  # requests that are written down with each `tell`: it takes some milliseconds of everybody's
+_TOLD_LATER = 5000  # that wait for the next one; of more, only their number is told
 
 
 class Settlement:
@@ -82,17 +83,18 @@ class Settlement:
         """Has a request be written down by itself; of very many of one transfer, the first ones."""
         if broken is None and live.requests == 1 and segment.spans is FROM_THE_START:
             return  # the transfer's own line says all of it
-        if live.told >= KEPT or len(self._ended) >= _TOLD_AT_ONCE:
+        if live.told >= KEPT or len(self._ended) >= _TOLD_LATER:
             return
         live.told += 1
         start, asked, arrived = segment.extent(live.row.size)
         reason = None if broken is None else broken[:200]
         self._ended.append(EndedRequest(live.row.id, segment.began, time.time(), start, asked, arrived, reason))
 
-    def tell(self) -> None:
-        """Has the records be told of what was left partial, and of the requests that have ended."""
+    def tell(self, *, everything: bool = False) -> None:
+        """Has the records be told of what was left partial, and of requests that have ended: some, or `everything`."""
         if self._ended:
-            ended, self._ended = self._ended, []
+            most = len(self._ended) if everything else _TOLD_AT_ONCE
+            ended, self._ended = self._ended[:most], self._ended[most:]
             self._journal.note(lambda connection: transfer_requests.save(connection, ended))
         unwritten, self._board.unwritten = self._board.unwritten, {}
         for row in unwritten.values():
