@@ -539,8 +539,15 @@ def test_requests_are_written_down_one_by_one_the_first_of_very_many(
         here.settlement.settle(live, progress, "the client went away")
         await here.recorded()
         broken = live.row.id
+        reply, meter = Reply(200, [], [bytes(12)], 12), Meter(None)
+        counted = Get("ann", None, (BYTES,), 12, 100).key()
+        live, progress = await here.admission.admit(counted, reply, meter=meter, etag="e2", size=12, earlier=None)
+        meter.counted = 12
+        here.settlement.settle(live, progress, None)
+        await here.recorded()
         await journal.stop()
         with engine.connect() as connection:
+            assert requests_of(connection, live.row.id) == [], "its own line says all of it"
             [one] = requests_of(connection, broken)
             assert (one.start, one.asked, one.arrived, one.reason) == (0, 12, 5, "the client went away")
             assert 0 < one.began <= one.ended

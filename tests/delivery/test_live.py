@@ -12,6 +12,7 @@ from invio.delivery.transfers import live as module
 from invio.delivery.transfers.live import LiveTransfer, LiveTransfers, RequestProgress
 from invio.delivery.transfers.states import TransferState, view
 from invio.records.rows import BROKEN_OFF, COMPLETE, HANDED_OFF, PARTIAL, TransferRow, new_transfer_id
+from invio.workers.shared import SharedTable
 from tests.core.test_archive import archive_of, entry
 
 
@@ -175,3 +176,17 @@ def test_of_an_archive_it_is_shown_which_entry_is_next() -> None:
         live.archive, live.arrived = archive, Coverage(coverage)
         shown = view(live.state(100.0))
         assert (shown["entries"], shown["entries_done"], shown["entry"]) == (3, done, following), coverage
+
+
+def test_requests_are_counted_over_all_processes() -> None:
+    table = SharedTable(2)
+    here, there = (LiveTransfers(table.of(place)) for place in range(2))
+    one, first, second = transfer(), request(0, 500), request(600, 100)
+    here.join(one, first)
+    there.join(transfer("files/b"), request(0, 10))
+    assert (here.requests, here.requests_everywhere, there.requests_everywhere) == (1, 2, 2)
+    here.join(one, second)
+    here.leave(one, first)
+    here.leave(one, second)
+    assert (here.requests, here.requests_everywhere, there.requests_everywhere) == (0, 1, 1)
+    assert one.segments == []
