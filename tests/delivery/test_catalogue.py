@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from pathlib import Path
 from typing import ClassVar
 
 import pytest
@@ -13,6 +14,7 @@ from invio.core.reasons import Refusal
 from invio.core.rules.file import parse_rules
 from invio.delivery.access import catalogue as catalogue_module
 from invio.delivery.access.catalogue import Catalogue
+from invio.stores.directory import DirectoryStore
 from invio.stores.sources import Made
 from invio.stores.store import Found, Missing
 
@@ -267,3 +269,28 @@ def test_what_keeps_waiting_has_threads_of_its_own() -> None:
     assert catalogue.waits(parse_address("far/a"))
     assert catalogue.pool_of(parse_address("far/a")) is not catalogue.pool_of(None)
     assert catalogue.pool_of(parse_address("far/a")).name == "listing-far"
+
+
+def test_facts_are_looked_up_for_rules_that_look_at_them_and_for_no_others() -> None:
+    store, there = Counting(), parse_address("files/open/there.bin")
+    for rules, size, asked in ((RULES, None, 0), (BY_SIZE, 5000, 1)):
+        facts = Catalogue([store], parse_rules(rules)).facts(there)
+        assert (None if facts is None else facts.size) == size
+        assert store.asked == asked
+    catalogue = Catalogue([store], parse_rules(BY_SIZE))
+    assert catalogue.facts(parse_address("files/open/")) is None
+    assert catalogue.facts(parse_address("files/open/gone.bin")) is None
+
+
+def test_a_sorted_listing_goes_on_with_the_next_one(tmp_path: Path) -> None:
+    for number in range(7):
+        (tmp_path / f"{number}.bin").write_bytes(bytes(1 + number * 3 % 7))
+    catalogue = Catalogue([DirectoryStore("files", tmp_path)], parse_rules(BY_SIZE))
+    seen, after = [], None
+    while True:
+        page = catalogue.page(BOB, parse_address("files/"), after, 2, sort="-size")
+        seen += [line.found.facts.size for line in page.files if line.found is not None]
+        after = page.after
+        if after is None:
+            break
+    assert seen == [7, 6, 5, 4, 3, 2, 1]

@@ -15,12 +15,17 @@ from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import Any
 
+import httpx
 import jwt
 import pytest
 from cryptography.hazmat.primitives.asymmetric import ec, ed25519, rsa
 from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
 from jwt.algorithms import ECAlgorithm, OKPAlgorithm, RSAAlgorithm
 
+from invio.records.recipients import Recipient
+from invio.service import provider as provider_module
+from invio.service.provider import Provider
+from invio.service.settings import IdentitySettings
 from tests.running import SETTINGS, Service, make_folder, until
 
 Start = Callable[..., Service]
@@ -218,3 +223,59 @@ def test_keys_at_an_address_are_asked_for_once_and_serve_on_when_it_is_gone(
             client.headers["authorization"] = f"Bearer {issuer.token()}"
             assert client.get("/api/sessions/current").json()["recipient"] == "sso.dora"
     assert status(service, issuer.token(jti="later")) == 200
+
+
+class Clock:
+    """A steady clock that the test sets."""
+
+    now = 10_000.0
+
+    def monotonic(self) -> float:
+        return self.now
+
+
+def given(keys: str) -> IdentitySettings:
+    return IdentitySettings(issuer="https://login.example", audience="files", keys=keys)
+
+
+def test_keys_are_had_again_when_old_and_for_an_unknown_one_every_half_minute(
+    issuer: Issuer, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    clock, asked = Clock(), []
+
+    def get(url: str, **how: object) -> httpx.Response:
+        asked.append((clock.now, how["follow_redirects"]))
+        return httpx.Response(200, text=issuer.published(), request=httpx.Request("GET", url))
+
+    monkeypatch.setattr(provider_module, "time", clock)
+    monkeypatch.setattr(httpx, "get", get)
+    provider = Provider(given("https://login.example/keys"), tmp_path)
+    known = issuer.token()
+    for later in (0, 3600, 1, 3600):
+        clock.now += later
+        assert isinstance(provider.recipient_of(known), Recipient)
+    assert asked == [(10_000, False), (13_601, False)], "a redirect is not followed"
+    issuer.keys["two"] = rsa.generate_private_key(65537, 2048)
+    unknown = issuer.token(by="two")
+    clock.now = 13_601 + 30
+    assert isinstance(provider.recipient_of(unknown), str)
+    clock.now += 0.1
+    assert isinstance(provider.recipient_of(unknown), Recipient)
+    assert len(asked) == 3
+
+
+def test_groups_that_are_none_are_left_out_and_an_id_has_to_be_one(issuer: Issuer, tmp_path: Path) -> None:
+    (tmp_path / "keys.json").write_text(issuer.published())
+    provider = Provider(given("keys.json"), tmp_path)
+
+    def told(**claims: object) -> Recipient | str:
+        return provider.recipient_of(issuer.token(**claims))  # type: ignore[arg-type]
+
+    odd = told(groups=["pilots", 7, None, "a b", "", "crew"], name=7)
+    assert isinstance(odd, Recipient)
+    assert (odd.id, odd.name, set(odd.groups)) == ("dora", "dora", {"pilots", "crew"})
+    in_words = told(groups="pilots crew", name="Dora")
+    assert isinstance(in_words, Recipient)
+    assert (in_words.name, set(in_words.groups)) == ("Dora", {"pilots", "crew"})
+    for sub in (7, "a b", "", "x" * 65, None):
+        assert isinstance(told(sub=sub), str)
