@@ -4,8 +4,11 @@ from __future__ import annotations
 
 import asyncio
 import threading
-from concurrent.futures import wait
+from collections.abc import AsyncIterator
+from concurrent.futures import Future, wait
+from contextlib import asynccontextmanager, nullcontext
 from contextvars import ContextVar
+from typing import Any
 
 import pytest
 
@@ -84,3 +87,56 @@ def test_idle_threads_end(monkeypatch: pytest.MonkeyPatch) -> None:
         if thread.name.startswith("brief"):
             thread.join(10)
             assert not thread.is_alive()
+
+
+@pytest.mark.parametrize("fails", [False, True])
+@pytest.mark.parametrize("waits", [True, False], ids=["awaited", "called"])
+def test_a_call_that_ends_in_the_moment_of_its_deadline_has_ended(
+    monkeypatch: pytest.MonkeyPatch, fails: bool, waits: bool
+) -> None:
+    pool, go = Pool("asking", 1, deadline=0.01), threading.Event()
+
+    def work() -> str:
+        assert go.wait(10)
+        if fails:
+            raise ValueError("its own fault")
+        return "its answer"
+
+    def end() -> None:
+        """Has the call end, after its deadline has passed and before anybody looks."""
+        go.set()
+        while pool.taken:
+            pass
+
+    @asynccontextmanager
+    async def timeout(seconds: float, real: Any = asyncio.timeout) -> AsyncIterator[None]:
+        try:
+            async with real(seconds):
+                yield
+        except TimeoutError:
+            end()
+            raise
+
+    def result(future: Future[str], within: float | None = None, real: Any = Future.result) -> str:
+        try:
+            given: str = real(future, within)
+        except TimeoutError:
+            end()
+            raise
+        return given
+
+    monkeypatch.setattr(asyncio, "timeout", timeout)
+    monkeypatch.setattr(Future, "result", result)
+    with pytest.raises(ValueError, match="its own fault") if fails else nullcontext():
+        assert (asyncio.run(pool.run(work)) if waits else pool.call(work)) == "its answer"
+
+
+def test_a_timeout_of_the_work_s_own_is_handed_on() -> None:
+    def work() -> None:
+        raise TimeoutError("somebody else did not answer")
+
+    pool = Pool("asking", 1, deadline=10)
+    with pytest.raises(TimeoutError, match="somebody else"):
+        asyncio.run(pool.run(work))
+    with pytest.raises(TimeoutError, match="somebody else"):
+        pool.call(work)

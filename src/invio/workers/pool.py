@@ -9,6 +9,7 @@ Invariants:
 - Whoever waits with a deadline is told when it has passed (`DeadlinePassed`). A call that waits for its turn is
   then dropped. One that runs cannot be ended from outside: its thread stays taken until it returns, and the pool
   is that much smaller meanwhile.
+- A call that ends in the very moment in which its deadline passes has ended: what it gave is given.
 - Of threads that wait, the one that has waited shortest is called: those that are not needed end after a while.
 - Threads are daemons: a call that never returns does not keep the process from ending.
 """
@@ -92,7 +93,7 @@ class Pool:
                 return await asyncio.wrap_future(future)
         except TimeoutError:
             if future.done() and not future.cancelled():
-                raise  # it is the call's own
+                return future.result()  # it ended in the same moment, or it is the call's own
             future.cancel()
             raise DeadlinePassed(f"{self.name}: no answer within {self._deadline:g} seconds") from None
 
@@ -103,7 +104,7 @@ class Pool:
             return future.result(self._deadline)
         except (TimeoutError, CancelledError):
             if future.done() and not future.cancelled():
-                raise
+                return future.result()  # as above
             future.cancel()
             raise DeadlinePassed(f"{self.name}: no answer within {self._deadline or 0:g} seconds") from None
 
