@@ -38,7 +38,7 @@ def test_ranges_of_one_transfer_are_told_one_by_one_to_those_who_may_see_it(
         (1000, 2000, 2000, None),
         (2000, SIZE - 2000, SIZE - 2000, None),
     ]
-    moments = [datetime.fromisoformat(one[name]) for one in told for name in ("began", "ended")]
+    moments = [datetime.fromisoformat(one[name]) for one in told for name in ("started", "ended")]
     assert moments == sorted(moments)
     assert service.get(f"/api/transfers/{transfer}/requests", "ann").json()["requests"] == told
     assert service.get(f"/api/transfers/{transfer}/requests").status_code == 404

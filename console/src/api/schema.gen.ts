@@ -2561,8 +2561,8 @@ export interface components {
          *     `asked` is null where nobody knew how much there was; `reason` says why it was not sent whole.
          */
         TransferRequest: {
-            /** Began */
-            began: string;
+            /** Started */
+            started: string;
             /** Ended */
             ended: string;
             /** Start */

@@ -46,7 +46,7 @@ export default function TransferRequests({ id, count }: { id: string; count: num
         label={said.each}
         rows={requests.map((one, place) => ({ ...one, place }))}
         idOf={(one) => String(one.place)}
-        textOf={(one) => one.began}
+        textOf={(one) => one.started}
         empty=""
         columns={[
           {
@@ -55,7 +55,7 @@ export default function TransferRequests({ id, count }: { id: string; count: num
             width: 185,
             quiet: true,
             whole: true,
-            cell: (one) => <Time at={one.began} exact />,
+            cell: (one) => <Time at={one.started} exact />,
           },
           {
             id: 'when',
@@ -85,7 +85,7 @@ export default function TransferRequests({ id, count }: { id: string; count: num
 }
 
 function tookText(one: TransferRequest): string {
-  const took = Date.parse(one.ended) - Date.parse(one.began) // milliseconds
+  const took = Date.parse(one.ended) - Date.parse(one.started) // milliseconds
   return took < 1000 ? `${took} ms` : durationText(took / 1000)
 }
 

@@ -283,7 +283,7 @@ describe('texts', () => {
 
 describe('the requests of a transfer', () => {
   const told = (began: number, ended: number) => ({
-    began: new Date(began).toISOString(),
+    started: new Date(began).toISOString(),
     ended: new Date(ended).toISOString(),
   })
   it('lie in the time of all of them, and one that took no time is seen', () => {

@@ -190,15 +190,15 @@ def _one(client: Client, transfer: str, *, as_json: bool) -> None:
         say("No request is told by itself: there was one, which brought all of it, or none has ended yet.")
         return
     say("")
-    columns = [("began", "left"), ("took", "right"), ("from byte", "right"), ("asked", "right"), ("arrived", "right"),
-               ("", "left")]  # fmt: skip
+    columns = [("began (UTC)", "left"), ("took", "right"), ("from byte", "right"), ("asked", "right"),
+               ("arrived", "right"), ("", "left")]  # fmt: skip
     print_table(columns, [_request(one) for one in requests])
 
 
 def _request(one: dict[str, Any]) -> tuple[str, ...]:
-    took = (datetime.fromisoformat(one["ended"]) - datetime.fromisoformat(one["began"])).total_seconds()
+    took = (datetime.fromisoformat(one["ended"]) - datetime.fromisoformat(one["started"])).total_seconds()
     return (
-        one["began"],
+        one["started"],
         f"{took * 1000:.0f} ms" if took < 1 else duration_text(took),
         f"{one['start']:,}",
         "–" if one["asked"] is None else size_text(one["asked"]),

@@ -213,7 +213,7 @@ class TransferRequest(BaseModel):
     `asked` is null where nobody knew how much there was; `reason` says why it was not sent whole.
     """
 
-    began: str
+    started: str
     ended: str
     start: int
     asked: int | None

@@ -55,7 +55,7 @@ async def get_transfer_requests(transfer: TransferId, caller: TheCaller, parts: 
 
 def _shown(one: EndedRequest) -> TransferRequest:
     return TransferRequest(
-        began=timestamp(one.began),
+        started=timestamp(one.began),
         ended=timestamp(one.ended),
         start=one.start,
         asked=one.asked,
