@@ -240,7 +240,9 @@ def is_noticed(tree: Path, alteration: Alteration) -> bool:
     text = file.read_bytes()
     file.write_bytes(alteration.applied(text))
     tests = [str(tree / "tests" / name) for name in TESTS[alteration.module]]
-    command = [sys.executable, "-B", "-m", "pytest", "-x", "-q", "-p", "no:xdist", "-p", "no:cacheprovider", *tests]
+    command = [sys.executable, "-B", "-m", "pytest", "-x", "-q", "-p", "no:xdist", "-p", "no:cacheprovider"]
+    # In a folder of its own: runs that go on beside it would remove each other's.
+    command += ["--basetemp", str(tree.parent / "made"), *tests]
     try:
         done = subprocess.run(
             command, cwd=tree, env={"PYTHONPATH": f"{tree / 'src'}:{tree}", "PATH": "/usr/bin:/bin"},
