@@ -89,6 +89,7 @@ EQUAL = {
     ("delivery/replies/contents.py", "at < source.size or not source.size"): "it ends with the last piece",
     ("delivery/access/authentication.py", "len(agent) <= 300"): "how long a name is kept changes no answer",
     ("service/provider.py", "len(token) > _LONGEST"): "no token has just that length",
+    ("core/rules/quotas.py", "use.at > now - quota.period"): "what frees at this moment leaves room at this moment",
     ("delivery/archives/builder.py", "self.record.options.sums and not sha256"): "what is known is worked out again",
     ("delivery/archives/builder.py", "facts.size or 0"): "no content of a byte is worth deflating",
     ("delivery/archives/selection.py", "len(files) > 1"): "a folder holds no file twice",
