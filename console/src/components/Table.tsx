@@ -1,14 +1,32 @@
 // One look for every table; the behaviour is React Aria's. Of a long one, the rows that can be seen are drawn.
-import type { ComponentProps } from 'react'
-import { Cell, Column, Row, Table as AriaTable, TableLayout, Virtualizer } from 'react-aria-components'
+import { memo, type ComponentProps } from 'react'
+import {
+  Cell,
+  Column,
+  Row,
+  Table as AriaTable,
+  TableLayout,
+  Virtualizer,
+  type Rect,
+} from 'react-aria-components'
 import styled from 'styled-components'
 import { token } from '../theme'
 
 const ROW = 42 // pixels that a row of one line is high; longer ones are measured
 const HEAD = 36
+const SIZES = { estimatedRowHeight: ROW, headingHeight: HEAD }
 
-/** Measures what may be higher than a line, and nothing else: each look at a cell lays out the page once more. */
+/**
+ * Measures what may be higher than a line, and nothing else: each look at a cell lays out the page once more. And of
+ * rows out of sight none is drawn ahead until somebody scrolls: new rows, as a search finds them, begin at the top.
+ */
 class Lines extends TableLayout<object> {
+  override getVisibleLayoutInfos(rect: Rect) {
+    const seen = this.virtualizer?.visibleRect
+    if (seen?.y === 0 && rect.y === 0 && rect.height > seen.height) rect.height = seen.height
+    return super.getVisibleLayoutInfos(rect)
+  }
+
   protected override buildCell(...given: Parameters<TableLayout<object>['buildCell']>) {
     const cell = super.buildCell(...given)
     const props = given[0].props as { 'data-line'?: string } | undefined
@@ -36,15 +54,15 @@ export const Frame = styled.div<{ $above: string }>`
 `
 
 /** A table, which is as high as its rows, and scrolls when those are many. */
-export function Table(given: ComponentProps<typeof AriaTable>) {
+export const Table = memo(function Table(given: ComponentProps<typeof AriaTable>) {
   return (
     <Frame $above="15rem">
-      <Virtualizer layout={Lines} layoutOptions={{ estimatedRowHeight: ROW, headingHeight: HEAD }}>
+      <Virtualizer layout={Lines} layoutOptions={SIZES}>
         <AriaTable {...given} />
       </Virtualizer>
     </Frame>
   )
-}
+})
 
 export const Head = styled(Column)<{ $right?: boolean }>`
   height: 100%;

@@ -18,6 +18,7 @@ import { useFolder, type Sort } from '../data/files'
 import { usePage } from '../data/page'
 import { clearSelection, selectHere, useSelection } from '../data/selection'
 import { useMe } from '../data/session'
+import { useSame } from '../data/stable'
 import { useTexts } from '../texts'
 import type { Texts } from '../texts/en'
 import { token } from '../theme'
@@ -79,6 +80,13 @@ const About = styled.span`
   font-size: ${token.type.small};
 `
 
+const Cut = styled.span`
+  display: block;
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
+`
+
 const Quiet = styled.p`
   margin: 0.5rem 0 0;
   color: ${token.quiet};
@@ -104,9 +112,9 @@ function Folder({ folder }: { folder: string }) {
   const title = texts.files.title(folder)
   const heading = usePage(title)
   const columns = useMemo(() => columnsOf(folder, texts), [folder, texts])
-  const disabled = useMemo(
-    () => entries.filter((entry) => !mayHave(entry)).map((entry) => entry.address),
-    [entries],
+  const disabled = useSame(
+    useMemo(() => entries.filter((entry) => !mayHave(entry)).map(addressOf), [entries]),
+    itself,
   )
   const here = useMemo(() => new Set([...selected.keys()]), [selected])
   const recipient = Boolean(me?.recipient)
@@ -228,6 +236,7 @@ function mayHave(entry: FileEntry): boolean {
   return entry.folder || Boolean(entry.may?.includes('read') || entry.may?.includes('bundle'))
 }
 
+const itself = (address: string) => address
 const addressOf = (entry: FileEntry) => entry.address
 const nameOf = (entry: FileEntry) => (entry.folder ? `${entry.name}/` : entry.name)
 
@@ -284,7 +293,8 @@ function columnsOf(folder: string, texts: Texts): ColumnOf<FileEntry>[] {
       width: '2fr',
       quiet: true,
       sorts,
-      cell: (entry) => (entry.folder ? '' : entry.media_type),
+      line: true,
+      cell: (entry) => !entry.folder && <Cut title={entry.media_type ?? undefined}>{entry.media_type}</Cut>,
     },
     {
       id: 'download',
