@@ -14,7 +14,7 @@ import subprocess
 import sys
 import time
 import zipfile
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -35,13 +35,16 @@ class Running:
 
 
 @contextmanager
-def server(kind: str, folder: Path) -> Iterator[Running]:
-    """Starts one of SERVERS on a free port; it serves the files of `folder`, and is ended afterwards."""
+def server(kind: str, folder: Path, cwd: Path | None = None, env: Mapping[str, str] | None = None) -> Iterator[Running]:
+    """Starts one of SERVERS on a free port; it serves the files of `folder`, and is ended afterwards.
+
+    `cwd` and `env` have it run with the code of another version.
+    """
     with socket.socket() as free:
         free.bind(("127.0.0.1", 0))
         port = free.getsockname()[1]
     command = [sys.executable, "-m", "bench.servers", kind, str(folder), str(port)]
-    process = subprocess.Popen(command, stdout=subprocess.DEVNULL)
+    process = subprocess.Popen(command, stdout=subprocess.DEVNULL, cwd=cwd, env=env)
     try:
         _wait_for(port, process)
         yield Running(port, process.pid)
