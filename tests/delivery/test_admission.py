@@ -530,9 +530,10 @@ def test_requests_are_written_down_one_by_one_the_first_of_very_many(
     async def work() -> str:
         journal = Journal(engine)
         here = Transfers(engine, journal, Limits())
-        for start, length in ranges:
-            await part(here, Get("ann", None, (), 12, 100).key(), start, length)
-        row = here.live.ended_since(0)[0].row
+        with here.live.watching():
+            for start, length in ranges:
+                await part(here, Get("ann", None, (), 12, 100).key(), start, length)
+            row = here.live.ended_since(0)[0].row
         whole, reply, meter = Get("bob", None, (), 12, 100).key(), Reply(200, [], [bytes(12)], 12), Meter(None)
         live, progress = await here.admission.admit(whole, reply, meter=meter, etag="etag", size=12, earlier=None)
         meter.counted = 5

@@ -91,31 +91,44 @@ def test_one_look_a_moment_serves_all_who_watch(clock: Clock) -> None:
 
 
 def test_what_has_ended_is_told_once_by_its_number_and_rests_a_while_when_something_is_missing(clock: Clock) -> None:
-    board, done, part = LiveTransfers(), transfer(), transfer("files/b")
-    for live in (done, part):
-        board.add(live)
-    done.row.state, part.row.state = COMPLETE, PARTIAL
-    board.end(done, done.row)
-    seen = board.count
-    board.end(part, part.row)
-    assert (seen, board.count) == (1, 2)
-    assert [state.row.address for state in board.ended_since(0)] == ["files/a", "files/b"]
-    assert [state.row.address for state in board.ended_since(seen)] == ["files/b"]
-    assert board.running(everything) == []
-    assert board.addresses() == {"files/a", "files/b"}
-    assert board.paused(done.key) is None
-    assert board.paused(part.key) is part
-    clock.now += 2.0
-    assert board.resume(part.key) is part
-    assert (part.row.state, board.find(part.key)) == ("running", part)
-    assert [state.row.state for state in board.ended_since(seen)] == ["partial"], "as it ended"
-    assert board.resume(part.key) is None, "it does not rest any more"
-    part.row.state = PARTIAL
-    board.end(part, part.row)
-    clock.now += 2.1
-    assert board.paused(part.key) is None
-    board.forget_rested()
-    assert board._resting == {}
+    board = LiveTransfers()
+    with board.watching():
+        done, part = transfer(), transfer("files/b")
+        for live in (done, part):
+            board.add(live)
+        done.row.state, part.row.state = COMPLETE, PARTIAL
+        board.end(done, done.row)
+        seen = board.count
+        board.end(part, part.row)
+        assert (seen, board.count) == (1, 2)
+        assert [state.row.address for state in board.ended_since(0)] == ["files/a", "files/b"]
+        assert [state.row.address for state in board.ended_since(seen)] == ["files/b"]
+        assert board.running(everything) == []
+        assert board.addresses() == {"files/a", "files/b"}
+        assert board.paused(done.key) is None
+        assert board.paused(part.key) is part
+        clock.now += 2.0
+        assert board.resume(part.key) is part
+        assert (part.row.state, board.find(part.key)) == ("running", part)
+        assert [state.row.state for state in board.ended_since(seen)] == ["partial"], "as it ended"
+        assert board.resume(part.key) is None, "it does not rest any more"
+        part.row.state = PARTIAL
+        board.end(part, part.row)
+        clock.now += 2.1
+        assert board.paused(part.key) is None
+        board.forget_rested()
+        assert board._resting == {}
+
+
+def test_what_ends_while_nobody_watches_is_counted_and_not_kept() -> None:
+    board, one, two = LiveTransfers(), transfer(), transfer("files/b")
+    board.end(one, one.row)
+    assert (board.count, board.ended_since(0), board.addresses()) == (1, [], set())
+    with board.watching():
+        with board.watching():
+            board.end(two, two.row)
+        assert [state.row.address for state in board.ended_since(1)] == ["files/b"], "one watches still"
+    assert board.ended_since(0) == [], "nobody will ask for it"
 
 
 def test_a_transfer_may_go_on_under_another_row(clock: Clock) -> None:

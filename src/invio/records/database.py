@@ -163,6 +163,22 @@ def write_nowait(engine: sa.Engine) -> sa.Engine:
     return own.execution_options(writes=True)
 
 
+def select_row(engine: sa.Engine, query: str, *given: object) -> tuple[Any, ...] | None:
+    """The first row of a query, by the driver itself: what is asked at each new file is an eighth of the work so.
+
+    Raises:
+        OperationalError: the records cannot be read.
+    """
+    with engine.connect() as connection:
+        driver = connection.connection.driver_connection
+        assert driver is not None
+        try:
+            rows: list[tuple[Any, ...]] = driver.execute(query, given).fetchall()
+        except sqlite3.Error as error:
+            raise sa.exc.OperationalError(query, given, error) from error
+    return rows[0] if rows else None
+
+
 def insert_many(
     connection: sa.Connection, table: sa.Table, rows: Iterable[tuple[object, ...]], *, instead: bool = False
 ) -> None:

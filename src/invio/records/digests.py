@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sqlalchemy as sa
 
-from invio.records.database import write
+from invio.records.database import select_row, write
 from invio.records.tables import digests
 
 
@@ -16,9 +16,8 @@ class RecordedDigests:
 
     def known(self, tag: str) -> bytes | None:
         """The 32 bytes of the content with this tag, if they are known."""
-        with self._engine.connect() as connection:
-            found = connection.execute(sa.select(digests.c.sha256).where(digests.c.tag == tag)).scalar()
-        return None if found is None else bytes(found)
+        found = select_row(self._engine, "SELECT sha256 FROM digests WHERE tag = ?", tag)
+        return None if found is None else bytes(found[0])
 
     def save(self, tag: str, sha256: bytes) -> None:
         """Keeps a digest. Raises OSError: the records cannot be written."""

@@ -193,27 +193,32 @@ async def telling_peers(company: ServingLock, board: LiveTransfers) -> AsyncIter
 
 async def _tell(board: LiveTransfers, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
     """Tells one other process what changes, until it listens no more."""
-    told: dict[str, tuple[object, ...]] = {}
-    ended, quiet = board.count, 0.0
     try:
-        while not reader.at_eof():
-            count = board.count
-            frame: dict[str, Any] = {"ended": [one.packed() for one in board.ended_since(ended)]}
-            ended = count
-            snapshot = {one.row.id: one for one in board.snapshot()}
-            changed = [one for one in snapshot.values() if told.get(one.row.id) != one.changes]
-            frame["running"] = [one.packed() for one in changed]
-            frame["gone"] = [transfer_id for transfer_id in told if transfer_id not in snapshot]
-            told = {transfer_id: one.changes for transfer_id, one in snapshot.items()}
-            if any(frame.values()) or quiet <= 0:
-                body = json.dumps(frame).encode()
-                writer.write(len(body).to_bytes(4) + body)
-                await writer.drain()
-                quiet = _ALIVE_EVERY
-            quiet -= TICK
-            await asyncio.sleep(TICK)
+        with board.watching():
+            await _tell_changes(board, reader, writer)
     except OSError:
         pass  # it has ended
     finally:
         with suppress(OSError):
             writer.close()
+
+
+async def _tell_changes(board: LiveTransfers, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+    told: dict[str, tuple[object, ...]] = {}
+    ended, quiet = board.count, 0.0
+    while not reader.at_eof():
+        count = board.count
+        frame: dict[str, Any] = {"ended": [one.packed() for one in board.ended_since(ended)]}
+        ended = count
+        snapshot = {one.row.id: one for one in board.snapshot()}
+        changed = [one for one in snapshot.values() if told.get(one.row.id) != one.changes]
+        frame["running"] = [one.packed() for one in changed]
+        frame["gone"] = [transfer_id for transfer_id in told if transfer_id not in snapshot]
+        told = {transfer_id: one.changes for transfer_id, one in snapshot.items()}
+        if any(frame.values()) or quiet <= 0:
+            body = json.dumps(frame).encode()
+            writer.write(len(body).to_bytes(4) + body)
+            await writer.drain()
+            quiet = _ALIVE_EVERY
+        quiet -= TICK
+        await asyncio.sleep(TICK)

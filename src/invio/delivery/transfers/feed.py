@@ -20,7 +20,7 @@ import asyncio
 import json
 import logging
 from collections.abc import Awaitable, Callable, Collection, Iterable, Iterator
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any, Protocol
@@ -211,9 +211,11 @@ class Feed:
         group = self._everything if tag is None else self._tagged.setdefault(tag, set())
         group.add(watcher)
         if self._task is None:
+            watching = ExitStack()
+            watching.enter_context(self._board.watching())
             self._reset()
             self._begun = asyncio.get_running_loop().create_future()
-            self._task = asyncio.create_task(self._run(self._begun), name="feed")
+            self._task = asyncio.create_task(self._run(self._begun, watching), name="feed")
         try:
             yield watcher
         finally:
@@ -226,8 +228,8 @@ class Feed:
         if self._begun is not None:
             await asyncio.shield(self._begun)
 
-    async def _run(self, begun: asyncio.Future[None]) -> None:
-        """Looks, as long as somebody watches."""
+    async def _run(self, begun: asyncio.Future[None], watching: ExitStack) -> None:
+        """Looks, as long as somebody watches; then `watching` ends."""
         try:
             await self.peers.connect()
             while self.watched:
@@ -243,6 +245,7 @@ class Feed:
                 self._task = None
             if not begun.done():
                 begun.set_result(None)
+            watching.close()
             await self.peers.disconnect()
 
     async def _look(self) -> None:

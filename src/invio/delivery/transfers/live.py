@@ -7,7 +7,8 @@ from __future__ import annotations
 
 import time
 from collections import deque
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from itertools import takewhile
 
@@ -118,7 +119,7 @@ def _entries(row: TransferRow, archive: ArchiveContent | None) -> Entries | None
 
 
 class LiveTransfers:
-    """Running transfers by id, and the last few hundred that ended, numbered as they did."""
+    """Running transfers by id, and, while somebody watches, the last that ended, numbered as they did."""
 
     def __init__(self, sharing: Sharing | None = None) -> None:
         """`sharing` counts the requests that are under way in all worker processes."""
@@ -127,6 +128,7 @@ class LiveTransfers:
         self._by_key: dict[Key, LiveTransfer] = {}
         self._resting: dict[Key, tuple[float, LiveTransfer]] = {}  # the longest resting first
         self._ended: deque[tuple[int, TransferState]] = deque(maxlen=_RECENT)
+        self._watchers = 0
         self._count = 0
         self.requests = 0  # under way
         # Left partial a moment ago, by id, and not written yet: the next range, which may follow at once, goes on.
@@ -198,11 +200,23 @@ class LiveTransfers:
         """Takes a transfer off the board and keeps how it ended for those who watch."""
         self.drop(live)
         self._count += 1
-        rate = None if live.speed is None else live.speed.rate(time.monotonic())
-        self._ended.append((self._count, TransferState(row, rate)))
+        if self._watchers:
+            rate = None if live.speed is None else live.speed.rate(time.monotonic())
+            self._ended.append((self._count, TransferState(row, rate)))
         if row.state == PARTIAL:
             self._resting.pop(live.key, None)
             self._resting[live.key] = (time.monotonic(), live)
+
+    @contextmanager
+    def watching(self) -> Iterator[None]:
+        """Somebody watches: what ends meanwhile is kept for `ended_since`."""
+        self._watchers += 1
+        try:
+            yield
+        finally:
+            self._watchers -= 1
+            if not self._watchers:
+                self._ended.clear()
 
     def forget_rested(self) -> None:
         """Lets go of what has rested for too long."""
@@ -225,7 +239,7 @@ class LiveTransfers:
         return self._snapshot
 
     def addresses(self) -> set[str]:
-        """What is being delivered, or was a moment ago."""
+        """What is being delivered, or was a moment ago while somebody watches."""
         return {live.row.address for live in self._running.values()} | {one.row.address for _, one in self._ended}
 
     def under_way(self) -> list[LiveTransfer]:
@@ -233,6 +247,6 @@ class LiveTransfers:
         return [live for live in self._running.values() if live.durable]
 
     def ended_since(self, count: int) -> list[TransferState]:
-        """Those that ended after the first `count`, with the rate that they had last."""
+        """Those that ended after the first `count`, while somebody watches, with the rate that they had last."""
         newer = takewhile(lambda one: one[0] > count, reversed(self._ended))
         return [state for _, state in newer][::-1]
