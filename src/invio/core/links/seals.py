@@ -112,7 +112,13 @@ class SealedLink:
     @property
     def scope(self) -> str:
         """What the seal is of: the folder that `in` names, or the address."""
-        return self.says("in") or str(self.address)
+        return self.folder or str(self.address)
+
+    @property
+    def folder(self) -> str | None:
+        """What `in` names; where there is one, it stands before all other root parameters (`ROOT`)."""
+        root = self.root
+        return root[0][1] if root and root[0][0] == "in" else None
 
     @property
     def rate(self) -> int | None:
@@ -232,11 +238,12 @@ def _read_link(target: str) -> SealedLink:
         raise malformed(str(error)) from None
     pairs = parse_query(query)
     names = [name for name, _ in pairs]
-    if "seal" not in names:
+    seals = names.count("seal")
+    if not seals:
         raise malformed("the link ends before its seal; copy all of it, and on a command line put it in quotes")
     if names.count("key") != 1:
         raise malformed("a link has exactly one key")
-    if names.count("seal") != 1 or names[-1] != "seal":
+    if seals != 1 or names[-1] != "seal":
         raise malformed("a link has exactly one seal, and it comes last")
     at = names.index("key")
     root, key, conditions, seal = pairs[:at], pairs[at][1], pairs[at + 1 : -1], pairs[-1][1]
@@ -315,9 +322,9 @@ def _moment(value: str) -> str:
 
 def _first_failures(link: SealedLink, asked: Asked) -> dict[str, str]:
     failed: dict[str, str] = {}
-    scope = link.says("in")
-    if scope is not None and not link.address.within(parse_address(scope)):
-        failed["out-of-scope"] = scope
+    folder = link.folder
+    if folder is not None and not link.address.within(parse_address(folder)):
+        failed["out-of-scope"] = folder
     for name, value in link.conditions:
         condition = CONDITIONS[name]
         if condition.reason not in failed and not condition.holds(link.address, value, asked):
