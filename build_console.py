@@ -14,6 +14,7 @@ class ConsoleHook(BuildHookInterface[Any]):
     """Runs the console's own build; an editable install leaves that to `make setup`."""
 
     def initialize(self, version: str, build_data: dict[str, Any]) -> None:
+        """Has the console be built before it is packed."""
         built = Path(self.root, "src/invio/service/web/index.html")
         if version == "editable" or built.exists():
             return

@@ -135,6 +135,7 @@ class Alteration:
         return any(self.module == module and there in line for module, there in EQUAL)
 
     def applied(self, text: bytes) -> bytes:
+        """The text with this alteration."""
         return text[: self.start] + self.after.encode() + text[self.stop :]
 
 

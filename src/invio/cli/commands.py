@@ -35,13 +35,16 @@ class Commands(click.Group):
         self._places = places or {}
 
     def list_commands(self, ctx: click.Context) -> list[str]:
+        """The names of the commands, in the order in which help lists them."""
         return list(self._places)
 
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        """A command, loaded when it is asked for; None where there is none of that name."""
         place = self._places.get(cmd_name)
         return None if place is None else getattr(import_module(place), cmd_name)
 
     def invoke(self, ctx: click.Context) -> Any:
+        """Runs a command; what goes wrong is said in one line, with the exit status that goes with it."""
         try:
             return super().invoke(ctx)
         except BadAddress as error:

@@ -41,6 +41,7 @@ class Moment(click.ParamType[int]):
     name = "when"
 
     def convert(self, value: Any, param: click.Parameter | None, context: click.Context | None) -> int:  # noqa: ARG002
+        """Unix seconds of what was typed: a span from now, or a moment."""
         text = str(value)
         span = _SPAN.match(text)
         if span:
@@ -58,6 +59,7 @@ class PastMoment(Moment):
     """The same, but that a span reaches back from now: `2h` is two hours ago."""
 
     def convert(self, value: Any, param: click.Parameter | None, context: click.Context | None) -> int:
+        """Unix seconds of what was typed: a span before now, or a moment."""
         now = int(time.time())
         moment = super().convert(value, param, context)
         return 2 * now - moment if _SPAN.match(str(value)) else moment
@@ -69,6 +71,7 @@ class Amount(click.ParamType[int]):
     name = "bytes"
 
     def convert(self, value: Any, param: click.Parameter | None, context: click.Context | None) -> int:  # noqa: ARG002
+        """Bytes of what was typed: a number, or one with a unit."""
         found = _AMOUNT.match(str(value))
         if found is None or not int(found[1]):
             self.fail(f"{value!r} is no number of bytes; expected one as 4000000 or 4M")

@@ -18,7 +18,9 @@ class Readable(Protocol):
     """`size` bytes that can be read from any offset."""
 
     @property
-    def size(self) -> int: ...
+    def size(self) -> int:
+        """Bytes of all of it."""
+        ...
 
     @property
     def may_block(self) -> bool:
@@ -62,16 +64,21 @@ class HeldInMemory:
     may_block = False
 
     def read(self, offset: int, count: int) -> bytes:
+        """`count` bytes from `offset` on."""
         raise NotImplementedError
 
     def open(self) -> int | None:
+        """There is no file of it."""
         return None
 
     def is_at(self, descriptor: int) -> bool:  # noqa: ARG002 - there is none
+        """It cannot change."""
         return True
 
     def is_unaltered(self) -> bool:
+        """It cannot change."""
         return True
 
     async def pieces(self, offset: int, count: int) -> AsyncIterator[bytes]:
+        """`count` bytes from `offset` on, in one piece."""
         yield self.read(offset, count)

@@ -54,6 +54,7 @@ class Delivery:
         self._watch = way.transfers.watch
 
     async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
+        """Answers one request: the stages of this module's first lines, in their order."""
         head = RequestHead(scope["method"], scope["headers"])
         client = scope.get("client")
         request = Request(

@@ -40,6 +40,7 @@ class Archive(ThreadingHTTPServer):
 
     @property
     def url(self) -> str:
+        """Where it is reached."""
         return f"survey-archive://127.0.0.1:{self.server_port}/"
 
 
@@ -167,13 +168,16 @@ class ArchiveFiles(AbstractFileSystem):  # type: ignore[misc]
         return answer
 
     def info(self, path: str, **_: Any) -> dict[str, Any]:
+        """Facts of one file, or of a folder, as fsspec has them."""
         return _shown(self._asked("facts", path).json())
 
     def ls(self, path: str, detail: bool = True, **_: Any) -> list[Any]:  # noqa: FBT001, FBT002 - as fsspec has it
+        """What is in a folder, as fsspec has it."""
         listed = [_shown(facts) for facts in self._asked("list", path).json()]
         return listed if detail else [facts["name"] for facts in listed]
 
     def cat_file(self, path: str, start: int | None = None, end: int | None = None, **_: Any) -> bytes:
+        """A file's bytes from `start` up to `end`."""
         wanted = (
             {} if start is None and end is None else {"range": f"bytes={start or 0}-{'' if end is None else end - 1}"}
         )

@@ -35,7 +35,7 @@ class Left:
 
 
 class ServingLock:
-    """This process among those that serve from one folder of records.
+    """A process among those that serve from one folder of records.
 
     `number` is its own; `folder` is where the locks are, and only its owner may look into it.
     """

@@ -118,6 +118,7 @@ class Service:
         self._behind = parts.behind if not mounted and parts.behind.may_be_below else None
 
     def __call__(self, scope: Any, receive: Any, send: Any) -> Awaitable[None]:
+        """Answers one request, or runs the application's lifespan."""
         if scope["type"] != "http":
             return self.api(scope, receive, send)
         if self._behind is not None:

@@ -315,7 +315,7 @@ def _require_key_set(settings: Settings) -> None:
 
 
 def _joined(settings: Settings) -> ServingLock:
-    """This process among those that serve. Raises BadSettings."""
+    """The process among those that serve. Raises BadSettings."""
     folder = settings.database.parent
     try:
         folder.mkdir(parents=True, exist_ok=True, mode=0o700)

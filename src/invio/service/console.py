@@ -69,6 +69,7 @@ class Console:
             self._store = None
 
     async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
+        """Answers a request for a file of the console, or for its page."""
         head, root = RequestHead(scope["method"], scope["headers"]), scope.get("root_path", "")
         try:
             path = raw_path(scope)

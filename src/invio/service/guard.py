@@ -55,6 +55,7 @@ class Guard:
         self._limits = limits
 
     async def __call__(self, path: str, scope: Any, receive: Any, send: Any) -> None:
+        """Lets a request through to the API, or refuses it."""
         head = RequestHead(scope["method"], scope["headers"])
         exchange = _Exchange(head, send, self._cross_origin)
         if head.method == "OPTIONS":

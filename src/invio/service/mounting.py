@@ -46,6 +46,7 @@ class Allowed:
     cache: str | None = None
 
     def terms(self) -> Terms:
+        """The same as the terms of a decision by rules."""
         cache = None if self.cache is None else read_cache_control(self.cache)
         return Terms(self.speed, self.disposition, cache)
 
@@ -148,7 +149,9 @@ class _AppDecider:
     def explain(self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None) -> Decision:
         allowed = self.allows(caller, action, address)
         effect = "allow" if allowed else "deny"
-        return Decision(allowed, (Reason("the application", 0, effect, True, "its own function says so"),))
+        return Decision(
+            allowed, (Reason("the application", 0, effect, spoke=True, because="its own function says so"),)
+        )
 
     def _answer(self, caller: Caller, action: str, address: Address) -> Answer:
         answers = _context(caller).answers
@@ -267,6 +270,7 @@ class Mounted:
             self._parts = self._service = None
 
     async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
+        """Answers one request below the place where this is mounted."""
         if self._service is None:
             raise RuntimeError("the mounted delivery is not running; start the server with the lifespan on")
         scope[APPLICATION] = scope.get("app")

@@ -56,6 +56,7 @@ class SocketPeers:
         self._looking: asyncio.Task[None] | None = None
 
     async def connect(self) -> None:
+        """Begins to be told by the others; returns once those that answer have said how things stand."""
         self._join()
         if self._looking is None:
             self._looking = asyncio.create_task(self._look_for_more(), name="peers")
@@ -66,6 +67,7 @@ class SocketPeers:
                 task.cancel()
 
     async def disconnect(self) -> None:
+        """Is told no more."""
         tasks = [peer.task for peer in self._peers.values() if peer.task is not None]
         if self._looking is not None:
             tasks.append(self._looking)
@@ -76,13 +78,16 @@ class SocketPeers:
         self._ended, self._lost = [], []
 
     def running(self) -> Iterable[tuple[int, TransferState]]:
+        """What runs in each of the others."""
         return [(number, state) for number, peer in self._peers.items() for state in peer.states.values()]
 
     def take_ended(self) -> Collection[tuple[int, TransferState]]:
+        """What has ended in each since this was last asked."""
         ended, self._ended = self._ended, []
         return ended
 
     def take_lost(self) -> Collection[tuple[int, str]]:
+        """Transfers of processes that answer no more, since this was last asked."""
         lost, self._lost = self._lost, []
         return lost
 

@@ -30,6 +30,7 @@ class Proving:
 
     @property
     def rules_path(self) -> Path:
+        """The rules' file."""
         return self.settings.path(self.settings.service.rules)
 
     def read(self, path: Path) -> RuleSet:

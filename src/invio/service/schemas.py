@@ -98,7 +98,7 @@ class Listing(BaseModel):
 
     files: list[FileShape]
     next: str | None
-    puts: bool = Field(False, description="whether the caller may put files into this folder, or below it")
+    puts: bool = Field(default=False, description="whether the caller may put files into this folder, or below it")
 
 
 class BundleAsk(BaseModel):
@@ -114,12 +114,12 @@ class BundleAsk(BaseModel):
     name: str | None = Field(None, max_length=200)
     format: FormFormat | None = Field(None, description="zip, unless the name ends in .tar")
     folders: FormFolders = Field("keep", description="keep: with their folders; flatten: all in one")
-    sums: bool = Field(False, description="with an entry SHA256SUMS")
+    sums: bool = Field(default=False, description="with an entry SHA256SUMS")
     on_problem: Literal["refuse", "leave-out"] = Field(
         "refuse", description="what becomes of files that are unknown or not allowed; those left out are listed"
     )
     rendition: str | None = Field(None, max_length=32, description="images are in it as this rendition")
-    wait: bool = Field(True, description="false: answered before it is planned")
+    wait: bool = Field(default=True, description="false: answered before it is planned")
 
 
 class LeftOutShape(BaseModel):

@@ -171,7 +171,7 @@ class CorsSettings(Strict):
     """Which other origins' pages may read answers, and who may embed files."""
 
     origins: list[str] = Field(default_factory=list, description="as in https://app.example.org; * for any")
-    credentials: bool = Field(False, description="with the session's cookie, too")
+    credentials: bool = Field(default=False, description="with the session's cookie, too")
     seconds: int = Field(600, ge=0, description="for which a browser remembers that it asked")
     resource_policy: Literal["same-origin", "same-site", "cross-origin"] = "same-origin"
 

@@ -36,12 +36,12 @@ class DirectorySettings(Strict):
 
     kind: Literal["directory"]
     root: Path
-    precompressed: bool = Field(False, description="name.gz and name.zst hold the same content as name")
+    precompressed: bool = Field(default=False, description="name.gz and name.zst hold the same content as name")
     front: str | None = Field(
         None, pattern=r"^/.*/$", description="what its paths begin with at the front server", examples=["/charts/"]
     )
-    writable: bool = Field(False, description="whether files can be put into it and removed, as the rules say")
-    hidden: bool = Field(True, description="whether files and folders whose names begin with a dot are there")
+    writable: bool = Field(default=False, description="whether files can be put into it and removed, as the rules say")
+    hidden: bool = Field(default=True, description="whether files and folders whose names begin with a dot are there")
     leave_out: list[str] = Field(
         default_factory=list, description="what is as if it were not there, as in *.tmp, drafts/*.pdf, **/old/*"
     )
@@ -111,9 +111,9 @@ class TableSettings(Strict):
     keep: Annotated[float, BeforeValidator(_seconds)] = Field(
         0.0, ge=0, le=7 * 86400, description="for how long a content is good for others, as in 10m"
     )
-    caller: bool = Field(False, description="whether it is each recipient's own, and made for who asks")
+    caller: bool = Field(default=False, description="whether it is each recipient's own, and made for who asks")
     estimate: int | None = Field(None, ge=0, description="bytes that it has, about")
-    mark: bool = Field(False, description="whether CSV begins with a byte order mark")
+    mark: bool = Field(default=False, description="whether CSV begins with a byte order mark")
     formulas: Literal["kept", "safe"] = Field(
         "kept", description="whether CSV's cells may be what a spreadsheet takes for formulas"
     )
@@ -174,7 +174,9 @@ class TableStoreSettings(Strict):
     database: str = Field(description="an SQLAlchemy URL")
     table: str = Field(min_length=1, description="its name, with the schema before it where there is one")
     columns: ColumnSettings
-    writable: bool = Field(False, description="whether rows can be added, replaced and removed, as the rules say")
+    writable: bool = Field(
+        default=False, description="whether rows can be added, replaced and removed, as the rules say"
+    )
     timeout: float = Field(20.0, gt=0, le=600, description="seconds that one statement may take")
     connections: int = Field(8, ge=1, le=100, description="to the database, at once")
 

@@ -27,6 +27,7 @@ class Watching:
         self._streams, self._counted, self._ended = streams, counted, False
 
     def end(self) -> None:
+        """Nobody watches any more; it may be called again."""
         if not self._ended:
             self._ended = True
             self._streams.end(self._counted)

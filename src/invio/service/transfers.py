@@ -255,6 +255,7 @@ class TransferVisibility:
         return rules.allows(self.caller, "manage", where)
 
     def __call__(self, row: TransferRow) -> bool:
+        """Whether the caller may see a transfer."""
         if self.caller.recipient is not None and self.caller.recipient in (row.recipient, row.made_for):
             return True
         self._refresh()

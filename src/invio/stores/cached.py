@@ -121,6 +121,7 @@ class CachedFile(BlockingFile):
     cache: ContentCache
 
     def read(self, offset: int, count: int) -> bytes:
+        """`count` bytes from `offset` on, from the disk where they are kept there."""
         kept = self.cache.kept(self.key)
         if kept is not None:  # since this was found
             return kept.read(offset, count)
@@ -134,6 +135,7 @@ class CachedFile(BlockingFile):
         return self._part(fetched, offset, count)
 
     async def pieces(self, offset: int, count: int) -> AsyncIterator[bytes]:
+        """The same in pieces, of which those that are not kept yet are read from the other system, and kept."""
         stop = offset + count
         fetched = self._fetched(offset)
         if fetched is None:

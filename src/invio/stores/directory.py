@@ -104,6 +104,7 @@ class DirectoryStore:
             os.close(descriptor)
 
     def locate(self, address: Address) -> Found:
+        """A file by its address. Raises Missing."""
         if address.folder:
             raise Missing(str(address))
         seen = self._seen.get(address.path)
@@ -192,6 +193,7 @@ class DirectoryStore:
         return Found(facts, DiskFile.of(level.path + os.fsencode(name), status), self._precompressed)
 
     def list(self, folder: Address) -> Sequence[Address]:
+        """What is in a folder, sorted. Raises Missing."""
         descriptor, _ = self._entered(folder)
         try:
             mark = _mark(os.fstat(descriptor))

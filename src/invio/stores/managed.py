@@ -75,11 +75,15 @@ class Index(Protocol):
         by: str | None,
         check: Callable[[Version | None], None],
         note: Callable[[Version], int],
-    ) -> Version: ...
+    ) -> Version:
+        """Adds a version of a file, if `check` does not raise; gives it."""
+        ...
 
     def remove(
         self, path: str, number: int | None, by: str | None, check: Callable[[Version | None], None]
-    ) -> list[Version]: ...
+    ) -> list[Version]:
+        """Removes a version of a file, or all of them, if `check` does not raise; gives what was removed."""
+        ...
 
     def about(self, folder: str, text: str, limit: int) -> list[str]:
         """The files below a folder whose descriptions have a text."""
@@ -203,6 +207,7 @@ class ManagedStore:
             )
 
     def locate(self, address: Address) -> Found:
+        """The newest version of a file. Raises Missing."""
         return self.locate_version(address, None)
 
     def locate_version(self, address: Address, number: int | None) -> Found:
@@ -232,6 +237,7 @@ class ManagedStore:
         return listed
 
     def list(self, folder: Address) -> list[Address]:
+        """What is in a folder, sorted. Raises Missing."""
         names = self._index.inside(folder.path)
         if folder.path and not names:
             raise Missing(str(folder))

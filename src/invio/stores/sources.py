@@ -130,6 +130,7 @@ class DiskFile(_Opened):
         return cls(path, status.st_dev, status.st_ino, status.st_size, status.st_mtime_ns)
 
     def open(self) -> int:
+        """A descriptor of the file, unaltered, for the caller to close. Raises ContentChanged."""
         try:
             # O_NONBLOCK: should a pipe have taken the file's place, opening it must not wait.
             descriptor = os.open(self.path, os.O_RDONLY | os.O_CLOEXEC | os.O_NONBLOCK)
@@ -170,24 +171,36 @@ class SpooledFile(_Opened):
         os.close(self._descriptor)
 
     def open(self) -> int:
+        """A further descriptor of the file, for the caller to close."""
         return os.dup(self._descriptor)
 
     def is_at(self, descriptor: int) -> bool:
+        """Whether the open file has the length that was made."""
         return os.fstat(descriptor).st_size == self.size
 
 
 class Reader(Protocol):
     """What a file is read by that cannot be opened: its store. Every call may take long; each raises StoreFault."""
 
-    def read(self, source: BlockingFile, offset: int, count: int) -> bytes: ...
+    def read(self, source: BlockingFile, offset: int, count: int) -> bytes:
+        """`count` bytes of a source from `offset` on."""
+        ...
 
-    def pieces(self, source: BlockingFile, offset: int, count: int) -> AsyncIterator[bytes]: ...
+    def pieces(self, source: BlockingFile, offset: int, count: int) -> AsyncIterator[bytes]:
+        """The same, in pieces, without blocking the event loop."""
+        ...
 
-    def is_unaltered(self, source: BlockingFile) -> bool: ...
+    def is_unaltered(self, source: BlockingFile) -> bool:
+        """Whether the other system still has what was found."""
+        ...
 
-    async def is_unaltered_async(self, source: BlockingFile) -> bool: ...
+    async def is_unaltered_async(self, source: BlockingFile) -> bool:
+        """The same, without blocking the event loop."""
+        ...
 
-    def address_of(self, source: BlockingFile) -> str | None: ...
+    def address_of(self, source: BlockingFile) -> str | None:
+        """A URL from which the other system gives it to whoever asks; None where there is none."""
+        ...
 
 
 @dataclass(frozen=True, slots=True)
@@ -204,18 +217,22 @@ class BlockingFile:
     may_block: ClassVar[bool] = True
 
     def read(self, offset: int, count: int) -> bytes:
+        """`count` bytes from `offset` on."""
         return self.store.read(self, offset, count)
 
     def open(self) -> None:
         """There is no descriptor of it."""
 
     def is_at(self, descriptor: int) -> bool:  # noqa: ARG002 - there is none
+        """There is no file of it that could be another."""
         return True
 
     def is_unaltered(self) -> bool:
+        """Whether the other system still has what was found."""
         return self.store.is_unaltered(self)
 
     def pieces(self, offset: int, count: int) -> AsyncIterator[bytes]:
+        """`count` bytes from `offset` on, in pieces, without blocking the event loop."""
         return self.store.pieces(self, offset, count)
 
 

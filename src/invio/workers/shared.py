@@ -46,11 +46,13 @@ class OwnCounts:
         self._counts: Counter[Hashable] = Counter()
 
     def add(self, key: Hashable, count: int) -> None:
+        """Adds to a count."""
         self._counts[key] += count
         if not self._counts[key]:
             del self._counts[key]
 
     def total(self, key: Hashable) -> int:
+        """The count."""
         return self._counts[key]
 
     def clock(self, _: Hashable) -> Clock:
@@ -99,18 +101,23 @@ class SharedTable:
         return not any(self._counts[at + 2 : at + self._width]) and self._clocks[at + 1] < monotonic() - _UNUSED_AFTER
 
     def add(self, at: int, process: int, count: int) -> None:
+        """Adds to what one process counts at a place."""
         self._counts[at + 2 + process] += count
 
     def total(self, at: int) -> int:
+        """What all processes count at a place."""
         return sum(self._counts[at + 2 : at + self._width])
 
     def clock(self, at: int) -> float:
+        """The moment that stands at a place."""
         return self._clocks[at + 1]
 
     def move(self, at: int, moment: float) -> None:
+        """Puts a moment at a place."""
         self._clocks[at + 1] = moment
 
     def is_of(self, at: int, key: int) -> bool:
+        """Whether a place is a key's."""
         return self._keys[at] == key
 
 
@@ -126,6 +133,7 @@ class SharedCounts:
         self._own = OwnCounts()  # of keys for which there was no row
 
     def add(self, key: Hashable, count: int) -> None:
+        """Adds to what this process counts of a key."""
         at = None if self._own.total(key) else self._table.find(_hashed(key), make=count > 0)
         if at is None:
             self._own.add(key, count)
@@ -133,6 +141,7 @@ class SharedCounts:
             self._table.add(at, self._process, count)
 
     def total(self, key: Hashable) -> int:
+        """What all processes count of a key."""
         at = self._table.find(_hashed(key), make=False)
         return self._own.total(key) + (0 if at is None else self._table.total(at))
 

@@ -78,6 +78,7 @@ class ArchiveContent(Content):
 
     @property
     def media_type(self) -> str:
+        """The archive's media type."""
         return self._layout.media_type
 
     def __len__(self) -> int:
@@ -121,9 +122,11 @@ class ArchiveContent(Content):
 
     @property
     def parts(self) -> Sequence[Part]:
+        """All of the archive."""
         return Stretch(self, 0, self.size)
 
     def cut(self, start: int, stop: int) -> Sequence[Part]:
+        """The archive's bytes from `start` up to `stop`."""
         return Stretch(self, start, stop)
 
     def stretch(self, start: int, stop: int) -> Iterator[Part]:

@@ -80,6 +80,7 @@ class Content:
 
     @property
     def parts(self) -> Sequence[Part]:
+        """All of the content."""
         return self._parts
 
     @cached_property

@@ -83,10 +83,12 @@ class Rule:
 
     @property
     def who_excepts(self) -> bool:
+        """Whether the rule names somebody whom it is not for."""
         return self.who[-1].excepted  # exceptions stand last
 
     @property
     def exceptions(self) -> tuple[Who, ...]:
+        """Those whom the rule is not for."""
         return tuple(who for who in self.who if who.excepted)
 
     @property
@@ -313,7 +315,10 @@ class RuleSet:
     ) -> Decision:
         """The outcome and the rules that led to it, in the file's order."""
         spoke = {rule.line: rule for rule in self._speaking(caller, action, address, facts, now)}
-        reasons = [Reason(rule.name, line, rule.effect, True, "it applies") for line, rule in sorted(spoke.items())]
+        reasons = [
+            Reason(rule.name, line, rule.effect, spoke=True, because="it applies")
+            for line, rule in sorted(spoke.items())
+        ]
         effects = {reason.effect for reason in reasons}
         return Decision("allow" in effects and "deny" not in effects, tuple(reasons))
 

@@ -70,6 +70,7 @@ class FixedPolicy:
     said: CheckResult | None = None
 
     def answer(self, ask: ExternalCheck, question: CheckRequest) -> CheckResult | None:  # noqa: ARG002
+        """What it was made with, whatever is asked."""
         return self.said
 
     async def prefetch(self, questions: Iterable[tuple[ExternalCheck, CheckRequest]]) -> None:

@@ -105,7 +105,9 @@ class Identifier:
         if secret is not None:
             recipient = await self._look_up("session", secret, recipient_of_session)
             if isinstance(recipient, Recipient):
-                return Caller(recipient.id, recipient.groups, network, agent, True, recipient.credential)
+                return Caller(
+                    recipient.id, recipient.groups, network, agent, session=True, credential=recipient.credential
+                )
         return _anonymous(network, agent)
 
     def known(self, head: RequestHead, network: str | None) -> Caller | None:
@@ -167,9 +169,9 @@ class Identifier:
 
     def _note_use(self, token: str) -> None:
         now = time.monotonic()
-        if self._noted.fresh(token, now, False):
+        if self._noted.fresh(token, now, default=False):
             return
-        self._noted.keep_at(token, True, now)
+        self._noted.keep_at(token, value=True, now=now)
         try:
             with write(self._engine).begin() as connection:
                 note_use(connection, token)

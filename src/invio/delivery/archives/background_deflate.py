@@ -71,6 +71,7 @@ class BackgroundDeflater:
             raise _Ended
 
     def close(self) -> None:
+        """Gives up what waits to be deflated."""
         self._ends = True
         self._wake.set()
         if self._thread is not None:

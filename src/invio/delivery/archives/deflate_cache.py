@@ -232,6 +232,7 @@ class DeflateCache:
         return self._kept
 
     def close(self) -> None:
+        """Ends the threads that deflate."""
         if self._pool is not None:
             self._pool.shutdown(wait=True, cancel_futures=True)
 

@@ -119,6 +119,7 @@ class Plan:
         return {str(facts.address): facts.version for facts in known if facts.version is not None}
 
     def name_of(self, number: int) -> str:
+        """The address of an entry's file; empty for what the archive itself adds."""
         address = self.address(number)
         return "" if address is None else str(address)
 
@@ -149,6 +150,7 @@ class Plan:
         )
 
     def run(self, archive: ArchiveContent, first: int, last: int) -> RunOfFiles:  # noqa: ARG002
+        """The contents of small entries that follow each other, to be read together."""
         return RunOfFiles(self, first, last)
 
     def read(self, number: int) -> bytes:
@@ -234,6 +236,7 @@ class Literal(HeldInMemory):
 
     @property
     def size(self) -> int:
+        """Bytes of all of it."""
         return len(self.data)
 
     def read(self, offset: int, count: int) -> bytes:
@@ -251,6 +254,7 @@ class RunOfFiles(HeldInMemory):
 
     @property
     def size(self) -> int:
+        """Bytes of all of it, headers included."""
         content = self.plan.content
         return content.content_at(self.last, 0) - content.content_at(self.first, 0)
 

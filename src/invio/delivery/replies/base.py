@@ -69,6 +69,7 @@ class RouteReply(Response):
         """Does what has to be done before a body is sent. What it raises is the application's to answer."""
 
     async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
+        """Answers one request, as the framework has a response do."""
         head = self._head(scope)
         sender = Sender(scope, receive, send, _IDLE)
         try:

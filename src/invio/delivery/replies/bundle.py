@@ -112,6 +112,7 @@ class BundleReply(RouteReply):
         self._most_files, self._most_bytes = most_files, most_bytes
 
     async def represent(self, head: RequestHead) -> Representation:  # noqa: ARG002
+        """The archive, planned."""
         content = (await run_in_threadpool(self._plan)).content
         return Representation(
             content=content,
@@ -211,7 +212,7 @@ def _given(name: str, value: Any) -> Any:
 
 
 def _made(called: str, make: Making) -> Iterator[_Item]:
-    spool = spooled(Made(lambda: all_pieces(make, True)))
+    spool = spooled(Made(lambda: all_pieces(make, header=True)))
     yield _Item(called, spool.file, spool.made)
 
 

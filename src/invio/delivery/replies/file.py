@@ -69,6 +69,7 @@ class FileReply(RouteReply):
         self._media_type = media_type
 
     async def represent(self, head: RequestHead) -> Representation:
+        """The file, as it is now."""
         found = self._found()
         offer = await _offering.offer(head, found, self._presentation, self._terms, media_type=self._media_type)
         return offer.representation

@@ -145,9 +145,11 @@ class Pump(PendingResponse):
 
     @property
     def sending(self) -> bool:
+        """Whether something of the body has not been given to the socket yet."""
         return self._descriptor >= 0 or bool(self._rest)
 
     def end(self, error: Exception | None) -> None:
+        """Ends the body, for `error` or because it was sent whole."""
         self._close()
         super().end(error)
 

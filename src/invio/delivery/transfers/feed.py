@@ -98,12 +98,15 @@ class Alone:
         """There is nobody."""
 
     def running(self) -> Iterable[tuple[int, TransferState]]:
+        """Nothing runs elsewhere."""
         return ()
 
     def take_ended(self) -> Collection[tuple[int, TransferState]]:
+        """Nothing ends elsewhere."""
         return ()
 
     def take_lost(self) -> Collection[tuple[int, str]]:
+        """Nobody is lost."""
         return ()
 
 

@@ -110,6 +110,7 @@ class Exchange:
 
     @property
     def cut_because(self) -> str | None:
+        """Why the connection was broken by us, if it was."""
         return self._protocol.cut_because
 
     async def __call__(self, scope: Any, receive: Any, _send: Any) -> None:
@@ -174,6 +175,7 @@ class Exchange:
         self._protocol.answer = answer
 
     def detach(self, answer: Unfinished) -> None:
+        """From now on `answer` is not told when the connection is lost."""
         if self._protocol.answer is answer:
             self._protocol.answer = None
 

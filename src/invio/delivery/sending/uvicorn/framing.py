@@ -114,6 +114,7 @@ class FramedProtocol(ClosingProtocol):
         return wire
 
     def data_received(self, data: bytes) -> None:
+        """Reads what has come, unless nothing more is wanted from this connection."""
         if self._leaving:
             # What comes to a connection that is about to be closed is read, as long as it is not much.
             self._unwanted += len(data)
@@ -204,6 +205,7 @@ class FramedProtocol(ClosingProtocol):
         return b"\r\n".join(lines) + b"\r\n\r\n"
 
     def on_message_begin(self) -> None:
+        """A request's first byte was read."""
         if self._final:
             return
         self._between, self._in_head, self._body_open = False, True, False
@@ -214,6 +216,7 @@ class FramedProtocol(ClosingProtocol):
         super().on_message_begin()
 
     def on_header(self, name: bytes, value: bytes) -> None:
+        """A field of a head was read; what decides about framing is looked at here."""
         if not self._in_head:  # a trailer: RFC 9110 §6.5.1, it is not made part of the head
             return
         name = name.lower()
@@ -228,6 +231,7 @@ class FramedProtocol(ClosingProtocol):
             self.expect_100_continue = True
 
     def on_headers_complete(self) -> None:
+        """A head was read: it is refused, or its request begins."""
         if self._final or self._deaf:
             return
         fed, self._head_bytes, self._in_head = self._head_bytes, 0, False
@@ -297,6 +301,7 @@ class FramedProtocol(ClosingProtocol):
             self.pipeline.appendleft((cycle, self.app))
 
     def on_body(self, body: bytes) -> None:
+        """Some of a body was read."""
         self._head_bytes = 0
         if not self._body_open:
             return
@@ -310,6 +315,7 @@ class FramedProtocol(ClosingProtocol):
         super().on_body(body)
 
     def on_message_complete(self) -> None:
+        """A request was read to its end."""
         if self._upgrading or self._final:
             return
         self._between = True
@@ -320,6 +326,7 @@ class FramedProtocol(ClosingProtocol):
         super().on_message_complete()
 
     def send_400_response(self, msg: str) -> None:  # noqa: ARG002
+        """Refuses what the parser cannot read."""
         self._refuse(
             Refusal("bad-request", "this is not a valid HTTP/1.1 request; check its request line and its fields")
         )

@@ -76,6 +76,7 @@ class ZeroCopyProtocol(FramedProtocol):
         self._stuck: IdleTimer | None = None  # with a reader that the server waits for
 
     def connection_made(self, transport: Any) -> None:
+        """A connection begins."""
         # The server asks the transport's own socket for the addresses, which keeps them for as long as it lives.
         self.connections.add(self)
         self.transport, self.flow = transport, Flow(transport)  # type: ignore[assignment]
@@ -176,6 +177,7 @@ class ZeroCopyProtocol(FramedProtocol):
         self.loop.call_later(1.0, self._look_after_eof, sent, idle + 1.0)
 
     def on_response_complete(self) -> None:
+        """An answer has ended: the next request of the connection may begin."""
         self.server_state.total_requests += 1
         if self._leaving or self.transport.is_closing():
             return
@@ -202,6 +204,7 @@ class ZeroCopyProtocol(FramedProtocol):
         """Called for each request. The timer goes on, and looks at what came meanwhile when its time has come."""
 
     def timeout_keep_alive_handler(self) -> None:
+        """Nothing has come for a while: the connection is closed, once what was sent has arrived."""
         self.timeout_keep_alive_task = None
         if not self._between or self._unfed or (self.cycle is not None and not self.cycle.response_complete):
             return  # the end of the answer begins anew
@@ -215,12 +218,14 @@ class ZeroCopyProtocol(FramedProtocol):
             super().timeout_keep_alive_handler()
 
     def shutdown(self) -> None:
+        """The service ends: so does the connection, after the answer that is under way."""
         if self.cycle is None or self.cycle.response_complete:
             self.close_when_taken()
         else:
             self.cycle.keep_alive = False
 
     def connection_lost(self, exc: Exception | None) -> None:
+        """The connection has ended; whoever waits for it is told."""
         network = "" if self.client is None else self.client[0]
         if self._counted:
             self.connection_counts.add(_counted_as(network), -1)

@@ -23,17 +23,21 @@ class Signal:
         self._waiting: asyncio.Future[None] | None = None
 
     def is_set(self) -> bool:
+        """Whether it is set."""
         return self._set
 
     def set(self) -> None:
+        """Sets it; whoever waits goes on."""
         self._set = True
         if self._waiting is not None:
             wake(self._waiting)
 
     def clear(self) -> None:
+        """Has the next one wait again."""
         self._set = False
 
     async def wait(self) -> bool:
+        """Returns once it is set."""
         while not self._set:
             if self._waiting is not None:  # a second one, which is not to be: it looks now and then
                 await asyncio.sleep(0.01)
@@ -50,6 +54,7 @@ class Queue(list[Any]):
     """Requests that wait for their turn on a connection: few."""
 
     def appendleft(self, item: Any) -> None:
+        """Puts an item at the beginning, as a deque does."""
         self.insert(0, item)
 
 

@@ -32,7 +32,7 @@ class SocketState:
         self._transport = transport
         # A duplicate: what is sent past the transport goes by it, and it outlives the transport by a moment.
         self.socket = socket.socket(fileno=os.dup(transport.get_extra_info("socket").fileno()))
-        self.socket.setblocking(False)
+        self.socket.setblocking(False)  # noqa: FBT003 - the socket takes it by its place
         self._open = True
         self._unacknowledged = self._acknowledged = self._unsent = 0  # at the end
         self._said_end = False
