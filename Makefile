@@ -79,6 +79,7 @@ lint: setup
 	$(BIN)/ruff check .
 	$(BIN)/mypy
 	$(BIN)/lint-imports
+	$(BIN)/vulture
 	cd console && npm run --silent lint && node scripts/trim-lock.js --check
 	$(MAKE) --no-print-directory check-types
 

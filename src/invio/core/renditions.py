@@ -9,7 +9,6 @@ from hashlib import blake2b
 MAKER = "1"
 FORMATS = {"jpeg": "image/jpeg", "png": "image/png", "webp": "image/webp"}
 ENDINGS = {"jpeg": "jpg", "png": "png", "webp": "webp"}
-FITS = ("cover", "contain", "exact")
 
 
 @dataclass(frozen=True, slots=True)

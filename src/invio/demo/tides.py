@@ -40,8 +40,3 @@ def table(year: int) -> Iterator[tuple[object, ...]]:
 def this_year() -> Iterator[tuple[object, ...]]:
     """The tide table of 2026."""
     return _year(2026)
-
-
-def next_year() -> Iterator[tuple[object, ...]]:
-    """The tide table of 2027."""
-    return _year(2027)

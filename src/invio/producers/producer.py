@@ -13,7 +13,6 @@ from typing import Any
 
 import sqlalchemy as sa
 
-Rows = Iterable[Sequence[object]]
 _FETCH = 1000  # rows at a time
 _WAITS_FOR_ONE = 5.0  # seconds for which a connection is waited for that others have
 # What a query or a function is given of who asks, where the file is each recipient's own.

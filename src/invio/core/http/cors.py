@@ -19,7 +19,6 @@ _ASKED_WITH = (
     "If-Unmodified-Since, Range, Want-Content-Digest, Want-Repr-Digest, "
     "Content-Digest, Repr-Digest, Last-Event-ID, Cache-Control"
 )
-RESOURCE_POLICIES = ("same-origin", "same-site", "cross-origin")
 
 _Headers = list[tuple[bytes, bytes]]
 
