@@ -179,7 +179,7 @@ class DirectoryStore:
 
     def _found(self, level: _Level, name: str, entry: os.DirEntry[str]) -> Found | None:
         address = Address(level.folder.store, level.folder.path + name)
-        if self.excludes(address):
+        if self._exclusions is not None and self.excludes(address):
             return None
         try:
             if entry.is_symlink():
@@ -190,7 +190,7 @@ class DirectoryStore:
         if not stat.S_ISREG(status.st_mode):
             return None
         facts = FileFacts(address, status.st_size, status.st_mtime, identity_tag(status))
-        return Found(facts, DiskFile.of(level.path + os.fsencode(name), status), self._precompressed)
+        return Found(facts, DiskFile.of(level.path + name.encode(), status), self._precompressed)
 
     def list(self, folder: Address) -> Sequence[Address]:
         """What is in a folder, sorted. Raises Missing."""

@@ -35,8 +35,12 @@ class EntryNames:
         if extension and "." not in last:
             last += extension
         folder = "" if self._flat or not above else self._folder(above)
-        name = self._free(folder + last, lambda folded: folded in self._files or folded in self._folders)
-        self._files.add(name.casefold())
+        name = folder + last
+        folded = name.casefold()
+        if folded in self._files or folded in self._folders:
+            name = self._numbered_anew(name, lambda folded: folded in self._files or folded in self._folders)
+            folded = name.casefold()
+        self._files.add(folded)
         return name
 
     def _folder(self, path: str) -> str:
@@ -58,8 +62,10 @@ class EntryNames:
         return called
 
     def _free(self, name: str, is_taken: Callable[[str], bool]) -> str:
-        if not is_taken(name.casefold()):
-            return name
+        return self._numbered_anew(name, is_taken) if is_taken(name.casefold()) else name
+
+    def _numbered_anew(self, name: str, is_taken: Callable[[str], bool]) -> str:
+        """A taken name with the next number of which it is not."""
         number = self._numbered.get(name.casefold(), 1) + 1
         while is_taken(_numbered(name, number).casefold()):
             number += 1

@@ -10,8 +10,8 @@ from __future__ import annotations
 import hashlib
 import struct
 import time
-from dataclasses import dataclass
 from functools import lru_cache
+from typing import NamedTuple
 
 _MAX32 = 0xFFFFFFFF
 _MAX16 = 0xFFFF
@@ -27,8 +27,7 @@ _END64 = struct.Struct("<IQHHIIQQQQ")
 _LOCATOR64 = struct.Struct("<IIQI")
 
 
-@dataclass(frozen=True, slots=True)
-class Entry:
+class Entry(NamedTuple):
     """One file of an archive. `size` in bytes, `crc` the CRC-32, `modified` in Unix seconds.
 
     `packed` is the length in bytes of its deflated form, where that is what the archive holds; None: stored.

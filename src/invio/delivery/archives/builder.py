@@ -13,6 +13,7 @@ import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from itertools import islice
+from typing import NamedTuple
 
 import sqlalchemy as sa
 
@@ -309,8 +310,7 @@ class Planning:
             return None
 
 
-@dataclass(frozen=True, slots=True)
-class _Content:
+class _Content(NamedTuple):
     """What an archive holds of a file."""
 
     source: Readable

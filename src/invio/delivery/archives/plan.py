@@ -10,6 +10,7 @@ import os
 import time
 from array import array
 from dataclasses import dataclass, replace
+from typing import NamedTuple
 
 from invio.core.addresses import Address
 from invio.core.archive.plan import ArchiveContent, Layout
@@ -31,8 +32,7 @@ class Preparing:
     read: int = 0
 
 
-@dataclass(frozen=True, slots=True)
-class Chosen:
+class Chosen(NamedTuple):
     """A file for an archive: its facts, what it is read from, and the entry that it becomes.
 
     `packed` has the deflated form, where that is what the archive holds.

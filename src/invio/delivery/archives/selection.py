@@ -68,8 +68,8 @@ class Selection:
             try:
                 for found, path in self._expanded(text):
                     self.tick()
-                    address = str(found.facts.address)
                     if seen is not None:
+                        address = str(found.facts.address)
                         if address in seen:
                             continue
                         seen.add(address)
@@ -123,7 +123,7 @@ class Selection:
         sure = is_sure_below(catalogue, caller, address)
         for found in catalogue.below(caller, address):
             said = str(found.facts.address)
-            version = self.versions.get(said)
+            version = self.versions.get(said) if self.versions else None
             if version not in (None, found.facts.version):
                 try:
                     found = catalogue.located(found.facts.address, version)
