@@ -6,6 +6,7 @@ import asyncio
 from collections.abc import Collection, Iterable
 from contextlib import ExitStack
 from dataclasses import replace
+from itertools import pairwise
 from typing import Any
 
 from invio.core.progress import Coverage
@@ -201,6 +202,23 @@ def test_a_watcher_is_woken_by_what_is_new_and_now_and_then_all_the_same() -> No
             assert len(watcher.take()) == 1
 
     run(work())
+
+
+def test_however_many_watch_each_may_look_in_time_whether_it_still_may() -> None:
+    async def longest(watchers: int) -> float:
+        feed, _ = feed_of()
+        with ExitStack() as stack:
+            watcher = [stack.enter_context(feed.watching("x")) for _ in range(watchers)][0]
+            await feed.begun()
+            loop = asyncio.get_running_loop()
+            woken = [loop.time()]
+            while woken[-1] < woken[0] + 20:
+                await watcher.wait()
+                watcher.take()
+                woken.append(loop.time())
+        return max(later - before for before, later in pairwise(woken))
+
+    assert max(run(longest(watchers)) for watchers in (1, 40, 100, 110, 140, 1000)) <= 1.5
 
 
 def test_many_who_watch_are_told_less_often_and_at_least_once_a_second() -> None:
