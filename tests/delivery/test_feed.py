@@ -208,7 +208,7 @@ def test_however_many_watch_each_may_look_in_time_whether_it_still_may() -> None
     async def longest(watchers: int) -> float:
         feed, _ = feed_of()
         with ExitStack() as stack:
-            watcher = [stack.enter_context(feed.watching("x")) for _ in range(watchers)][0]
+            watcher, *_ = [stack.enter_context(feed.watching("x")) for _ in range(watchers)]
             await feed.begun()
             loop = asyncio.get_running_loop()
             woken = [loop.time()]
