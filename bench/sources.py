@@ -23,9 +23,9 @@ from PIL import Image
 
 from bench import ahead
 from bench.archives import Archives, first_byte
-from bench.clients import hammer
+from bench.clients import download, hammer
 from bench.figures import Figure, alternating
-from bench.line import LINE, SIZE, far_server
+from bench.line import LINE, far_server
 from bench.servers import Running, server
 from invio.core.links.keys import new_keys
 from invio.records.database import open_database, write
@@ -292,10 +292,7 @@ def _elsewhere(invio: Running, remote: str) -> list[Figure]:
     files.pipe_file("surveys/large.bin", os.urandom(1000) * (OBJECT // 1000))
     pairs = []
     for _ in range(3):
-        began = time.perf_counter()
-        with httpx.stream("GET", f"http://127.0.0.1:{invio.port}/get/far/large.bin", timeout=300) as reply:
-            assert sum(len(piece) for piece in reply.iter_raw()) == OBJECT
-        ours = OBJECT / (time.perf_counter() - began)
+        ours = download(invio.port, "/get/far/large.bin")
         began = time.perf_counter()
         assert len(files.cat_file("surveys/large.bin")) == OBJECT
         pairs.append((ours, OBJECT / (time.perf_counter() - began)))
@@ -307,12 +304,7 @@ def _elsewhere(invio: Running, remote: str) -> list[Figure]:
 
 def _far_away(invio: Running) -> list[Figure]:
     """What arrives of an object over a line of so much a second, where each call takes 40 ms."""
-    began, taken = time.perf_counter(), 0
-    with httpx.stream("GET", f"http://127.0.0.1:{invio.port}/get/line/large.bin", timeout=120) as reply:
-        for piece in reply.iter_raw():
-            taken += len(piece)
-    assert taken == SIZE
-    speed = taken / (time.perf_counter() - began)
+    speed = download(invio.port, "/get/line/large.bin")
     what = "an object of 300 MB, each call taking 40 ms, to the line"
     return [Figure(what, f"{speed / 1e6:.0f} MB/s", f"{LINE / 1e6:.0f} MB/s", speed / LINE, 0.8)]
 
