@@ -85,6 +85,17 @@ def test_many_at_once_have_it_fetched_once_and_later_ones_have_it_from_the_disk(
     assert far.read_bytes == len(CONTENT)
 
 
+@pytest.mark.parametrize("by_threads", [False, True])
+def test_who_found_it_before_it_was_kept_has_it_from_the_disk(far: Far, by_threads: bool) -> None:
+    early = far.locate(ADDRESS)
+    assert asyncio.run(part(far.locate(ADDRESS), 0, len(CONTENT))) == CONTENT
+    assert isinstance(kept(far).source, DiskFile)
+    if by_threads:
+        assert b"".join(read_through(early.content)) == CONTENT
+    assert asyncio.run(part(early, 10, 3_000_000)) == CONTENT[10:3_000_010]
+    assert far.read_bytes == len(CONTENT), "it was not fetched again"
+
+
 def test_it_is_read_by_threads_as_well(far: Far) -> None:
     assert b"".join(read_through(far.locate(ADDRESS).content)) == CONTENT
     assert far.read_bytes == len(CONTENT)

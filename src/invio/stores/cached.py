@@ -56,12 +56,16 @@ class ContentCache:
             return replace(found, source=kept.file)
         return replace(found, source=CachedFile(source.store, source.address, source.size, source.tag, key, self))
 
-    def fetch(self, source: CachedFile) -> Production | None:
-        """The run that fetches a content; None where as many are fetched at once as may be."""
+    def fetch(self, source: CachedFile) -> Production | DiskFile | None:
+        """The run that fetches a content, or the content, kept meanwhile; None where as many are fetched as may be."""
         key, plain = source.key, BlockingFile(source.store, source.address, source.size, source.tag)
         with self._lock:
             running = self._fetches.get(key)
             if running is None or running.failed is not None:
+                # A run is let go of once its content is kept: whoever found the file before needs no other one.
+                kept = self._cache.at_hand(key)
+                if kept is not None:
+                    return kept.file
                 running = self._fetches[key] = Production(lambda: read_through(plain), self._pool, self._spool)
             while len(self._fetches) > _FETCHES:
                 self._fetches.popitem(last=False)
@@ -128,6 +132,8 @@ class CachedFile(BlockingFile):
         fetched = self._fetched(offset)
         if fetched is None:
             return self.store.read(self, offset, count)
+        if isinstance(fetched, DiskFile):
+            return fetched.read(offset, count)
         try:
             fetched.reach(offset + count, whole=offset + count >= self.size)
         except NotProduced as error:
@@ -144,6 +150,10 @@ class CachedFile(BlockingFile):
             return
         while offset < stop:
             upto = min(offset + _PIECE, stop)
+            if isinstance(fetched, DiskFile):
+                yield fetched.read(offset, upto - offset)
+                offset = upto
+                continue
             try:
                 await fetched.reach_async(upto, whole=upto >= self.size)
             except NotProduced as error:
@@ -154,9 +164,11 @@ class CachedFile(BlockingFile):
             offset = upto
             yield piece
 
-    def _fetched(self, offset: int) -> Production | None:
-        """The run that a part is read from; None where it begins far ahead of what has come."""
+    def _fetched(self, offset: int) -> Production | DiskFile | None:
+        """The run that a part is read from, or the kept content; None where it begins far ahead of what has come."""
         fetched = self.cache.fetch(self)
+        if isinstance(fetched, DiskFile):
+            return fetched
         if fetched is None or (not fetched.whole and offset > fetched.length + _AHEAD):
             return None
         return fetched
