@@ -168,6 +168,8 @@ def _share_large(new: Path, old: Path) -> None:
 def main() -> None:
     parts = {"served": small_and_large, "readers": slow_readers, "archives": archives}
     wanted = sys.argv[2:] or ["links", *parts]
+    if len(sys.argv) < 2 or not {"links", *parts}.issuperset(wanted):
+        raise SystemExit(f"give a commit, and any of {', '.join(['links', *parts])}")
     with tempfile.TemporaryDirectory(prefix="invio-versions-") as name:
         place = Path(name)
         for folder in ("code", "new", "old"):
@@ -179,9 +181,9 @@ def main() -> None:
             made_by = [version.run(_MAKE, str(version.folder), str(LARGE)) for version in (new, old)]
             _share_large(new.folder, old.folder)
             targets = Targets((made_by[0][0], made_by[1][0]), (made_by[0][1], made_by[1][1]))  # type: ignore[arg-type]
-            for part in wanted:
-                if part in parts:
-                    parts[part](new, old, targets)
+            for part, measure in parts.items():
+                if part in wanted:
+                    measure(new, old, targets)
 
 
 if __name__ == "__main__":
