@@ -49,7 +49,7 @@ def note_made(connection: sa.Connection, link: SealedLink, maker: str | None, qu
         raise LinkKnown
     connection.execute(
         sa.insert(links).values(
-            id=link_id, used=0, made=time.time(), maker=maker, address=str(link.address), scope=link.says("in"),
+            id=link_id, used=0, made=time.time(), maker=maker, address=str(link.address), scope=link.folder,
             recipient=link.says("to"), until=link.expires, uses=link.uses, key=link.key,
             quotas=list(quotas) or sa.null(), version=None if (said := link.says("version")) is None else int(said),
         )

@@ -68,7 +68,7 @@ def _explained(parts: Parts, caller: Caller, link: SealedLink, known: LinkRow | 
     ]
     return LinkExplanation(
         address=str(link.address),
-        scope=link.says("in"),
+        scope=link.folder,
         key=link.key,
         sealed=sealed,
         id=link.says("id"),

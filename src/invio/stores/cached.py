@@ -62,7 +62,7 @@ class ContentCache:
         with self._lock:
             running = self._fetches.get(key)
             if running is None or running.failed is not None:
-                # A run is let go of once its content is kept: whoever found the file before needs no other one.
+                # A run is forgotten once its content is kept; who found the file before that reads what is kept.
                 kept = self._cache.at_hand(key)
                 if kept is not None:
                     return kept.file

@@ -37,11 +37,14 @@ class EntryNames:
         folder = "" if self._flat or not above else self._folder(above)
         name = folder + last
         folded = name.casefold()
-        if folded in self._files or folded in self._folders:
-            name = self._numbered_anew(name, lambda folded: folded in self._files or folded in self._folders)
+        if self._is_taken(folded):
+            name = self._numbered_anew(name, self._is_taken)
             folded = name.casefold()
         self._files.add(folded)
         return name
+
+    def _is_taken(self, folded: str) -> bool:
+        return folded in self._files or folded in self._folders
 
     def _folder(self, path: str) -> str:
         """What a folder is called, with the slash at its end."""

@@ -13,7 +13,7 @@ import hashlib
 import hmac
 import re
 import time
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import lru_cache
 from sys import intern
@@ -116,9 +116,8 @@ class SealedLink:
 
     @property
     def folder(self) -> str | None:
-        """What `in` names; where there is one, it stands before all other root parameters (`ROOT`)."""
-        root = self.root
-        return root[0][1] if root and root[0][0] == "in" else None
+        """The folder that `in` names."""
+        return _folder_of(self.root)
 
     @property
     def rate(self) -> int | None:
@@ -164,6 +163,11 @@ class SealedLink:
                 via = value if via is None else f"{via} / {value}"
         to, called = self.says("to"), self.says("id")
         return LinkSummary(to, called, least.get("rate"), least.get("until"), least.get("uses"), tag, via)
+
+
+def _folder_of(root: Sequence[tuple[str, str]]) -> str | None:
+    """What `in` names; where there is one, it stands before all other root parameters (`ROOT`)."""
+    return root[0][1] if root and root[0][0] == "in" else None
 
 
 class LinkSummary(NamedTuple):
@@ -362,7 +366,7 @@ def make_link(
         ordered.sort(key=lambda pair: ROOT_ORDER.index(pair[0]) if pair[0] in ROOT else -1)
     given = tuple(conditions)
     check_terms(ordered, key_id, given)
-    within = ordered[0][1] if ordered and ordered[0][0] == "in" else None  # it stands first (`ROOT`)
+    within = _folder_of(ordered)
     if within is not None and not address.within(parse_address(within)):
         raise malformed(f"{address} is not in {within}; make the link for a file of that folder")
     scope = within or str(address)

@@ -267,7 +267,7 @@ class Bundles:
             keep_until(connection, bundle_id, moment)
 
     def close(self) -> None:
-        """Lets go of all plans, and of what was made for them."""
+        """Forgets all plans and the files made for them, and ends what deflates."""
         self._plans.clear()
         self._spools.close()
         if self._behind is not None:

@@ -123,7 +123,7 @@ class Selection:
         sure = is_sure_below(catalogue, caller, address)
         for found in catalogue.below(caller, address):
             said = str(found.facts.address)
-            version = self.versions.get(said) if self.versions else None
+            version = self.versions.get(said)
             if version not in (None, found.facts.version):
                 try:
                     found = catalogue.located(found.facts.address, version)

@@ -49,7 +49,7 @@ class Spools:
             return kept
 
     def close(self) -> None:
-        """Lets go of all that was made."""
+        """Forgets all files that were made."""
         with self._lock:
             self._kept.clear()
 

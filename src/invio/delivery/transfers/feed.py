@@ -33,7 +33,7 @@ log = logging.getLogger("invio.delivery")
 
 TICK = 0.25  # seconds between two looks, at least
 WOKEN_EVERY = 1.0  # seconds after which each watcher is woken, to look whether it may still watch
-_ABOUT = 0.75 * WOKEN_EVERY  # so that it is not, by a little, the look after the next that wakes it: 2 s are promised
+_ABOUT = 0.75 * WOKEN_EVERY  # a look that comes a little early wakes as well: 2 s are promised
 # Telling many who watch is work that those who download wait for: it takes about a thirtieth of the time.
 _COSTS = 0.0002  # seconds that telling one watcher costs, about
 _SHARE = 0.03
