@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from typing import NamedTuple
 
 from invio.core.addresses import Address
 
 
-@dataclass(frozen=True, slots=True)
-class FileFacts:
-    """`size` in bytes, None for a file that is made as it is sent; `modified` in Unix seconds.
+class FileFacts(NamedTuple):
+    """What is known of a file. A tuple, for one is made of each file of an archive or a listing.
+
+    `size` in bytes, None for a file that is made as it is sent; `modified` in Unix seconds.
 
     `tag` is the opaque part of a strong entity tag (no quotes): it differs whenever the content
     may differ. None when nothing is known that would tell two contents apart. `media_type` is

@@ -16,7 +16,7 @@ import os
 import threading
 from collections import OrderedDict
 from collections.abc import AsyncIterator, Callable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import BinaryIO
 
 from invio.core.readable import ContentChanged
@@ -53,8 +53,8 @@ class ContentCache:
         key = DiskCache.key(str(source.address), source.tag, source.size)
         kept = self._cache.find(key)
         if kept is not None:
-            return replace(found, source=kept.file)
-        return replace(found, source=CachedFile(source.store, source.address, source.size, source.tag, key, self))
+            return found._replace(source=kept.file)
+        return found._replace(source=CachedFile(source.store, source.address, source.size, source.tag, key, self))
 
     def fetch(self, source: CachedFile) -> Production | DiskFile | None:
         """The run that fetches a content, or the content, kept meanwhile; None where as many are fetched as may be."""

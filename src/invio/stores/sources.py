@@ -10,7 +10,7 @@ import os
 import time
 from collections.abc import AsyncIterator, Callable, Iterator
 from dataclasses import dataclass
-from typing import ClassVar, Protocol
+from typing import ClassVar, NamedTuple, Protocol
 
 from invio.core.addresses import Address
 from invio.core.files import Caller
@@ -110,15 +110,18 @@ def _not_opened(error: OSError) -> str:
     return f"the file can no longer be opened: {error.strerror}"
 
 
-@dataclass(frozen=True, slots=True)
-class DiskFile(_Opened):
-    """A regular file, by its path and by what it was when it was found (`size` bytes, time in ns)."""
-
+class _Identity(NamedTuple):
     path: bytes
     device: int
     inode: int
     size: int
     modified_ns: int
+
+
+class DiskFile(_Opened, _Identity):
+    """A regular file, by its path and by what it was when it was found (`size` bytes, time in ns)."""
+
+    __slots__ = ()
 
     def __hash__(self) -> int:
         # A file is mostly there in one state alone; equality looks at all of it.

@@ -3,15 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
-from typing import Protocol, runtime_checkable
+from typing import NamedTuple, Protocol, runtime_checkable
 
 from invio.core.addresses import Address
 from invio.core.files import Caller, FileFacts
 from invio.core.readable import Readable
 from invio.core.versions import Putting, Version
 from invio.stores.arriving import Arriving
-from invio.stores.sources import BlockingFile, DiskFile, Made, SpooledFile, on_disk
+from invio.stores.sources import BlockingFile, DiskFile, Made, SpooledFile
 
 
 class Missing(Exception):
@@ -29,8 +28,15 @@ class StoreFault(Exception):
         self.store, self.word = store, word
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Found:
+class _Finding(NamedTuple):
+    facts: FileFacts
+    source: DiskFile | Made | BlockingFile | SpooledFile
+    neighbours: bool = False
+    passing: bool = False
+    personal: bool = False
+
+
+class Found(_Finding):
     """A file that exists: its facts, and what it is read from. One finding is another than the next.
 
     `neighbours` says that the same content may lie compressed beside it, as `name.gz` or `name.zst`. `passing`: its
@@ -38,16 +44,15 @@ class Found:
     own, and in no cache of others.
     """
 
-    facts: FileFacts
-    source: DiskFile | Made | BlockingFile | SpooledFile
-    neighbours: bool = False
-    passing: bool = False
-    personal: bool = False
+    __slots__ = ()
+    __eq__ = object.__eq__
+    __ne__ = object.__ne__
+    __hash__ = object.__hash__
 
     def of(self, caller: Caller) -> Found:
         """The file as this caller gets it: what is made on demand may be each recipient's own."""
-        made = self.made
-        return self if made is None else replace(self, source=made.of(caller))
+        source = self.source
+        return self._replace(source=source.of(caller)) if isinstance(source, Made) else self
 
     @property
     def made(self) -> Made | None:
@@ -64,7 +69,8 @@ class Found:
     @property
     def on_disk(self) -> DiskFile | None:
         """The file, where it is one on a disk of this machine."""
-        return on_disk(self.source)
+        source = self.source
+        return source if isinstance(source, DiskFile) else None
 
     @property
     def blocking(self) -> BlockingFile | None:

@@ -15,7 +15,7 @@ from __future__ import annotations
 import threading
 import time
 from collections import OrderedDict
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 from invio.core.files import Caller
 from invio.core.http.digests import content_tag
@@ -137,13 +137,13 @@ class Productions:
 
 def found_of(found: Found, made: Made, production: Production) -> Found:
     """The file with the facts of a run: all of them, once it is whole."""
-    facts = replace(found.facts, tag=production.tag)
+    facts = found.facts._replace(tag=production.tag)
     if not production.whole:
-        return replace(
-            found, facts=facts, source=Made(production.pieces, made.pool, made.recipe, production), passing=True
+        return found._replace(
+            facts=facts, source=Made(production.pieces, made.pool, made.recipe, production), passing=True
         )
-    facts = replace(facts, size=production.length, modified=production.began, sha256=production.sha256)
-    return replace(found, facts=facts, source=SpooledFile(production.descriptor(), production.length), passing=True)
+    facts = facts._replace(size=production.length, modified=production.began, sha256=production.sha256)
+    return found._replace(facts=facts, source=SpooledFile(production.descriptor(), production.length), passing=True)
 
 
 def _names(text: str, production: Production) -> bool:

@@ -8,7 +8,6 @@ import os
 import tempfile
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
-from dataclasses import replace
 from typing import BinaryIO
 
 from invio.core.http.media_types import media_type_by_name
@@ -86,8 +85,7 @@ class Renditions:
                 ) from None
             raise Refusal("not-made", f"the rendition of {facts.address} could not be made") from None
         stem = facts.address.name.rpartition(".")[0] or facts.address.name
-        its = replace(
-            facts,
+        its = facts._replace(
             size=cached.file.size,
             tag=f"{key[:24]}",
             media_type=FORMATS[cached.said],
