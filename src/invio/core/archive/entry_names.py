@@ -34,10 +34,12 @@ class EntryNames:
         last = safe_name(last, "_")
         if extension and "." not in last:
             last += extension
-        folder = "" if self._flat or not above else self._folder(above)
+        folder = ""
+        if above and not self._flat:
+            folder = self._last[1] if above == self._last[0] else self._folder(above)
         name = folder + last
         folded = name.casefold()
-        if self._is_taken(folded):
+        if folded in self._files or folded in self._folders:
             name = self._numbered_anew(name, self._is_taken)
             folded = name.casefold()
         self._files.add(folded)
@@ -48,8 +50,6 @@ class EntryNames:
 
     def _folder(self, path: str) -> str:
         """What a folder is called, with the slash at its end."""
-        if self._last[0] == path:
-            return self._last[1]
         called = ""
         for segment in path.split("/"):
             called = self._below(called + safe_name(segment, "_")) + "/"

@@ -21,7 +21,9 @@ _MADE_BY = 3 << 8  # §4.4.2: attributes are Unix ones
 _MODE = 0o100644 << 16  # a regular file, rw-r--r--
 
 _LOCAL = struct.Struct("<IHHHHHIIIHH")
-_CENTRAL = struct.Struct("<IHHHHHHIIIHHHHHII")
+# A directory's header begins with its signature and who made it, by the version that is needed to read it.
+_CENTRAL = {version: struct.pack("<IH", 0x02014B50, _MADE_BY | version) for version in (20, 45)}
+_CENTRAL_REST = struct.Struct("<HHHII")
 _END = struct.Struct("<IHHHHIIH")
 _END64 = struct.Struct("<IQHHIIQQQQ")
 _LOCATOR64 = struct.Struct("<IIQI")
@@ -67,10 +69,8 @@ class ZipLayout:
 
     def add(self, entry: Entry) -> bytes:
         """The local header; the entry's content comes next."""
-        name = entry.name.encode()
-        clock, date, when = _times(None if entry.modified is None else int(entry.modified))
-        local = _local_header(entry, name, clock, date, when)
-        self._central += _central_header(entry, name, clock, date, when=when, offset=self.size)
+        local, central = _headers(entry, self.size)
+        self._central += central
         self._digest.update(local)
         self._count += 1
         self.size += len(local) + entry.held
@@ -118,30 +118,28 @@ def _zip64_extra(*numbers: int) -> bytes:
     return struct.pack(f"<HH{len(numbers)}Q", 0x0001, 8 * len(numbers), *numbers) if numbers else b""
 
 
-def _local_header(entry: Entry, name: bytes, clock: int, date: int, when: bytes) -> bytes:
-    large = entry.size >= _MAX32 or entry.held >= _MAX32
-    # §4.5.3: in a local header both sizes stand in the Zip64 field, or neither.
-    extra = _zip64_extra(entry.size, entry.held) + when if large else when
-    size, held = (_MAX32, _MAX32) if large else (entry.size, entry.held)
+def _headers(entry: Entry, offset: int) -> tuple[bytes, bytes]:
+    """The header before an entry's content, and the directory's, which says most of it again."""
+    name, size, held, version = entry.name.encode(), entry.size, entry.held, 20
+    clock, date, times = _times(None if entry.modified is None else int(entry.modified))
     method = _STORED if entry.packed is None else _DEFLATED
-    head = _LOCAL.pack(
-        0x04034B50, 45 if large else 20, _UTF8_FLAG, method, clock, date, entry.crc, held, size, len(name), len(extra)
+    numbers: tuple[int, ...] = ()
+    if size >= _MAX32 or held >= _MAX32:
+        # §4.5.3: in a local header both sizes stand in the Zip64 field, or neither.
+        numbers, version = (size, held), 45
+        size = held = _MAX32
+    extra = _zip64_extra(*numbers) + times if numbers else times
+    local = _LOCAL.pack(
+        0x04034B50, version, _UTF8_FLAG, method, clock, date, entry.crc, held, size, len(name), len(extra)
     )
-    return head + name + extra
-
-
-def _central_header(entry: Entry, name: bytes, clock: int, date: int, *, when: bytes, offset: int) -> bytes:
-    large, far = entry.size >= _MAX32 or entry.held >= _MAX32, offset >= _MAX32
-    numbers = ([entry.size, entry.held] if large else []) + ([offset] if far else [])
-    extra = _zip64_extra(*numbers) + when if numbers else when
-    size, held = (_MAX32, _MAX32) if large else (entry.size, entry.held)
-    version = 45 if numbers else 20
-    method = _STORED if entry.packed is None else _DEFLATED
-    head = _CENTRAL.pack(
-        0x02014B50, _MADE_BY | version, version, _UTF8_FLAG, method, clock, date, entry.crc, held, size,
-        len(name), len(extra), 0, 0, 0, _MODE, _MAX32 if far else offset,
-    )  # fmt: skip
-    return head + name + extra
+    shared, rest = local[4:], name + extra
+    if offset >= _MAX32:
+        version = 45
+        extra = _zip64_extra(*numbers, offset) + times
+        shared = struct.pack("<H", version) + local[6:28] + struct.pack("<H", len(extra))
+        offset = _MAX32
+    central = _CENTRAL[version] + shared + _CENTRAL_REST.pack(0, 0, 0, _MODE, offset) + name + extra
+    return local + rest, central
 
 
 def _end_records(count: int, size: int, offset: int) -> bytes:

@@ -28,14 +28,16 @@ _SAFE_AS_IT_IS = re.compile(
 _ATTR_SAFE = "!#$&+-.^_`|~"
 
 
-@lru_cache(maxsize=4096)
 def safe_name(name: str, fallback: str = "download") -> str:
     """The name as any system may save it: one segment, visible, not a device, not hidden.
 
     Idempotent; the extension outlives a cut to `NAME_LIMIT` characters.
     """
-    if _SAFE_AS_IT_IS.match(name):
-        return name
+    return name if _SAFE_AS_IT_IS.match(name) else _made_safe(name, fallback)
+
+
+@lru_cache(maxsize=4096)
+def _made_safe(name: str, fallback: str) -> str:
     text = unicodedata.normalize("NFC", name)
     text = "".join(mark for mark in text if unicodedata.category(mark) not in _UNWANTED_CATEGORIES)
     text = _UNWANTED_MARKS.sub("_", text).strip().rstrip(". ")
