@@ -178,7 +178,8 @@ class DirectoryStore:
         return inside
 
     def _found(self, level: _Level, name: str, entry: os.DirEntry[str]) -> Found | None:
-        address = Address(level.folder.store, level.folder.path + name)
+        store, folder = level.folder
+        address = Address(store, folder + name)
         if self._exclusions is not None and self.excludes(address):
             return None
         try:
@@ -190,7 +191,9 @@ class DirectoryStore:
         if not stat.S_ISREG(status.st_mode):
             return None
         facts = FileFacts(address, status.st_size, status.st_mtime, identity_tag(status))
-        return Found(facts, DiskFile.of(level.path + name.encode(), status), self._precompressed)
+        where = level.path + name.encode()
+        file = DiskFile(where, status.st_dev, status.st_ino, status.st_size, status.st_mtime_ns)
+        return Found(facts, file, self._precompressed)
 
     def list(self, folder: Address) -> Sequence[Address]:
         """What is in a folder, sorted. Raises Missing."""
@@ -220,7 +223,7 @@ class DirectoryStore:
         exclusions, top = self._exclusions, not folder.path
         for entry in entries:
             name = entry.name
-            if _segment(name) is None or (top and name == _ARRIVING_NAME):
+            if not _is_segment(name) or (top and name == _ARRIVING_NAME):
                 continue
             if exclusions is not None and exclusions.excludes(folder.path + name):
                 continue
@@ -299,12 +302,12 @@ class _Level:
 
     def read(self) -> None:
         """Reads what is in the folder. Raises OSError."""
-        top = not self.folder.path
         with os.scandir(self.descriptor) as entries:
-            listed = sorted((name, entry) for entry in entries if (name := _segment(entry.name)) is not None)
-        for name, entry in listed:
-            if top and os.fsencode(name) == ARRIVING:
-                continue
+            listed = {entry.name: entry for entry in entries}
+        if not self.folder.path:
+            listed.pop(_ARRIVING_NAME, None)
+        for name in _segments(sorted(listed)):
+            entry = listed[name]
             try:
                 is_folder = entry.is_dir()
             except OSError:  # a loop of links, or one into what may not be looked at
@@ -325,14 +328,20 @@ class _Level:
             self.descriptor = -1
 
 
-def _segment(name: str) -> str | None:
-    """The name, if it can stand in an address."""
-    if name.isascii() and name.isprintable() and "\\" not in name:
-        return name
+def _segments(names: Names) -> Names:
+    """Those of the names that can stand in an address."""
+    return names if _is_plain("".join(names)) else [name for name in names if _is_segment(name)]
+
+
+def _is_segment(name: str) -> bool:
     try:
-        return name if parse_address(f"store/{name}").path == name else None
+        return _is_plain(name) or parse_address(f"store/{name}").path == name
     except BadAddress:
-        return None
+        return False
+
+
+def _is_plain(text: str) -> bool:
+    return text.isascii() and text.isprintable() and "\\" not in text
 
 
 def unchanged(source: object) -> bool:
