@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -14,7 +13,7 @@ from invio.core.files import Caller, FileFacts
 from invio.core.reasons import Refusal
 from invio.core.rules.file import parse_rules
 from invio.delivery.access.catalogue import Catalogue
-from invio.delivery.archives.plan import Chosen, Plan
+from invio.delivery.archives.plan import Plan
 from invio.delivery.archives.selection import Selection, renamed, still_may
 from invio.records.versions import VersionRecords
 from invio.stores.directory import DirectoryStore
@@ -124,7 +123,7 @@ def planned(stores: list[DirectoryStore | ManagedStore], files: list[str]) -> Pl
     plan = Plan(ZipLayout())
     for found, path in Selection(catalogue(stores), BOB).chosen(files):
         size = found.facts.size or 0
-        plan.add(Chosen(replace(found.facts), found.content, Entry(path, size, 0, found.facts.modified)))
+        plan.add(found.facts, found.content, Entry(path, size, 0, found.facts.modified))
     return plan.end()
 
 

@@ -9,6 +9,7 @@ from __future__ import annotations
 import errno
 import hashlib
 import logging
+import math
 import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
@@ -29,7 +30,7 @@ from invio.core.reasons import Refusal
 from invio.delivery.archives.background_deflate import LATER
 from invio.delivery.archives.checksums import crc_of
 from invio.delivery.archives.deflate_cache import CODER, DeflateCache, Packed
-from invio.delivery.archives.plan import Chosen, Literal, Plan, Preparing
+from invio.delivery.archives.plan import Literal, Plan, Preparing
 from invio.delivery.archives.selection import Selection, Skipped
 from invio.delivery.archives.spools import Spool, Spools
 from invio.delivery.representation.negotiation import kind_of
@@ -108,7 +109,6 @@ class Planning:
         self._cold = 0  # bytes that were deflated for this plan
         self._waits = False
         self._sums: list[tuple[bytes, str]] = []
-        self._newest: float | None = None  # time of all files, for what the archive adds itself
         # Contents to deflate later, with what they are known by, when this archive stores them; None: not wanted.
         self.later: list[tuple[DiskFile, str]] | None = None
 
@@ -128,23 +128,28 @@ class Planning:
         choosing.tick = self._tick
         layout: Layout = ZipLayout(CODER if packs else "") if self.deflates else TarLayout()
         plan, names = Plan(layout), EntryNames(flat=options.flat)
-        self._cold, self._waits, self._sums, self._newest = 0, waits, [], None
+        self._cold, self._waits, self._sums = 0, waits, []
         self._preparing.files = self._preparing.read = 0
-        size = 0
+        size, newest = 0, -math.inf
         files = choosing.chosen(self.record.files)
         while some := list(islice(files, _AT_ONCE)):
             if choosing.left_out and not options.leave_out:
                 continue  # it is refused in the end, where all of it is named
-            for found, path, chosen in self._known_and_chosen(some, packs=packs, left_out=choosing.left_out):
-                extension = "" if "." in path.rpartition("/")[2] else extension_of(kind_of(found).media_type)
-                name = names.name(path, extension)
-                entry = Entry(name, *chosen.content)
-                plan.add(Chosen(found.facts, chosen.source, entry, chosen.packed))
-                size += entry.size
-                if entry.modified is not None:
-                    self._newest = max(self._newest or 0, entry.modified)
+            for found, path, content in self._contents(some, packs=packs, left_out=choosing.left_out):
+                has_extension = path.rfind(".") > path.rfind("/")
+                name = names.name(path, "" if has_extension else extension_of(kind_of(found).media_type))
+                source, length, crc, modified, sha256, packed = content
+                plan.add(
+                    found.facts,
+                    source,
+                    Entry(name, length, crc, modified, None if packed is None else packed.size),
+                    packed,
+                )
+                size += length
+                if modified is not None and modified > newest:
+                    newest = modified
                 if options.sums:
-                    self._sums.append((chosen.sha256, name))
+                    self._sums.append((sha256, name))
             self._preparing.files = len(plan)
             if len(plan) > self._limits.entries:
                 raise Refusal("too-large", f"a bundle holds at most {self._limits.entries} files")
@@ -155,7 +160,7 @@ class Planning:
             choosing.refuse()
         if not len(plan):
             raise Refusal("no-selection", "the selected folders contain no file that you have access to")
-        self._add_own(plan, names, choosing.left_out)
+        self._add_own(plan, names, choosing.left_out, None if newest == -math.inf else max(0.0, newest))
         return plan.end()
 
     def _tick(self) -> None:
@@ -172,17 +177,16 @@ class Planning:
         if time.monotonic() > self._deadline:
             raise Refusal("too-large", f"planning the archive took longer than {self._limits.seconds:g} seconds")
 
-    def _add_own(self, plan: Plan, names: EntryNames, left_out: list[Skipped]) -> None:
-        """The entries that the archive itself adds."""
+    def _add_own(self, plan: Plan, names: EntryNames, left_out: list[Skipped], modified: float | None) -> None:
+        """The entries that the archive itself adds, with the time of its newest file."""
         if self.record.options.sums:
             lines = [f"{sha256.hex()}  {name}\n" for sha256, name in self._sums]
-            _add_text(plan, names.name(SUMS), "".join(lines), self._newest)
+            _add_text(plan, names.name(SUMS), "".join(lines), modified)
         if left_out:
-            _add_text(
-                plan, names.name(LEFT_OUT), "".join(f"{one.address}\t{one.reason}\n" for one in left_out), self._newest
-            )
+            lines = [f"{one.address}\t{one.reason}\n" for one in left_out]
+            _add_text(plan, names.name(LEFT_OUT), "".join(lines), modified)
 
-    def _known_and_chosen(
+    def _contents(
         self, some: list[tuple[Found, str]], *, packs: bool, left_out: list[Skipped]
     ) -> Iterator[tuple[Found, str, _Content]]:
         """What the archive holds of each of some files."""
@@ -201,10 +205,11 @@ class Planning:
         self._keep(learnt)
 
     def _look_up(self, some: list[Found], *, packs: bool) -> _Known:
-        tags = [found.facts.tag for found in some if found.facts.tag is not None]
+        facts = [found.facts for found in some]
+        tags = [one.tag for one in facts if one.tag is not None]
         worth: frozenset[str] = frozenset()
         if packs or self.later is not None:
-            worth = frozenset(str(found.facts.tag) for found in some if found.on_disk is not None and _is_worth(found))
+            worth = frozenset(one.tag for one in facts if one.tag is not None and _is_worth(one))
         with self._engine.connect() as connection:
             crcs = known_crcs(connection, tags)
             digests = known_digests(connection, tags) if self.record.options.sums else {}
@@ -219,15 +224,15 @@ class Planning:
                 save_deflated(connection, learnt.deflated)
 
     def _content(self, found: Found, known: _Known, learnt: _Learnt, *, packs: bool) -> _Content:
-        facts, made = found.facts, found.made
-        if made is not None:
-            spool = self._made(facts.address, made)
-            sha256 = _sha256_of(spool.file) if self.record.options.sums else b""
-            held = self._packed_spool(spool.file, facts, learnt) if packs else None
-            return _Content(spool.file, spool.file.size, spool.crc, spool.made, sha256, held)
+        facts, file = found.facts, found.on_disk
+        source: Readable
+        if file is not None:
+            source = file
+        elif found.made is not None:
+            return self._made_content(facts, found.made, learnt, packs=packs)
+        else:
+            source = found.content
         tag = str(facts.tag)
-        sha256 = known.digests.get(tag, b"")
-        source, file = found.content, found.on_disk
         packed: DiskFile | None = None
         if file is not None and tag in known.worth:
             if packs:
@@ -242,11 +247,23 @@ class Planning:
             self._preparing.read += source.size
             if is_settled(facts.modified):
                 learnt.crcs[tag] = crc
-        if self.record.options.sums and not sha256:
+        sha256 = self._sha256(source, facts, known, learnt) if self.record.options.sums else b""
+        return _Content(source, source.size, crc, facts.modified, sha256, packed)
+
+    def _made_content(self, facts: FileFacts, made: Made, learnt: _Learnt, *, packs: bool) -> _Content:
+        spool = self._made(facts.address, made)
+        sha256 = _sha256_of(spool.file) if self.record.options.sums else b""
+        packed = self._packed_spool(spool.file, facts, learnt) if packs else None
+        return _Content(spool.file, spool.file.size, spool.crc, spool.made, sha256, packed)
+
+    def _sha256(self, source: Readable, facts: FileFacts, known: _Known, learnt: _Learnt) -> bytes:
+        tag = str(facts.tag)
+        sha256 = known.digests.get(tag)
+        if sha256 is None:
             sha256 = _sha256_of(source)
             if is_settled(facts.modified):
                 learnt.digests[tag] = sha256
-        return _Content(source, source.size, crc, facts.modified, sha256, packed)
+        return sha256
 
     def _made(self, address: Address, source: Made) -> Spool:
         """What was made for this archive. Raises Refusal (`not-made`, `no-space`)."""
@@ -320,16 +337,13 @@ class _Content(NamedTuple):
     sha256: bytes
     packed: DiskFile | None = None
 
-    @property
-    def content(self) -> tuple[int, int, float | None, int | None]:
-        return self.size, self.crc, self.modified, None if self.packed is None else self.packed.size
 
-
-def _is_worth(found: Found) -> bool:
+def _is_worth(facts: FileFacts) -> bool:
     """Whether deflating a content may make it shorter, by what is known without reading it."""
-    facts = found.facts
-    media_type = facts.media_type or media_type_by_name(facts.address.name)
-    return (facts.size or 0) >= _LEAST and (media_type is None or not is_compressed(media_type))
+    if facts.size is None or facts.size < _LEAST:
+        return False
+    media_type = facts.media_type or media_type_by_name(facts.address.path)
+    return media_type is None or not is_compressed(media_type)
 
 
 def _sha256_of(source: Readable) -> bytes:
@@ -342,4 +356,4 @@ def _sha256_of(source: Readable) -> bytes:
 def _add_text(plan: Plan, name: str, text: str, modified: float | None) -> None:
     data = text.encode()
     facts = FileFacts(Address("", name), len(data), None, None)
-    plan.add(Chosen(facts, Literal(data), Entry(name, len(data), crc32()(data, 0), modified)))
+    plan.add(facts, Literal(data), Entry(name, len(data), crc32()(data, 0), modified))

@@ -9,8 +9,7 @@ from __future__ import annotations
 import os
 import time
 from array import array
-from dataclasses import dataclass, replace
-from typing import NamedTuple
+from dataclasses import dataclass
 
 from invio.core.addresses import Address
 from invio.core.archive.plan import ArchiveContent, Layout
@@ -30,18 +29,6 @@ class Preparing:
 
     files: int = 0
     read: int = 0
-
-
-class Chosen(NamedTuple):
-    """A file for an archive: its facts, what it is read from, and the entry that it becomes.
-
-    `packed` has the deflated form, where that is what the archive holds.
-    """
-
-    facts: FileFacts
-    source: Readable
-    entry: Entry
-    packed: Readable | None = None
 
 
 class Plan:
@@ -67,25 +54,27 @@ class Plan:
     def __len__(self) -> int:
         return len(self.content)
 
-    def add(self, chosen: Chosen) -> None:
-        """One more entry."""
-        number, source, address = len(self._paths), chosen.source, chosen.facts.address
-        self._crc.append(chosen.entry.crc)
+    def add(self, facts: FileFacts, source: Readable, entry: Entry, packed: Readable | None = None) -> None:
+        """One more file, and the entry that it becomes; `packed` is the deflated form that the archive holds of it."""
+        address = facts.address
         path = address.path.encode()
         file = on_disk(source)
         if file is not None and file.path.endswith(path):
-            self._root_of.append(self._root(file.path[: len(file.path) - len(path)], address.store))
-            self._paths.append(path)
-            self._row(file.device, file.inode, file.modified_ns, file.size)
+            _, device, inode, size, modified = file
+            root = self._root(file.path[: len(file.path) - len(path)], address.store)
         else:
-            self._root_of.append(0)
-            self._paths.append(b"")
-            self._row(0, 0, 0, chosen.entry.size)
-            self._others[number] = (chosen.facts if address.store else None, source)
-        if chosen.packed is not None:
-            self._packed[number] = chosen.packed
-        read = chosen.packed or source
-        self.content.add(chosen.entry, alone=read.may_block)
+            self._others[len(self._paths)] = (facts if address.store else None, source)
+            root, path, device, inode, size, modified = 0, b"", 0, 0, entry.size, 0
+        if packed is not None:
+            self._packed[len(self._paths)] = packed
+        self._root_of.append(root)
+        self._paths.append(path)
+        self._device.append(device)
+        self._inode.append(inode)
+        self._modified.append(modified)
+        self._size.append(size)
+        self._crc.append(entry.crc)
+        self.content.add(entry, alone=(packed or source).may_block)
 
     def _root(self, path: bytes, store: str) -> int:
         number = self._roots.get(path)
@@ -93,12 +82,6 @@ class Plan:
             number = self._roots[path] = len(self._stores)
             self._stores.append(store)
         return number
-
-    def _row(self, device: int, inode: int, modified: int, size: int) -> None:
-        self._device.append(device)
-        self._inode.append(inode)
-        self._modified.append(modified)
-        self._size.append(size)
 
     def end(self) -> Plan:
         """Closes the plan: nothing is added after it."""
@@ -127,7 +110,7 @@ class Plan:
         """What rules look at of an entry's file."""
         if number in self._others:
             facts = self._others[number][0]
-            return None if facts is None else replace(facts, size=self._size[number])
+            return None if facts is None else facts._replace(size=self._size[number])
         address = Address(self._stores[self._root_of[number]], self._paths[number].decode())
         return FileFacts(address, self._size[number], self._modified[number] / 1e9 or None, None)
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 from urllib.parse import unquote, urlsplit
 
@@ -30,10 +30,6 @@ class Skipped:
     reason: str
 
 
-def _itself(found: Found) -> Found:
-    return found
-
-
 def _nothing() -> None:
     """Nothing ends the choosing but its end."""
 
@@ -51,8 +47,8 @@ class Selection:
     left_out: list[Skipped] = field(default_factory=list)
     # Called for each file that is looked at, chosen or not; it raises what ends the choosing.
     tick: Callable[[], None] = _nothing
-    # What of a file is in the archive: itself, or a rendition of an image.
-    shown: Callable[[Found], Found] = _itself
+    # What of a file is in the archive, such as a rendition of an image; None: itself.
+    shown: Callable[[Found], Found] | None = None
     # Files by their URLs; None: there are none.
     urls: Urls | None = None
 
@@ -74,7 +70,10 @@ class Selection:
                             continue
                         seen.add(address)
                     found = found.of(self.caller)
-                    shown = self._shown(found)
+                    if self.shown is None:
+                        yield found, path
+                        continue
+                    shown = self._shown(found, self.shown)
                     if shown is not None:
                         yield shown, path if shown is found else renamed(path, str(shown.facts.name))
             except BadAddress:
@@ -84,10 +83,10 @@ class Selection:
             except Refusal as refusal:
                 self.left_out.append(Skipped(text, refusal.reason.word))
 
-    def _shown(self, found: Found) -> Found | None:
+    def _shown(self, found: Found, shown: Callable[[Found], Found]) -> Found | None:
         """The file as it is in the archive; None where it cannot be, which is noted."""
         try:
-            return self.shown(found)
+            return shown(found)
         except Refusal as refusal:
             self.left_out.append(Skipped(str(found.facts.address), refusal.reason.word))
             return None
@@ -118,22 +117,24 @@ class Selection:
             else:
                 self.left_out.append(Skipped(text, "not-allowed"))
             return
-        # A folder keeps its own name in the archive, and what is above it is left out.
-        above = len(str(address).rstrip("/").rpartition("/")[0])
+        # A folder keeps its own name in the archive, and what is above it is left out; a store, its own.
+        above = address.path.rstrip("/").rpartition("/")[0]
+        left, prefix = len(above) + 1 if above else 0, "" if address.path else f"{address.store}/"
         sure = is_sure_below(catalogue, caller, address)
         for found in catalogue.below(caller, address):
-            said = str(found.facts.address)
-            version = self.versions.get(said)
-            if version not in (None, found.facts.version):
-                try:
-                    found = catalogue.located(found.facts.address, version)
-                except Refusal as refusal:
-                    self.left_out.append(Skipped(said, refusal.reason.word))
-                    continue
+            its = found.facts.address
+            if self.versions:
+                version = self.versions.get(str(its))
+                if version not in (None, found.facts.version):
+                    try:
+                        found = catalogue.located(its, version)
+                    except Refusal as refusal:
+                        self.left_out.append(Skipped(str(its), refusal.reason.word))
+                        continue
             if sure or may_bundle(catalogue, caller, found):
-                yield found, said[above:].lstrip("/")
+                yield found, prefix + its.path[left:]
             else:
-                self.left_out.append(Skipped(said, "not-allowed"))
+                self.left_out.append(Skipped(str(its), "not-allowed"))
 
     def refuse(self) -> None:
         """Raises Refusal (`sign-in` or `bad-selection`), naming what was left out, unless nothing was."""
@@ -182,7 +183,7 @@ def still_may(catalogue: Catalogue, caller: Caller, files: Sequence[str], plan: 
             continue
         facts = plan.facts(number) if rules.looks_at_files else None
         if facts is not None and facts.version is not None:  # it may be the current one no more
-            facts = catalogue.facts(address, facts.version) or replace(facts, current=False)
+            facts = catalogue.facts(address, facts.version) or facts._replace(current=False)
         if not all(rules.allows(caller, action, address, facts) for action in _RIGHTS):
             return False
     return True

@@ -26,8 +26,8 @@ from invio.core.http.request_head import RequestHead
 from invio.core.readable import ContentChanged
 from invio.core.reasons import Refusal
 from invio.delivery.archives.deflate_cache import CODER
-from invio.delivery.archives.plan import Chosen, Plan
 from invio.delivery.archives.plan import Literal as Bytes
+from invio.delivery.archives.plan import Plan
 from invio.delivery.archives.spools import spooled
 from invio.delivery.replies.account import OnEnd, OnProgress
 from invio.delivery.replies.base import RouteReply, require_text
@@ -134,14 +134,12 @@ class BundleReply(RouteReply):
         names, sums = EntryNames(flat=self._flat), []
         for item in items:
             try:
-                chosen, sha256 = self._chosen(item, names, packs=packs)
+                sums.append(self._add(plan, item, names, packs=packs))
             except (Refusal, ContentChanged, OSError) as error:
                 if not self._leaves_out:
                     raise _refusal(item.called, error) from None
                 left_out.append(item.called)
                 continue
-            plan.add(chosen)
-            sums.append(f"{sha256}  {chosen.entry.name}\n")
         if not len(plan):
             raise Refusal("no-selection", "nothing of the selection can be read")
         if self._sums:
@@ -150,8 +148,8 @@ class BundleReply(RouteReply):
             _add_text(plan, names.name(LEFT_OUT), "".join(f"{called}\n" for called in left_out))
         return plan.end()
 
-    def _chosen(self, item: _Item, names: EntryNames, *, packs: bool) -> tuple[Chosen, str]:
-        """An entry, and its SHA-256 in hexadecimal digits where sums are wanted."""
+    def _add(self, plan: Plan, item: _Item, names: EntryNames, *, packs: bool) -> str:
+        """Adds an entry; gives its line of the sums. Nothing is added when anything is raised."""
         source = item.source
         packed = deflated(source) if packs and _is_worth(item) else None
         crc = known_crc(source, item.called)
@@ -159,7 +157,8 @@ class BundleReply(RouteReply):
         size = None if packed is None else packed.size
         entry = Entry(names.name(item.called), source.size, crc, item.modified, size)
         facts = FileFacts(Address("", entry.name), source.size, item.modified, None)
-        return Chosen(facts, source, entry, packed), sha256
+        plan.add(facts, source, entry, packed)
+        return f"{sha256}  {entry.name}\n"
 
     def _bounded(self, items: Iterator[_Item]) -> Iterator[_Item]:
         count = size = 0
@@ -251,4 +250,4 @@ def _refusal(called: str, error: Exception) -> Refusal:
 def _add_text(plan: Plan, name: str, text: str) -> None:
     data = text.encode()
     facts = FileFacts(Address("", name), len(data), None, None)
-    plan.add(Chosen(facts, Bytes(data), Entry(name, len(data), crc32()(data, 0), None)))
+    plan.add(facts, Bytes(data), Entry(name, len(data), crc32()(data, 0), None))
