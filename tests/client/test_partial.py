@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 
 import pytest
@@ -96,6 +97,12 @@ def test_what_is_no_file_is_not_written_to(target: Path, tmp_path: Path) -> None
     with pytest.raises(FileExistsError, match="symbolic link"):
         PartialFile(target).lock()
     assert (tmp_path / "precious").read_text() == "kept"
+    part(target).unlink()
+    os.mkfifo(part(target))
+    before = len(os.listdir("/proc/self/fd"))
+    with pytest.raises(FileExistsError, match="no regular file"):
+        PartialFile(target).lock()
+    assert len(os.listdir("/proc/self/fd")) == before
     part(target).unlink()
     part(target).mkdir()
     with pytest.raises(OSError, match=r"a\.bin\.part"):

@@ -307,6 +307,9 @@ def test_a_deflated_entry_of_more_than_four_gibibytes_may_be_short_in_the_archiv
     assert struct.pack("<HHQQ", 1, 16, size, 1000) in local
     assert struct.pack("<HHQQ", 1, 16, size, 1000) in central
     assert struct.unpack_from("<HH", central, 4) == (3 << 8 | 45, 45)
+    # By either of the two lengths, from the first one on that 32 bits cannot say, and not before.
+    for size, packed, needs in ((2**32 - 1, 9, 45), (9, 2**32 - 1, 45), (2**32 - 2, 2**32 - 2, 20)):
+        assert struct.unpack_from("<H", ZipLayout().add(Entry("a", size, 7, NOON, packed)), 4) == (needs,)
 
 
 def test_many_entries_end_with_records_that_hold_large_numbers() -> None:
@@ -344,6 +347,8 @@ def test_what_has_to_be_waited_for_stands_alone_and_says_so() -> None:
     lengths = [part.length for part in content.parts if isinstance(part, Slice)]
     assert lengths == [content.content_at(2, 0), 10, content.held(3) + len(content.head(3))]
     assert not archive_of(given).may_block
+    [run] = archive_of([entry("a", b"x" * SMALL)]).cut(0, SMALL)
+    assert isinstance(run, Slice), "what is just small enough is read with its header"
 
 
 def test_a_run_ends_before_it_is_longer_than_one_may_be() -> None:

@@ -29,6 +29,7 @@ def test_of_more_ranges_than_are_kept_the_smallest_counts_as_not_arrived() -> No
 def test_ranges_that_touch_on_either_side_become_one() -> None:
     coverage = Coverage([(5, 9), (0, 5), (12, 15)])
     assert coverage.ranges == [(0, 9), (12, 15)]
+    coverage.add(20, 20)
     coverage.add(9, 12)
     assert (coverage.ranges, coverage.total) == ([(0, 15)], 15)
 

@@ -59,6 +59,12 @@ def test_a_place_is_found_with_its_line(place: tuple[str | int, ...], line: int)
     assert parse_toml(TEXT, "a.toml", ConfigurationError).line_of(place) == line
 
 
+def test_the_first_line_counts_as_the_others_do() -> None:
+    for text, place in (("[a]\nb = 1", ("a", "b")), ("a = 1\nab = 2", ("ab",)), ("ab = 1\nb = 2", ("b",))):
+        assert parse_toml(text, "a.toml", ConfigurationError).line_of(place) == 2
+    assert parse_toml("[[a]]\n[[a]]", "a.toml", ConfigurationError).line_of(("a", 1)) == 2
+
+
 def test_what_is_no_toml_is_refused_with_its_line() -> None:
     for text, line in (("a = 1\nb = \n", 2), ("a = " + "[" * 100_000, 1)):
         with pytest.raises(ConfigurationError) as refused:

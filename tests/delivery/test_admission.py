@@ -324,6 +324,42 @@ def test_ranges_that_come_together_by_a_link_of_one_use_are_one_use(engines: tup
     asyncio.run(work())
 
 
+def test_half_of_a_file_may_come_again_by_a_link_of_one_use_and_all_of_it_by_one_without(
+    engines: tuple[sa.Engine, sa.Engine],
+) -> None:
+    async def work(link: str) -> list[str]:
+        one, came = Delivering(engines[0], link=link), []
+        for span in ((0, 8), (0, 4), (0, 4)):
+            try:
+                one.end(await one.begin(*span), span[1])
+                came.append("sent")
+            except Refusal as refusal:
+                came.append(refusal.reason.word)
+            await one.here.recorded()
+        await one.journal.stop()
+        return came
+
+    address = parse_address("files/a")
+    once = link_target(make_link(address, "k1", KEY, [("id", "L1")], [("uses", "1")]))
+    assert asyncio.run(work(once)) == ["sent", "sent", "used-up"]
+    assert asyncio.run(work(link_target(make_link(address, "k1", KEY, [("id", "L1")])))) == ["sent"] * 3
+
+
+def test_whole_files_that_run_count_for_a_limit_of_how_many_run(engines: tuple[sa.Engine, sa.Engine]) -> None:
+    async def work() -> None:
+        one, reply = Delivering(engines[0], Limits(recipient_transfers=1)), Reply(200, [], [b"0123456789"], 10)
+        live, progress = await _admitted(one.here, one.key, reply, Meter(None))
+        assert one.rows() == [("running", 0, 1, None)]
+        with pytest.raises(Refusal) as refused:
+            await _admitted(one.here, replace(one.key, address="files/b"), reply, Meter(None))
+        assert refused.value.reason.word == "too-many"
+        one.end((live, progress), 10)
+        await _admitted(one.here, replace(one.key, address="files/b"), reply, Meter(None))
+        await one.journal.stop()
+
+    asyncio.run(work())
+
+
 @pytest.mark.parametrize("counted", ["link", "quota", "limit"])
 def test_where_the_records_have_a_say_what_is_left_partial_is_told_at_once(
     engines: tuple[sa.Engine, sa.Engine], counted: str

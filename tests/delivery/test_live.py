@@ -165,6 +165,16 @@ def test_a_hundred_per_cent_are_shown_of_what_is_complete(
     assert (shown["entries"], shown["entry"]) == (None, None)
 
 
+def test_what_arrives_of_several_ranges_counts_from_the_first_on() -> None:
+    several = RequestProgress(Meter(None), ((10, 0, 5), (20, 50, 10)))
+    for arrived, ranges in ((9, []), (13, [(0, 3)]), (24, [(0, 5), (50, 54)]), (99, [(0, 5), (50, 60)])):
+        several.meter.counted = arrived
+        coverage = Coverage()
+        several.add_to(coverage)
+        assert coverage.ranges == ranges
+        assert several.extent(1000) == (0, 15, coverage.total)
+
+
 def test_two_requests_meet_where_they_send_the_same_bytes() -> None:
     one = request(100, 50)
     assert one.meets(((0, 149, 1),))

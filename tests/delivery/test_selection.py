@@ -13,7 +13,7 @@ from invio.core.files import Caller, FileFacts
 from invio.core.reasons import Refusal
 from invio.core.rules.file import parse_rules
 from invio.delivery.access.catalogue import Catalogue
-from invio.delivery.archives.plan import Plan
+from invio.delivery.archives.plan import Literal, Plan
 from invio.delivery.archives.selection import Selection, renamed, still_may
 from invio.records.versions import VersionRecords
 from invio.stores.directory import DirectoryStore
@@ -103,6 +103,8 @@ def test_who_may_have_an_archive_is_looked_at_by_the_rules_of_the_moment(
     assert not still_may(catalogue(stores, NO_DRAFTS), BOB, ["models/", "files/drafts/x.txt"], both)
     assert still_may(catalogue(stores, SMALL_ONES), BOB, ["files/a.txt"], planned(stores, ["files/a.txt"]))
     assert not still_may(catalogue(stores, SMALL_ONES), BOB, ["files/"], plan), "one has more than five bytes"
+    own = planned(stores, ["files/a.txt"], sums=b"what the archive adds itself is nobody's")
+    assert still_may(catalogue(stores, SMALL_ONES), BOB, ["files/a.txt"], own)
 
 
 def test_a_version_that_is_current_no_more_is_looked_at_as_an_earlier_one(
@@ -119,11 +121,14 @@ def test_a_version_that_is_current_no_more_is_looked_at_as_an_earlier_one(
     assert not still_may(rules, BOB, ["models/bay/"], plan), "nor is one that was removed"
 
 
-def planned(stores: list[DirectoryStore | ManagedStore], files: list[str]) -> Plan:
+def planned(stores: list[DirectoryStore | ManagedStore], files: list[str], sums: bytes = b"") -> Plan:
     plan = Plan(ZipLayout())
     for found, path in Selection(catalogue(stores), BOB).chosen(files):
         size = found.facts.size or 0
         plan.add(found.facts, found.content, Entry(path, size, 0, found.facts.modified))
+    if sums:
+        facts = FileFacts(Address("", "SHA256SUMS"), len(sums), None, None)
+        plan.add(facts, Literal(sums), Entry("SHA256SUMS", len(sums), 0, None))
     return plan.end()
 
 

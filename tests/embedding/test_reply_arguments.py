@@ -314,7 +314,11 @@ def test_what_a_function_makes_is_looked_at_too() -> None:
         return b"".join(cast(Iterator[bytes], content.chunks()))
 
     assert asyncio.run(begun(lambda times=2, *_more, **_named: ["x"] * times)) == b"xx"
-    for made, says in ((None, "make gave None"), (7, "make gave int; expected pieces"), ([1.5], "a piece is float")):
+    for made, says in (
+        (None, "make gave None; expected"),
+        (7, "make gave int; expected pieces"),
+        ([1.5], "a piece is float"),
+    ):
         with pytest.raises(TypeError) as raised:
             asyncio.run(begun(lambda made=made: made))
         assert says in str(raised.value)
@@ -384,6 +388,11 @@ def test_deflated_contents_are_kept_within_bounds(tmp_path: Path, monkeypatch: p
     more = contents.deflated(grown)
     assert more is not None
     assert zlib.decompress(more.read(0, more.size), -15) == big.read_bytes()
+    with big.open("ab") as file:
+        file.write(b", as logs grow")
+    later = contents._deflate(grown)
+    assert later is not None
+    assert later.read(0, later.size) == more.read(0, more.size), "what was found of it is its beginning"
     os.truncate(big, 5)
     with pytest.raises(ContentChanged):
         contents._deflate(grown)

@@ -135,6 +135,16 @@ def test_a_stopped_journal_writes_what_waited_and_nothing_more(engine: sa.Engine
     asyncio.run(work())
 
 
+@pytest.mark.parametrize("plain_comes", ["first", "second"])
+def test_two_batches_are_plain_together_only_when_both_are(plain_comes: str) -> None:
+    plain, other = module._Batch(), module._Batch()
+    plain.begin(Beginning(row(1)))
+    other.begin(Beginning(row(2), most=1))
+    first, second = (plain, other) if plain_comes == "first" else (other, plain)
+    first.followed_by(second)
+    assert (len(first), first.plain) == (2, False)
+
+
 def test_what_a_short_transaction_keeps_out_is_written_on_the_loop_with_what_came_meanwhile(
     engine: sa.Engine, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:

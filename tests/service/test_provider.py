@@ -153,6 +153,9 @@ def test_a_token_with_anything_wrong_is_none(service: Service, issuer: Issuer) -
         "endless": "a" * 40_000 + ".b.c",
     }
     assert {what: status(service, token) for what, token in wrong.items()} == dict.fromkeys(wrong, 401)
+    with service.client() as client:
+        over = client.get("/get/files/pilots/a.txt", headers={"authorization": f"Bearer {wrong['over']}"})
+    assert "has expired; sign in there again" in over.json()["detail"]
     assert status(service, good) == 200
 
 
@@ -279,3 +282,4 @@ def test_groups_that_are_none_are_left_out_and_an_id_has_to_be_one(issuer: Issue
     assert (in_words.name, set(in_words.groups)) == ("Dora", {"pilots", "crew"})
     for sub in (7, "a b", "", "x" * 65, None):
         assert isinstance(told(sub=sub), str)
+    assert isinstance(told(more="x" * 20_000), str), "too long to be looked into"

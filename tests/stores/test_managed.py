@@ -154,9 +154,13 @@ def test_what_was_put_after_the_records_were_copied_is_taken_back(store: Managed
     records.close()
     put(store, FLOOR, b"two")
     put(store, parse_address("models/new.grid"), b"new")
+    put(store, parse_address("models/gone.grid"), b"gone")
     (tmp_path / "models" / "versions.jsonl").open("ab").write(b'{"path": "cut off')
     # What older records do not know, they set aside when they were served with first.
     new = next(path for path in contents(tmp_path / "models") if (tmp_path / "models" / path).read_bytes() == b"new")
+    for path in contents(tmp_path / "models"):
+        if (tmp_path / "models" / path).read_bytes() == b"gone":
+            (tmp_path / "models" / path).unlink()
     aside = tmp_path / "models" / "aside"
     aside.mkdir()
     (tmp_path / "models" / new).rename(aside / new.name)
@@ -169,6 +173,8 @@ def test_what_was_put_after_the_records_were_copied_is_taken_back(store: Managed
     assert again.locate(FLOOR).content.read(0, 3) == b"two"
     assert again.locate(parse_address("models/new.grid")).facts.size == 3
     assert len(contents(tmp_path / "models")) == 3, "nothing was set aside"
+    with pytest.raises(Missing):
+        again.locate(parse_address("models/gone.grid"))
     copied.dispose()
 
 

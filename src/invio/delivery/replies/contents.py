@@ -72,7 +72,7 @@ def _deflate(source: DiskFile | SpooledFile) -> SpooledFile | None:
         at = length = 0
         descriptor = source.open()
         try:
-            while at < source.size or not source.size:
+            while True:
                 piece = os.pread(descriptor, min(_PIECE, source.size - at), at)
                 at += len(piece)
                 if not piece and at < source.size:
