@@ -162,6 +162,9 @@ class _Places(ast.NodeVisitor):
         before = self.text[start:stop].decode()
         self.found.append(Alteration(self.module, node.lineno, before, after, start, stop))
 
+    def _said(self, node: ast.expr) -> str:
+        return ast.get_source_segment(self.text.decode(), node) or ""
+
     def visit_FunctionDef(self, node: ast.FunctionDef | ast.AsyncFunctionDef | ast.ClassDef) -> None:
         for statement in node.body:  # neither decorators nor defaults
             self.visit(statement)
@@ -214,7 +217,7 @@ class _Places(ast.NodeVisitor):
     def visit_Constant(self, node: ast.Constant) -> None:
         if isinstance(node.value, bool):
             self._add(node, str(not node.value))
-        elif isinstance(node.value, int) and not ast.get_source_segment(self.text.decode(), node).startswith("0o"):
+        elif isinstance(node.value, int) and not self._said(node).startswith("0o"):
             self._add(node, str(node.value + 1))
 
     def visit_Return(self, node: ast.Return) -> None:
