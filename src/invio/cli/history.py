@@ -1,4 +1,4 @@
-"""`invio history`: who obtained what, and what came of it."""
+"""`invio history`: who downloaded what, and how it ended."""
 
 from __future__ import annotations
 
@@ -39,7 +39,7 @@ _SHOWN = 50  # lines of a table; the other forms give all
 def history(
     *, client: Client, as_csv: bool, as_json: bool, limit: int | None, of_token: str | None, **filters: Any
 ) -> None:
-    """Show who obtained what, the newest first: your own, or what you manage."""
+    """Show downloads, the newest first: your own, or those of files you manage."""
     if as_csv and as_json:
         raise click.UsageError("give --csv or --json, not both")
     form = "csv" if as_csv else "jsonl"

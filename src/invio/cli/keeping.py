@@ -34,9 +34,9 @@ def _ended() -> None:
 @_SETTINGS
 @gives_json
 def scan(*, stores: tuple[str, ...], settings: Path, as_json: bool) -> None:
-    """Work out digests and checksums of all files of STORE ahead; without one, of all directories.
+    """Compute digests and checksums of all files of STORE ahead; without STORE, of all directories.
 
-    What is known already is not read again, and what changes later is another content. The service may run.
+    Known files are not read again; files that change later are read anew. The service may run.
     """
     from invio.service.scanning import scan as work
     from invio.service.settings import read_settings
@@ -62,10 +62,10 @@ def scan(*, stores: tuple[str, ...], settings: Path, as_json: bool) -> None:
 @_SETTINGS
 @gives_json
 def verify(*, settings: Path, as_json: bool) -> None:
-    """Read everything that the service keeps once more: records, contents of managed stores, caches.
+    """Read everything that the service stores again: records, contents of managed stores, caches.
 
-    Exit status 1 if something is not what it was. What is damaged in a cache is removed, and made again when it is
-    needed; what is damaged in a store is named and stays. The service may run.
+    Exit status 1 if something is damaged. Damaged files of a cache are removed, and made again when needed; damaged
+    files of a store are named and kept. The service may run.
     """
     from invio.service.scanning import verify as work
     from invio.service.settings import read_settings

@@ -281,7 +281,7 @@ def _facts(of: SealedLink) -> dict[str, Any]:
 def check(
     *, url: str, keys: Path, at: float | None, network: str | None, agent: str, caller: str | None, as_json: bool
 ) -> None:
-    """Check whether the link URL is valid, and if not, why. Only a service knows of uses and revocations."""
+    """Check whether the link URL is valid, and if not, why. Only a service knows about uses and revocations."""
     ring = read_keys(keys)
     moment = time.time() if at is None else at
     result: dict[str, Any] = {"reason": "ok"}
@@ -328,9 +328,9 @@ _LINK_STATES = {"holds": "green", "expired": "dim", "used-up": "yellow", "revoke
 @gives_json
 @talks_to_service
 def list_links(*, client: Client, maker: str | None, as_json: bool) -> None:
-    """List the links that a service made or has seen: your own, or for administrators everybody's.
+    """List the links that a service made or has seen: your own; for administrators, everybody's.
 
-    Of links that were made offline, those with an id are listed once they were used.
+    Links made offline are listed once they were used, if they have an id.
     """
     listed = list(client.links(maker))
     if as_json:

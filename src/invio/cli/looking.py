@@ -1,4 +1,4 @@
-"""`invio files`, `invio why` and `invio transfers`: what there is, what holds, and what is going on."""
+"""`invio files`, `invio why` and `invio transfers`: files, decisions, and running transfers."""
 
 from __future__ import annotations
 
@@ -155,7 +155,7 @@ def _reason(reason: dict[str, Any]) -> tuple[str | Text, ...]:
 @gives_json
 @talks_to_service
 def transfers(*, client: Client, transfer: str | None, follow: bool, limit: int, as_json: bool) -> None:
-    """Show what is being delivered: your own, or those that you manage.
+    """Show running transfers: your own, or those of files you manage.
 
     With the id TRANSFER, show that one, and its requests one by one.
     """

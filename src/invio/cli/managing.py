@@ -1,4 +1,4 @@
-"""`invio recipients` and `invio keys`: who may ask, and what seals links."""
+"""`invio recipients` and `invio keys`: recipients, and the keys that seal links."""
 
 from __future__ import annotations
 
@@ -234,7 +234,7 @@ def keys() -> None:
 @KEYS
 @gives_json
 def list_keys(*, keys: Path, as_json: bool) -> None:
-    """List the keys by their ids; what they are is not shown."""
+    """List the keys by their ids; the keys themselves are not shown."""
     ring = read_keys(keys)
     shown = [{"id": name, "current": name == ring.current} for name in ring.keys]
     if as_json:

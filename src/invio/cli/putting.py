@@ -41,9 +41,9 @@ def put(
 ) -> None:
     """Add FILE (- for standard input) as ADDRESS, or a new version of it. For store/folder/ its own name is taken.
 
-    Of a folder, everything below it is added to store/folder/; what it holds stays where it is. The file there is as
-    it was until all has arrived. What is the same as the newest version makes no new one. Of a file that grows
-    meanwhile, what it held at first is added; a pipe is read to its end.
+    Of a folder, everything below it is added to store/folder/; existing files stay. An existing file stays unchanged
+    until everything has arrived. A content equal to the newest version makes no new one. Of a file that grows
+    meanwhile, the content at the start is added; a pipe is read to its end.
     """
     pairs = [pair for file in files for pair in _pairs(file, address)]
     if len(pairs) > 1 and not address.endswith("/"):

@@ -1,4 +1,4 @@
-"""`invio quotas`: what of a quota is used, and what administrators grant or begin anew."""
+"""`invio quotas`: how much of a quota is used, and what administrators grant or reset."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from invio.core.rules.quotas import period_text
 
 @click.group()
 def quotas() -> None:
-    """Show quotas and what of them is used; grant more, or begin one anew."""
+    """Show quotas and how much of them is used; grant more, or reset one."""
 
 
 @quotas.command()
@@ -24,7 +24,7 @@ def quotas() -> None:
 @gives_json
 @talks_to_service
 def show(*, client: Client, recipient: str | None, as_json: bool) -> None:
-    """Show your quotas, or for administrators those of RECIPIENT."""
+    """Show your quotas; for administrators, those of RECIPIENT."""
     _tell(client.quotas(recipient), as_json=as_json)
 
 
@@ -48,7 +48,7 @@ def grant(*, client: Client, recipient: str, rule: str, files: int | None, size:
 @gives_json
 @talks_to_service
 def reset(*, client: Client, recipient: str, rule: str, as_json: bool) -> None:
-    """Begin the quota of RULE anew for RECIPIENT: what they obtained so far counts no more. For administrators."""
+    """Reset the quota of RULE for RECIPIENT: earlier downloads no longer count. For administrators."""
     _tell(client.reset_quota(recipient, rule), as_json=as_json)
 
 

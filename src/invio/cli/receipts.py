@@ -36,7 +36,7 @@ class _TransferOrCommand(click.Group):
 def receipt() -> None:
     """Print a signed statement that TRANSFER arrived, and check such statements.
 
-    `invio transfers` and `invio history --json` tell the ids of transfers.
+    `invio transfers` and `invio history --json` show the ids of transfers.
     """
 
 

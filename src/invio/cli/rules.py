@@ -1,4 +1,4 @@
-"""`invio rules check` and `invio rules compare`: whether the rules say what was meant, before they hold."""
+"""`invio rules check` and `invio rules compare`: test rules before they take effect."""
 
 from __future__ import annotations
 
@@ -95,7 +95,7 @@ def _row(one: Checked) -> tuple[str | Text, ...]:
 @click.option("--csv", "as_csv", is_flag=True, help="Print the changes as CSV.")
 @gives_json
 def compare_rules(*, new: Path, settings: Path, as_csv: bool, as_json: bool) -> None:
-    """Tell what would change if NEW were the rules: for whom, which file, which action, by which rule.
+    """Show what would change if NEW were the rules: for whom, which file, which action, by which rule.
 
     That is who may do what, and of what they may have the speed, quotas, disposition, caching and link times.
 

@@ -1,4 +1,4 @@
-"""`invio webhooks`: which addresses are told of events, and what became of it."""
+"""`invio webhooks`: the addresses that are notified of events, and their deliveries."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ _WEBHOOK = click.argument("webhook", metavar="ID")
 
 @click.group()
 def webhooks() -> None:
-    """Have addresses be told of events: add, try and remove them, and see what became of it. For administrators."""
+    """Notify addresses of events: add, try and remove them, and see their deliveries. For administrators."""
 
 
 @webhooks.command(name="list")
@@ -44,7 +44,7 @@ def list_webhooks(*, client: Client, as_json: bool) -> None:
 @gives_json
 @talks_to_service
 def add(*, client: Client, target: str, events: tuple[str, ...], label: str, as_json: bool) -> None:
-    """Have URL be told of events, by a signed POST each. 'invio webhooks try' shows whether it takes them."""
+    """Notify URL of events, by a signed POST each. 'invio webhooks try' shows whether it accepts them."""
     made = client.add_webhook(target, events, label)
     if as_json:
         print_json(made)
@@ -56,7 +56,7 @@ def add(*, client: Client, target: str, events: tuple[str, ...], label: str, as_
 @_WEBHOOK
 @talks_to_service
 def remove(*, client: Client, webhook: str) -> None:
-    """Tell the webhook ID nothing more. What waits for it is dropped."""
+    """Remove the webhook ID, and the deliveries that wait for it."""
     client.remove_webhook(webhook)
     say(f"{webhook} is told nothing more")
 
@@ -75,7 +75,7 @@ def try_it(*, client: Client, webhook: str) -> None:
 @gives_json
 @talks_to_service
 def deliveries(*, client: Client, webhook: str, as_json: bool) -> None:
-    """Show what the webhook ID was told of, the newest first, and what came back."""
+    """Show the deliveries of the webhook ID, the newest first, and the responses."""
     found = list(islice(client.deliveries(webhook), _SHOWN))
     if as_json:
         print_json({"deliveries": found})
@@ -89,7 +89,7 @@ def deliveries(*, client: Client, webhook: str, as_json: bool) -> None:
 @click.argument("number", type=click.IntRange(min=1))
 @talks_to_service
 def again(*, client: Client, webhook: str, number: int) -> None:
-    """Tell the webhook ID of the delivery NUMBER once more, at once."""
+    """Send the delivery NUMBER to the webhook ID again, now."""
     client.repeat_delivery(webhook, number)
     say(f"{number} is being told once more")
 

@@ -230,7 +230,7 @@ class Client(WebhookCalls):
         return entries
 
     def make_link(self, address: str, **says: Any) -> dict[str, Any]:
-        """Has the service seal a link; `says` are the format's names (`in` and `as` by way of `**{}`)."""
+        """Makes the service seal a link; `says` are the format's names (`in` and `as` through `**{}`)."""
         return self._json("POST", "/api/links", json={"address": address, **says})
 
     def links(self, maker: str | None = None) -> Iterator[dict[str, Any]]:
@@ -253,7 +253,7 @@ class Client(WebhookCalls):
         return self._json("DELETE", "/api/links", params={"maker": maker})
 
     def history(self, **filters: Any) -> Iterator[str]:
-        """Who obtained what, line by line; `format` is `jsonl` or `csv`, the rest are the API's filters."""
+        """The history, line by line; `format` is `jsonl` or `csv`, the rest are the API's filters."""
         asked = {name: value for name, value in filters.items() if value is not None}
         try:
             with self._http.stream("GET", f"{self.url}/api/history", params=asked) as response:
@@ -280,7 +280,7 @@ class Client(WebhookCalls):
     def save_recipient(
         self, recipient: str, name: str | None = None, groups: Iterable[str] = (), *, only_new: bool = False
     ) -> dict[str, Any]:
-        """Adds a recipient, or gives an existing one this name and these groups, and no other.
+        """Adds a recipient, or replaces the name and groups of an existing one.
 
         Raises:
             Refused: `precondition`, with `only_new`, when there is such a recipient already.
@@ -305,20 +305,20 @@ class Client(WebhookCalls):
         self._json("DELETE", _path(recipient))
 
     def quotas(self, recipient: str | None = None) -> list[dict[str, Any]]:
-        """Quotas and what of each is used: one's own, or for administrators those of `recipient`."""
+        """Quotas and how much of each is used: the caller's own; for administrators, those of `recipient`."""
         asked = {} if recipient is None else {"recipient": recipient}
         listed: list[dict[str, Any]] = self._json("GET", "/api/quotas", params=asked)["quotas"]
         return listed
 
     def grant_quota(self, recipient: str, rule: str, *, files: int = 0, size: int = 0) -> list[dict[str, Any]]:
-        """Lets a recipient have so many files and bytes more under a rule's quota, for one of its periods."""
+        """Grants a recipient more files and bytes under a rule's quota, for one of its periods."""
         asked = {"rule": rule, "files": files, "bytes": size}
         path = f"/api/quotas/{quote(recipient, safe='')}/grants"
         listed: list[dict[str, Any]] = self._json("POST", path, json=asked)["quotas"]
         return listed
 
     def reset_quota(self, recipient: str, rule: str) -> list[dict[str, Any]]:
-        """Begins a recipient's quota of a rule anew."""
+        """Resets a recipient's quota of a rule."""
         path = f"/api/quotas/{quote(recipient, safe='')}"
         listed: list[dict[str, Any]] = self._json("DELETE", path, params={"rule": rule})["quotas"]
         return listed
@@ -339,7 +339,7 @@ class Client(WebhookCalls):
         self._json("PUT", f"{_path(recipient)}/password", json={"password": password, "current": current})
 
     def disable(self, recipient: str, *, disabled: bool = True) -> dict[str, Any]:
-        """Has the recipient's tokens and sessions be refused, or hold again."""
+        """Disables or enables a recipient, with their tokens and sessions."""
         return self._json("POST", f"{_path(recipient)}/{'disable' if disabled else 'enable'}")
 
     def why(
@@ -373,7 +373,7 @@ class Client(WebhookCalls):
         return self._json("GET", "/api/public-keys")
 
     def follow(self) -> Iterator[dict[str, Any]]:
-        """Transfers as they go: one each time that one changes, for as long as the service runs."""
+        """Yields a transfer each time one changes, for as long as the service runs."""
         try:
             with self._http.stream("GET", f"{self.url}/api/transfers/stream", timeout=None) as response:
                 raise_for_refusal(response)

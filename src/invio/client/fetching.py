@@ -190,7 +190,7 @@ class _Download:
             return self._receive(response, self._part, begun.size if response.status_code == 206 else 0)
 
     def _after_416(self, response: httpx.Response, begun: _Begun) -> Path:
-        """All of the file may be there already: the connection was lost after its last byte."""
+        """The file may already be complete: the connection was lost after its last byte."""
         part = self._part
         assert part is not None
         size = response.headers.get("content-range", "").rpartition("/")[2]

@@ -19,7 +19,7 @@ Existing = Literal["refuse", "overwrite", "skip"]
 
 
 class AlreadyThere(Exception):
-    """The target is there, and is to be left as it is."""
+    """The target exists, and is to be kept."""
 
     def __init__(self, target: Path) -> None:
         super().__init__(str(target))
@@ -55,7 +55,7 @@ class PartialFile:
         if self._file is not None:
             return
         try:
-            # A link in its place would have another file be written.
+            # A symbolic link in its place would redirect the write.
             descriptor = os.open(self.path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | os.O_NOFOLLOW, 0o666)
         except OSError as error:
             if error.errno != errno.ELOOP:
@@ -73,7 +73,7 @@ class PartialFile:
         self._file = file
 
     def unlock(self) -> None:
-        """Lets others have it; one in which nothing has arrived is removed."""
+        """Unlocks it; an empty one is removed."""
         file, self._file = self._file, None
         if file is None:
             return
@@ -95,7 +95,7 @@ class PartialFile:
             json.dump({"url": url.partition("?")[0], "etag": etag}, file)
 
     def cut(self, size: int) -> None:
-        """Goes on after its first `size` bytes; what follows them is dropped."""
+        """Truncates it to `size` bytes."""
         self._opened.seek(size)
         self._opened.truncate()
 
@@ -107,7 +107,7 @@ class PartialFile:
             raise self._failed(error) from None
 
     def flush(self) -> None:
-        """Has all of it be on the disk. Raises OSError."""
+        """Flushes it to the disk. Raises OSError."""
         try:
             self._opened.flush()
             os.fsync(self._opened.fileno())
@@ -130,12 +130,12 @@ class PartialFile:
             return hashlib.file_digest(file, "sha256").digest()
 
     def discard(self) -> None:
-        """Removes it: what is there is not the content, and must not be resumed."""
+        """Removes it: its bytes are not the content's, and must not be resumed."""
         self.path.unlink()
         self._note.unlink(missing_ok=True)
 
     def finish(self) -> Path:
-        """Gives what is whole its name. Raises FileExistsError, when there is something of that name by now."""
+        """Gives the complete file its name. Raises FileExistsError if that name exists by now."""
         self._finished = True
         if self._existing == "overwrite":
             _require_room(self.target, "overwrite")

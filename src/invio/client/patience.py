@@ -70,7 +70,7 @@ class Attempts:
         time.sleep(PAUSES[min(self._tries, len(PAUSES)) - 1])
 
     def busy(self, refused: Refused) -> None:
-        """Waits for as long as a busy service asks to. Raises `refused` when that is too long, or too often."""
+        """Waits as long as a busy service asks. Raises `refused` when that is too long, or too often."""
         wait, most = refused.retry_after, self._patience.retries
         if wait is None or refused.status not in _WAITED_FOR or wait > self._patience.longest_wait:
             raise refused

@@ -8,7 +8,7 @@ from typing import Any
 
 
 class WebhookCalls(ABC):
-    """Which addresses are told of events, and what became of it. For administrators; refusals are `Refused`."""
+    """The addresses that are notified of events, and their deliveries. For administrators; refusals are `Refused`."""
 
     @abstractmethod
     def _json(self, method: str, path: str, **asked: Any) -> dict[str, Any]: ...
@@ -18,11 +18,11 @@ class WebhookCalls(ABC):
         return self._json("GET", "/api/webhooks")
 
     def add_webhook(self, url: str, events: Sequence[str], label: str = "") -> dict[str, Any]:
-        """Has `url` be told of events from now on; gives what is known of it, its `id` too."""
+        """Adds a webhook for `url`; returns its facts, with its `id`."""
         return self._json("POST", "/api/webhooks", json={"url": url, "events": list(events), "label": label})
 
     def remove_webhook(self, webhook: str) -> None:
-        """Tells it nothing more; what waits for it is dropped."""
+        """Removes a webhook, and the deliveries that wait for it."""
         self._json("DELETE", f"/api/webhooks/{webhook}")
 
     def try_webhook(self, webhook: str) -> None:
@@ -30,7 +30,7 @@ class WebhookCalls(ABC):
         self._json("POST", f"/api/webhooks/{webhook}/trial")
 
     def deliveries(self, webhook: str) -> Iterator[dict[str, Any]]:
-        """What it was told of, or is to be, the newest first."""
+        """A webhook's deliveries, the newest first."""
         before: dict[str, int] = {}
         while True:
             page = self._json("GET", f"/api/webhooks/{webhook}/deliveries", params=before)
@@ -40,5 +40,5 @@ class WebhookCalls(ABC):
             before = {"before": page["next"]}
 
     def repeat_delivery(self, webhook: str, delivery: int) -> None:
-        """Tells it once more, at once."""
+        """Sends a delivery again, now."""
         self._json("POST", f"/api/webhooks/{webhook}/deliveries/{delivery}")

@@ -1,9 +1,8 @@
 """Addresses: `store/path`, the name of one file; with a trailing `/`, a folder.
 
-An address is checked once, where it enters, and is a value from then on: whoever holds an
-`Address` need not ask again whether it climbs, hides a control character or is spelled in two
-ways. What an address may be is said in the sealed-link format ("Address"); stores trust it, and
-still look for themselves where a path ends up on the disk.
+An address is checked once, where it enters; from then on it is a value that never climbs, holds no control character
+and has one spelling. The sealed-link format ("Address") defines what an address may be. Stores trust it, and still
+check where a path ends up on the disk.
 """
 
 from __future__ import annotations
@@ -24,7 +23,7 @@ _PATH_SAFE = "/-._~!$()*,:@"
 # No file system holds longer paths (PATH_MAX), and nobody makes deeper ones by hand.
 LONGEST = 4000  # bytes of UTF-8
 DEEPEST = 100  # segments
-# What is asked for again and again is short; what is not kept cannot fill the memory.
+# Addresses that are requested often are short; longer ones are not cached, so they cannot fill the memory.
 _KEPT_UP_TO = 1000  # characters
 
 
@@ -35,7 +34,7 @@ class BadAddress(ValueError):
 class Address(NamedTuple):
     """One file, or one folder (`folder` true, `path` empty or ending in `/`).
 
-    A tuple, for addresses are what nearly everything that is remembered is found by.
+    A tuple, because nearly every cache is keyed by addresses.
     """
 
     store: str
@@ -119,7 +118,7 @@ def parse_file_address(text: str) -> Address:
 
 
 def requested_address(path: str | bytes) -> Address:
-    """The file that a path names which is still percent-encoded. Kept: files are asked for again, in ranges.
+    """The file named by a percent-encoded path. Cached, because ranges of one file are requested one after the other.
 
     Raises:
         BadAddress.
@@ -135,7 +134,7 @@ def _requested(path: str | bytes) -> Address:
 
 
 def is_url(text: str) -> bool:
-    """Whether a text is a file's URL on the web, and no address."""
+    """Whether a text is a web URL rather than an address."""
     return text.startswith(("http://", "https://"))
 
 

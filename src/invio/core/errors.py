@@ -6,9 +6,9 @@ from typing import Self
 
 
 class ConfigurationError(Exception):
-    """Something that was given (a file, a setting, a port) cannot be used as it is.
+    """A given file, setting or port cannot be used.
 
-    `line` is the line of the file that is to be corrected, counted from 1; 0 when it is of no line.
+    `line` is the line of the file to correct, counted from 1; 0 when no line applies.
     """
 
     line = 0

@@ -1,4 +1,4 @@
-"""What of a folder is as if it were not there: hidden files, and those that patterns name. Pure."""
+"""Which files of a store are hidden from everyone: dot files, and those that match patterns. Pure."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ class Exclusions:
         )
 
     def excludes_name(self, name: str) -> bool:
-        """Whether every file or folder of this name is."""
+        """Whether every file or folder with this name is excluded."""
         if self.hidden and name.startswith("."):
             return True
         return any(segment_matches(pattern, name) for pattern in self.names)

@@ -9,16 +9,15 @@ from invio.core.addresses import Address
 
 
 class FileFacts(NamedTuple):
-    """What is known of a file. A tuple, for one is made of each file of an archive or a listing.
+    """What is known of a file. A tuple, because every file of an archive or a listing gets one.
 
     `size` in bytes, None for a file that is made as it is sent; `modified` in Unix seconds.
 
-    `tag` is the opaque part of a strong entity tag (no quotes): it differs whenever the content
-    may differ. None when nothing is known that would tell two contents apart. `media_type` is
-    what the store knows better than the name does, else None. `version` counts from 1, None in a
-    store that keeps none; `current` is whether it is the newest. `name` is what the file is saved
-    under, where that is not the end of its address; `sha256` the content's digest, where the store
-    knows it; `description` a short text on what it is about, and `about` further facts, by name.
+    `tag` is the opaque part of a strong entity tag (no quotes): it differs whenever the content may differ, and is None
+    when nothing known would show a difference. `media_type` is what the store knows better than the name does, else
+    None. `version` counts from 1, None in a store that keeps none; `current` is whether it is the newest. `name` is
+    what the file is saved under, where that is not the end of its address; `sha256` the content's digest, where the
+    store knows it; `description` a short text on what it is about, and `about` further facts, by name.
     """
 
     address: Address

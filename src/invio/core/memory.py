@@ -1,8 +1,7 @@
-"""Memories: what was found out before, by a key, bounded in number and, where it ages, in time.
+"""Caches by key, bounded in number and, where values expire, in time.
 
-The heaviest users look something up at every request, so a memory is a dictionary, and looking up is the
-dictionary's own. When one is full it forgets everything: that is rare, needs no book-keeping at each use, and is one
-step that no other thread sees half done.
+Some callers look up a value at every request, so a memory is a dictionary, and a lookup is the dictionary's own. A full
+memory is cleared: that is rare, needs no bookkeeping on each use, and is atomic for other threads.
 """
 
 from __future__ import annotations
@@ -30,7 +29,7 @@ class Memory(dict[K, V]):
 
 
 class ExpiringMemory(Memory[K, tuple[float, V]]):
-    """A memory of values that are good for `seconds`. The clock is the caller's: any that does not go back."""
+    """A memory whose values expire after `seconds`. The caller supplies the time, from any monotonic clock."""
 
     def __init__(self, most: int, seconds: float) -> None:
         super().__init__(most)

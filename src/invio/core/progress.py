@@ -5,7 +5,7 @@ from __future__ import annotations
 from bisect import bisect_left
 from collections.abc import Iterable, Sequence
 
-# Work and memory for a transfer do not grow with what a client makes of it: ranges of one byte, with holes between.
+# Bounds work and memory per transfer when a client requests single bytes with holes between them.
 MOST_RANGES = 256
 
 
@@ -42,7 +42,7 @@ class Coverage:
             self._drop_smallest()
 
     def _drop_smallest(self) -> None:
-        """Counts the smallest range as not arrived: what is said to have arrived has, and a bit more may have."""
+        """Counts the smallest range as not arrived, so the coverage never claims more than has arrived."""
         ranges = self._ranges
         assert isinstance(ranges, list)
         place = min(range(len(ranges)), key=lambda number: ranges[number][1] - ranges[number][0])
@@ -50,7 +50,7 @@ class Coverage:
         del ranges[place]
 
     def copy(self) -> Coverage:
-        """The same, which from now on goes its own way."""
+        """An independent copy."""
         other = Coverage()
         other._ranges, other.total = list(self._ranges), self.total
         return other

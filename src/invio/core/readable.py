@@ -1,7 +1,7 @@
 """What a slice of a reply is read from: one small protocol for every kind of source.
 
-A source is one finding of a content. It is read as it was found or not at all: what was replaced or altered since
-raises `ContentChanged`. A new kind of source satisfies `Readable`, and nothing else needs to know of it.
+A source is one finding of a content. It is read as it was found or not at all: if it was replaced or altered since,
+reading raises `ContentChanged`. A new kind of source implements `Readable`; no other module needs to know it.
 """
 
 from __future__ import annotations
@@ -58,7 +58,7 @@ class Readable(Protocol):
 
 
 class HeldInMemory:
-    """What the sources have in common that need neither a descriptor nor another system: a base class."""
+    """Base class of sources that need neither a descriptor nor another system."""
 
     __slots__ = ()
     may_block = False

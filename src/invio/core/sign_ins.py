@@ -61,7 +61,7 @@ def token_counters(address: str | None) -> list[Counter]:
 
 
 def wait_for(counter: Counter, count: Count, now: float) -> float:
-    """For how many seconds an attempt has to wait; 0 when it may be made now."""
+    """How many seconds an attempt has to wait; 0 when it may be made now."""
     over = count.attempts - counter.free
     if over <= 0 or not 0 <= now - count.last < FORGOTTEN:
         return 0.0

@@ -1,16 +1,15 @@
 """A speed limit that several connections share, and which tells each when its next bytes may leave.
 
-A clock that runs ahead of the real one by the bytes that were let through. Whoever asks is told
-the moment at which the clock has caught up, and pushes it on; those who wait do so in the order in
-which they asked. Connections that ask for the same count each time share the rate fairly, however
-many there are, and no byte is held in memory for it.
+A virtual clock runs ahead of the real one by the bytes already granted. Each caller gets the moment at which the real
+clock has caught up, and advances the virtual one; so callers wait in the order in which they asked. Connections that
+ask for the same count each time share the rate fairly, however many there are, and no byte is held in memory for it.
 """
 
 from __future__ import annotations
 
 from typing import Protocol
 
-# A wake-up that came late is made up for; a line that was not used for longer has lost its turn. Seconds.
+# A late wake-up is made up for within this time; a connection idle for longer gets no credit. Seconds.
 SLACK = 0.5
 _TICK = 0.02  # seconds
 # A step below this is more wake-ups than a slow line is worth.
@@ -19,13 +18,13 @@ _LONGEST = 0.25  # seconds that one step may take
 
 
 class Clock(Protocol):
-    """A moment that may be moved, by one or by several who share it."""
+    """A virtual clock that one or several throttles advance."""
 
     at: float
 
 
 class OwnClock:
-    """A clock that nobody else moves."""
+    """A clock that only one throttle advances."""
 
     __slots__ = ("at",)
 

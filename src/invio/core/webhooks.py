@@ -21,12 +21,12 @@ EVENTS: Mapping[str, str] = {
     "rules.put": "other rules are in force",
 }
 
-# How long after each attempt that failed there is a further one: for most of a day. Seconds.
+# Seconds to wait after each failed attempt; retries go on for most of a day.
 _AGAIN = (10.0, 60.0, 300.0, 1800.0, 7200.0, 21_600.0, 43_200.0)
 
 
 def again_after(attempts: int) -> float | None:
-    """Seconds until the next attempt, after so many that failed; None after the last one."""
+    """Seconds until the next attempt after the given number of failures; None after the last attempt."""
     return _AGAIN[attempts - 1] if attempts <= len(_AGAIN) else None
 
 

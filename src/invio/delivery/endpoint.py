@@ -65,7 +65,7 @@ class Delivery:
         )
         sender = Sender(scope, receive, send, self._way.limits.idle)
         try:
-            if not sender.on_own_server:  # which has looked at that
+            if not sender.on_own_server:  # which has checked that
                 _check_host(head, scope)
             if head.method == "OPTIONS":
                 await sender.send(self._options(head))
@@ -91,7 +91,7 @@ class Delivery:
             pass
 
     def _refused(self, request: Request, refusal: Refusal) -> Reply:
-        """What is answered to a request that is refused; the history is told of it."""
+        """Answers a refused request, and records the refusal in the history."""
         head = request.head
         if request.caller is not None and head.method == "GET":
             self._way.transfers.refused.note(request.caller, _said_address(request.path), request.link, refusal)
@@ -101,14 +101,14 @@ class Delivery:
         return refusal_reply(refusal, head.method, head.get(b"accept"), target, pages, signed_in=signed_in)
 
     def _options(self, head: RequestHead) -> Reply:
-        """What may be asked of any file (RFC 9110 §9.3.7), and to a browser's preflight the rest."""
+        """Answers OPTIONS (RFC 9110 §9.3.7), including a browser's preflight."""
         cross_origin = self._way.cross_origin
         fields = [(b"allow", METHODS.encode()), *cross_origin.preflight(head, METHODS)]
         vary = cross_origin.vary
         return Reply(204, [*fields, (b"vary", vary.encode())] if vary else fields, [], 0)
 
     def _shared(self, head: RequestHead, reply: Reply) -> Reply:
-        """The reply with what another origin's page needs to read it."""
+        """The reply with the headers another origin's page needs to read it."""
         cross_origin = self._way.cross_origin
         if not cross_origin.origins:
             return reply
@@ -140,7 +140,7 @@ class Delivery:
             await self._send(sender, head, asking.address, reply, ended)
 
     def _put_off(self, sender: Sender, request: Request, planned: PlannedReply) -> None:
-        """Has a small content, the whole of it, be sent by the records' word that it is written down."""
+        """Queues a small, whole content; the journal's callback sends it once the transfer is durable."""
         on_admitted = partial(self._deliver_whole, sender, request, planned)
         sender.defer()
         try:
@@ -160,7 +160,7 @@ class Delivery:
         segment: RequestProgress,
         error: BaseException | None,
     ) -> None:
-        """Sends a small content, the whole of it, that is recorded now; or says why it was not let begin."""
+        """Sends a small, whole content whose transfer is now durable, or answers why it was refused."""
         head = request.head
         sender.resume()
         if error is not None:
@@ -189,7 +189,7 @@ class Delivery:
             raise
 
     async def _send(self, sender: Sender, head: RequestHead, address: str, reply: Reply, ended: _Settling) -> None:
-        """Sends a reply to its end, and has it be settled when it has arrived."""
+        """Sends a reply to its end, and settles it once it has arrived."""
         await ensure_task()
         try:
             await sender.send(reply)
@@ -209,7 +209,7 @@ class Delivery:
             sender.end_on_arrival(self._watch, ended)
 
     def stop(self) -> None:
-        """Breaks off what is still under way, and records it. To be called in the event loop."""
+        """Breaks off deliveries that are under way, and records them. Call it in the event loop."""
         self._watch.stop()
         self._way.transfers.settlement.tell(everything=True)
 
@@ -226,7 +226,7 @@ class _Settling:
         self._segment = segment
 
     def __call__(self, error: Exception | None) -> None:
-        """The answer was sent, or was not for `error`."""
+        """The response was sent, or failed with `error`."""
         if error is None:
             self._settlement.settle(self._live, self._segment, None)
             return
@@ -243,7 +243,7 @@ class _Settling:
 
 
 def _said(error: Refusal | StoreFault | SQLAlchemyError) -> Refusal:
-    """What is answered when a request could not be planned or recorded."""
+    """The response to a request that could not be planned or recorded."""
     if isinstance(error, Refusal):
         return error
     if isinstance(error, StoreFault):
@@ -253,7 +253,7 @@ def _said(error: Refusal | StoreFault | SQLAlchemyError) -> Refusal:
 
 
 def _not_delivered(error: ReplyBroken, address: str, head: RequestHead) -> Reply:
-    """What is answered instead of a reply of which nothing has left yet."""
+    """The response in place of a reply of which nothing was sent yet."""
     refusal = Refusal("changed", f"{address}: {error}")
     if isinstance(error, ProducerFailed):
         said = f"{address}: {error}" if error.word != "not-made" else f"{address} could not be made"
@@ -262,7 +262,7 @@ def _not_delivered(error: ReplyBroken, address: str, head: RequestHead) -> Reply
 
 
 async def _with_content_digest(reply: Reply) -> Reply:
-    """The reply with the digest of what it carries, where that is little enough to be read beforehand."""
+    """The reply with its Content-Digest, if its body is small enough to be read first."""
     if reply.length is None or reply.length > _DIGESTED:
         return reply
     value = digest_field(await in_thread(digest_of, reply.parts))
@@ -277,5 +277,5 @@ def _check_host(head: RequestHead, scope: Any) -> None:
 
 
 def _said_address(path: str) -> str:
-    """What was asked for, as the history has it, well formed or not."""
+    """The requested address as the history records it, well-formed or not."""
     return unquote(path[len(PREFIX) :], errors="backslashreplace")

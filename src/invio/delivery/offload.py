@@ -1,9 +1,8 @@
-"""A front server: whom it passes on, and which files it sends in our place.
+"""Front servers: the clients they forward, and the files they send in our place.
 
-A server in front can send a file by itself once it is told which, by a response header that it
-takes for an order and shows to nobody. All that decides whether and how the file is delivered has
-happened by then. It is told only to those peers that the settings trust: anybody else would be
-shown where files lie.
+A front server can send a file itself when a response header names it; the front server removes that header. Access,
+terms and conditions are decided before that. Only peers that the settings trust get the header: it shows where files
+lie.
 """
 
 from __future__ import annotations
@@ -27,7 +26,7 @@ from invio.core.http.request_head import RequestHead
 from invio.core.throttle import Throttle
 from invio.stores.store import Found
 
-# The front server compares these with validators of its own; such a request is answered here.
+# The front server would compare these with its own validators, so such requests are answered here.
 _OWN_CONDITIONS = (b"if-match", b"if-unmodified-since", b"if-range", b"want-content-digest")
 _ITS_OWN_FIELDS = (b"content-length", b"content-range", b"accept-ranges")
 
@@ -36,10 +35,9 @@ _ITS_OWN_FIELDS = (b"content-length", b"content-range", b"accept-ranges")
 class Front:
     """`trusted` are the networks of front servers.
 
-    `unix`: so is whoever connects by a Unix socket, which has no network address.
-    `header` orders it to send a file, `rate_header` (if it has one) at how many bytes a second;
-    `prefixes` is by store what its paths begin with there. `secret` in `secret_header` tells it from whatever else
-    connects from the same place.
+    `unix`: clients of a Unix socket are trusted, too; they have no network address. `header` orders it to send a file,
+    `rate_header` (if it has one) at how many bytes a second; `prefixes` is by store what its paths begin with there.
+    `secret` in `secret_header` distinguishes it from other clients on the same machine.
     """
 
     trusted: tuple[Network, ...] = ()
@@ -49,7 +47,7 @@ class Front:
     prefixes: Mapping[str, str] = field(default_factory=dict)
     secret_header: str | None = None
     secret: str = field(default="", repr=False)
-    plain_paths: bool = False  # whether the header takes a path as it is, and not percent-encoded
+    plain_paths: bool = False  # whether the header takes a plain path instead of a percent-encoded one
 
     @property
     def trusts_any(self) -> bool:
@@ -61,19 +59,19 @@ class Front:
         return self.unix if peer is None else is_among(peer, self.trusted)
 
     def network(self, peer: str | None, head: RequestHead) -> str | None:
-        """The address of the client, which a trusted front server tells."""
+        """The client's network address, as a trusted front server reports it."""
         if peer is None and self.unix:
             before, _, told = (head.get(b"x-forwarded-for") or "").rpartition(",")
             return original_network(told_address(told), before, self.trusted)
         return original_network(peer, head.get(b"x-forwarded-for"), self.trusted) if self.trusted else peer
 
     def scheme(self, peer: str | None, head: RequestHead) -> str | None:
-        """By what scheme the client came to a trusted front server, as that tells; None without one."""
+        """The scheme of the client's request to a trusted front server; None without one."""
         told = last_told(head.get(b"x-forwarded-proto")) if self.is_front(peer) else None
         return None if told is None else told.lower()
 
     def host(self, peer: str | None, head: RequestHead) -> str | None:
-        """By what host the client came to a trusted front server, as that tells; None without one."""
+        """The host of the client's request to a trusted front server; None without one."""
         return told_host(head.get(b"x-forwarded-host")) if self.is_front(peer) else None
 
     def prefix(self, peer: str | None, head: RequestHead) -> str:
@@ -81,7 +79,7 @@ class Front:
         return told_prefix(head.get(b"x-forwarded-prefix")) if self.is_front(peer) else ""
 
     def sends_from(self, store: str, peer: str | None, head: RequestHead) -> bool:
-        """Whether the other side of the connection sends this store's files by itself, and proves to be who does."""
+        """Whether the peer is a front server that sends this store's files, and proves it with the secret."""
         if self.header is None or store not in self.prefixes or not self.is_front(peer):
             return False
         given = head.get(self.secret_header.lower().encode()) if self.secret_header else None
@@ -95,10 +93,10 @@ class Front:
         reply: Reply,
         throttles: Sequence[Throttle],
     ) -> Reply | None:
-        """The answer that has the front server send the file; None where only we can.
+        """The response that makes the front server send the file; None where only we can.
 
-        Ranges are left to it, for it finds them in the same request; what it cannot know (a
-        condition on our validators, a coding, several ranges, a speed it has no header for) is not.
+        It handles ranges itself, because it has the same request; what it cannot know (a condition on our validators, a
+        coding, several ranges, a speed without a header) is answered here.
         """
         if self.header is None or found.on_disk is None or representation.coding is not None:
             return None
@@ -120,7 +118,7 @@ NO_FRONT = Front()
 
 
 def redirect(address: str) -> Reply:
-    """Sends the client to an address that a remote store made; it holds for a while, and for whoever has it.
+    """Redirects the client to an address that a remote store made; it is valid for a while, for anyone who has it.
 
     307 keeps the method, and a range that was asked for (RFC 9110 §15.4.8).
     """

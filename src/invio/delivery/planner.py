@@ -40,9 +40,9 @@ from invio.workers.shared import Sharing
 
 PREFIX = "/get/"
 _NO_QUOTAS: Mapping[Quota, int] = {}
-# From this many bytes on it is looked up whether a whole file is asked for again that broke off.
+# From this many bytes on, a request for a whole file looks for a transfer that broke off.
 _BEGUN_ANEW = 1024 * 1024
-_PRESENTS = ("as", "name", "version", "rendition")  # what of a link says how its file is shown
+_PRESENTS = ("as", "name", "version", "rendition")  # the link parameters that say how the file is shown
 _AS_IT_IS = Presentation(sealed=True)
 
 
@@ -70,7 +70,7 @@ class Request:
 
 @dataclass(slots=True)  # not frozen: that would cost each request a microsecond
 class Resolved:
-    """What a request comes to before its reply is planned.
+    """A request's file or bundle, before its reply is planned.
 
     `etag` is what the records know the content by; `found` the file, None for a bundle. `quotas` are those that hold,
     with how many files it is to each, and `quota_owner` the recipient whose they are, where that is not who asks.
@@ -87,9 +87,9 @@ class Resolved:
 
 @dataclass(slots=True)
 class PlannedReply:
-    """A reply, and for whom and what it is.
+    """A reply, with what it delivers and to whom.
 
-    `etag` is what the records know the content by: it stays when more is learnt of the content.
+    `etag` identifies the content in the records; it does not change when the content's digest becomes known.
     """
 
     reply: Reply
@@ -103,7 +103,7 @@ class PlannedReply:
 
 @dataclass(slots=True)
 class DeliveryServices:
-    """What a delivery is made of. `grace` is how long after its end a link still resumes what began. Seconds."""
+    """What a delivery is made of. `grace` is how long after its expiry a link still resumes a transfer, in seconds."""
 
     catalogue: Catalogue
     identifier: Authenticator
@@ -158,16 +158,16 @@ class Planner:
         return self._planned(request, caller, address, read_presentation(query), None)
 
     async def _plan_sealed(self, request: Request, caller: Caller) -> PlannedReply:
-        """A good link stands above the rules; what it says is all that is presented."""
+        """A valid link overrides the rules, and it alone determines the presentation."""
         link = parse_link(request.target[len(PREFIX) :])
         asked = Asked(time.time(), caller.network, caller.agent, caller.recipient)
         late: LinkRefused | None = None
         try:
             check_link(link, self._way.keys, asked)
         except LinkRefused as refused:
-            if refused.reason.word in ORDER:  # what it says of itself is true, for its seal is good
+            if refused.reason.word in ORDER:  # its content is authentic, because its seal is valid
                 request.link = link
-            # A download that began in time may be ended; anything else wrong with it still counts.
+            # A download that began in time may be completed; every other condition still applies.
             if refused.reason.word != "expired" or b"range" not in request.head:
                 raise
             check_link(link, self._way.keys, asked._replace(grace=self._way.grace))
@@ -176,7 +176,7 @@ class Planner:
         try:
             planned = await self._planned(request, caller, link.address, _presentation(link), link)
         except Refusal as refusal:
-            # Of a link that is over, nothing else is told: neither the file's size nor whether it has changed.
+            # An expired link reveals nothing else: neither the file's size nor whether it has changed.
             if late is not None:
                 raise late from None
             await self._way.transfers.admission.check_link(link)
@@ -253,10 +253,10 @@ class Planner:
         return Resolved(offer.representation, offer.found.facts.tag, found, terms, quotas, owner, by)
 
     def _for_caches(self, terms: Terms, found: Found) -> Terms:
-        """The terms; without `public` where not anybody may have the file (RFC 9111 §3.5): a cache asks nobody."""
+        """The terms, without `public` for a file that not everyone may have (RFC 9111 §3.5)."""
         rules, facts = self._way.catalogue.rules, found.facts
         if terms.cache is None or "public" not in terms.cache or not rules.has_reasons:
-            return terms  # an application that decides by itself says for whom its caches are
+            return terms  # an application with its own policy sets its own caching
         if rules.allows(ANYONE, "read", facts.address, facts):
             return terms
         return replace(terms, cache=not_public(terms.cache))
@@ -271,7 +271,7 @@ class Planner:
         if remote is None or not planned.reply.parts:
             return None
         if self._throttles.holding(asking.principal, asking.link, planned.terms):
-            return None  # nobody but us keeps to a speed
+            return None  # only we can keep to a speed limit
         pool = self._way.catalogue.pool_of(found.facts.address)
         elsewhere = await in_pool(pool, remote.store.address_of, remote)
         return None if elsewhere is None else redirect(elsewhere)
@@ -279,7 +279,7 @@ class Planner:
     def _found(
         self, caller: Caller, address: Address, link: SealedLink | None, version: int | None
     ) -> tuple[Found, str]:
-        """The file, and which rules let the caller have it; none are asked where there is a good link."""
+        """The file, and the rules that allow it; a valid link needs no rules."""
         catalogue = self._way.catalogue
         if link is None:
             return catalogue.obtain_by(caller, "read", address, version)
@@ -287,12 +287,12 @@ class Planner:
 
 
 def raw_path(scope: Any) -> str:
-    """The path as it was sent, still encoded, without what the application is mounted under."""
+    """The request's path, still encoded, without the mount path."""
     return _raw(scope).decode("latin-1").removeprefix(scope.get("root_path", ""))
 
 
 def raw_target(scope: Any) -> str:
-    """Path and query as they were sent, still encoded, without what the application is mounted under."""
+    """The request's path and query, still encoded, without the mount path."""
     query: bytes = scope["query_string"]
     target = b"%b?%b" % (_raw(scope), query) if query else _raw(scope)
     return target.decode("latin-1").removeprefix(scope.get("root_path", ""))
@@ -328,7 +328,7 @@ def _asking(
 ) -> TransferKey:
     """Requests of one transfer come from one recipient, or from one place; and, by a link, by that link.
 
-    So nobody's download is joined, or cut, by somebody who writes another's id into a link of their own.
+    So nobody can join or cut another's download by writing that recipient's id into a link.
     """
     recipient = caller.recipient if link is None else link.names_recipient or caller.recipient
     principal, said = _known_as(recipient, caller.network), _said(address)

@@ -53,7 +53,7 @@ class Pages:
         return _with(own, then=self._seen_from(own, target), reason=word)
 
     def _seen_from(self, page: str, target: str) -> str:
-        """A path of the service, whole where it is told to another site."""
+        """A path of the service, as a full URL for another site."""
         return target if page.startswith("/") else self.base + target
 
 
@@ -101,7 +101,7 @@ _SAID = {
 
 
 def unreachable(fault: StoreFault) -> Refusal:
-    """What is said of a store that does not answer; the rest is for the operator."""
+    """What callers learn about a store that does not answer; the details are for the operator."""
     log.error("store.failed", extra={"fields": {"error": str(fault)}})
     which = "the system that stores this file" if fault.store is None else f"the store {fault.store!r}"
     return Refusal(fault.word, f"{which} {_SAID[fault.word]}", retry_after=10)

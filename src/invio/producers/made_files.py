@@ -114,13 +114,13 @@ class MadePieces(Iterator[bytes]):
         return _bytes_of(source)
 
     def cancel(self) -> None:
-        """Ends what a piece is being waited for; called from another thread."""
+        """Cancels a pending piece; called from another thread."""
         cancel = getattr(self._source, "cancel", None)
         if cancel is not None:
             cancel()
 
     def close(self) -> None:
-        """Lets go of the rows, and of what they come from."""
+        """Closes the rows and their source."""
         for one in (self._pieces, self._source):
             close = getattr(one, "close", None)
             if close is not None:

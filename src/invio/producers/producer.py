@@ -71,7 +71,7 @@ class QueryRows:
                 self._connection = None
 
     def cancel(self) -> None:
-        """Has the database give up the query, as far as its driver can: whoever waits for a row gets an error."""
+        """Cancels the query, as far as its driver can: a pending row raises an error."""
         connection = self._connection
         driver = None if connection is None else connection.connection.driver_connection
         for name in ("interrupt", "cancel"):  # SQLite's and DuckDB's, PostgreSQL's

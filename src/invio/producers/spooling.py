@@ -123,7 +123,7 @@ class Production:
         return self.whole or self.failed is not None
 
     def start(self) -> None:
-        """Has the content be made, once. Raises NotProduced: too much is being made."""
+        """Starts the run, once. Raises NotProduced: too many runs are under way."""
         with self._changed:
             if self._started:
                 return
@@ -199,7 +199,7 @@ class Production:
             self._give_up()
 
     def _give_up(self) -> None:
-        """Gives the place on the disk back at once, whoever still holds this: nobody gets any more of it."""
+        """Frees the disk space at once, even if readers still hold this: they get no more of it."""
         with suppress(OSError):
             os.ftruncate(self._file.fileno(), 0)
         self._room.give_back()
@@ -209,7 +209,7 @@ class Production:
         return NotProduced(said, word)
 
     def _wake(self) -> None:
-        """Wakes whoever waits. To be called under the lock."""
+        """Wakes the waiters. Call it under the lock."""
         self._changed.notify_all()
         for loop, event in self._waiting:
             with suppress(RuntimeError):  # its loop has ended, and with it whoever waited
@@ -285,7 +285,7 @@ class Production:
                 self._waiting.discard(waits)
 
     async def all(self) -> None:
-        """Has the content be made, and returns when it is whole. Raises NotProduced."""
+        """Runs the producer, and returns when the content is whole. Raises NotProduced."""
         self.start()
         await self.reach_async(0, whole=True)
 

@@ -1,7 +1,7 @@
-"""Which files are in archives, so that the history finds a file that was had in one.
+"""The files in archives, so that the history finds a file that was downloaded in one.
 
-An archive is known by its tag: the same files in the same order, whichever bundle they were selected for, are
-written down once. A file in it has been had when all of its bytes of the archive have arrived.
+An archive is known by its tag: the same files in the same order, whichever bundle they were selected for, are written
+down once. A file in it has arrived when all of its bytes of the archive have.
 """
 
 from __future__ import annotations
@@ -23,7 +23,7 @@ Entry = tuple[str, int, int]
 
 
 def note_archive(engine: sa.Engine, archive: str, entries: Iterable[Entry]) -> None:
-    """Writes down what is in an archive, unless that is known."""
+    """Records what is in an archive, unless it is known."""
     with engine.connect() as connection:
         if connection.execute(sa.select(archives.c.noted).where(archives.c.archive == archive)).first() is not None:
             return
@@ -48,7 +48,7 @@ def has_arrived(connection: sa.Connection, archive: str, address: str, coverage:
 
 
 def forget_unused(connection: sa.Connection, now: float) -> int:
-    """Drops archives that no transfer is of; gives how many."""
+    """Deletes archives without a transfer; returns how many."""
     unused = sa.and_(
         archives.c.noted < now - _UNUSED,
         archives.c.archive.not_in(sa.select(transfers.c.etag).where(transfers.c.etag.is_not(None))),

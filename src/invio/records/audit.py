@@ -1,4 +1,4 @@
-"""Lines of the audit: who changed what concerning who may have what, and who signed in or failed to."""
+"""The audit: who signed in or failed to, and who changed recipients, tokens, keys, rules and links."""
 
 from __future__ import annotations
 
@@ -64,6 +64,6 @@ def line_with(connection: sa.Connection, line: int) -> AuditLine | None:
 
 
 def forget_lines(connection: sa.Connection, before: float, most: int) -> int:
-    """Drops at most so many lines of before a moment, Unix seconds; gives how many."""
+    """Deletes at most `most` lines from before a moment, in Unix seconds; returns how many."""
     old = sa.select(audit_lines.c.id).where(audit_lines.c.at < before).limit(most)
     return connection.execute(sa.delete(audit_lines).where(audit_lines.c.id.in_(old))).rowcount

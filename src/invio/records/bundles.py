@@ -64,7 +64,7 @@ def new_bundle(
 
 
 def save_bundle(connection: sa.Connection, record: BundleRecord) -> None:
-    """Keeps a selection. Selections that are over are dropped."""
+    """Saves a selection, and deletes expired ones."""
     now = time.time()
     connection.execute(sa.delete(bundles).where(bundles.c.expires < now))
     connection.execute(
@@ -81,7 +81,7 @@ def drop_bundle(connection: sa.Connection, bundle_id: str) -> None:
 
 
 def bundle_named(connection: sa.Connection, bundle_id: str) -> BundleRecord | None:
-    """The selection, unless it is over."""
+    """The selection, unless it has expired."""
     row = connection.execute(
         sa.select(bundles).where(bundles.c.id == bundle_id, bundles.c.expires > time.time())
     ).first()
@@ -99,7 +99,7 @@ def bundle_named(connection: sa.Connection, bundle_id: str) -> BundleRecord | No
 
 
 def decide_packs(connection: sa.Connection, bundle_id: str, *, packs: bool) -> bool:
-    """Settles whether a bundle is deflated, for good; gives what was settled first."""
+    """Decides, once and for all, whether a bundle is deflated; returns the first decision."""
     known: dict[str, object] = (
         connection.execute(sa.select(bundles.c.options).where(bundles.c.id == bundle_id)).scalar() or {}
     )
@@ -110,7 +110,7 @@ def decide_packs(connection: sa.Connection, bundle_id: str, *, packs: bool) -> b
 
 
 def pin_versions(connection: sa.Connection, bundle_id: str, found: Mapping[str, int]) -> dict[str, int]:
-    """Settles which version of each file a bundle has, for good; gives what is settled now."""
+    """Fixes the version of each file in a bundle, once and for all; returns what is fixed now."""
     known: dict[str, int] = (
         connection.execute(sa.select(bundles.c.versions).where(bundles.c.id == bundle_id)).scalar() or {}
     )
@@ -121,7 +121,7 @@ def pin_versions(connection: sa.Connection, bundle_id: str, found: Mapping[str, 
 
 
 def keep_until(connection: sa.Connection, bundle_id: str, moment: float) -> None:
-    """Has a selection last until a moment, at least. Unix seconds."""
+    """Keeps a selection at least until a moment, in Unix seconds."""
     later = sa.update(bundles).where(bundles.c.id == bundle_id, bundles.c.expires < moment)
     connection.execute(later.values(expires=moment))
 
@@ -132,7 +132,7 @@ def known_crcs(connection: sa.Connection, tags: Sequence[str]) -> dict[str, int]
 
 
 def save_crcs(connection: sa.Connection, crcs: Mapping[str, int]) -> None:
-    """Keeps CRC-32s by the tags of their contents."""
+    """Saves CRC-32s by the tags of their contents."""
     if crcs:
         insert_many(connection, checksums, crcs.items())
 
@@ -143,18 +143,18 @@ def known_digests(connection: sa.Connection, tags: Sequence[str]) -> dict[str, b
 
 
 def save_digests(connection: sa.Connection, found: Mapping[str, bytes]) -> None:
-    """Keeps SHA-256s by the tags of their contents."""
+    """Saves SHA-256s by the tags of their contents."""
     if found:
         insert_many(connection, digests, found.items())
 
 
 def known_deflated(connection: sa.Connection, tags: Sequence[str]) -> dict[str, tuple[str, int | None]]:
-    """By content tag, what the deflated form is called and its length; None where deflating is no gain."""
+    """Name and length of the deflated form by content tag; a length of None where deflating is no gain."""
     return {tag: (name, size) for tag, name, size in _rows(connection, _DEFLATED, tags)}
 
 
 def save_deflated(connection: sa.Connection, found: Mapping[str, tuple[str, int | None]]) -> None:
-    """Keeps, by the tags of contents, the names and lengths of their deflated forms; None where that is no gain."""
+    """Saves names and lengths of deflated forms by content tag; None where deflating is no gain."""
     if found:
         insert_many(connection, deflated, ((tag, *form) for tag, form in found.items()), instead=True)
 

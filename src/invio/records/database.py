@@ -95,7 +95,7 @@ def _newest_revision() -> str:
 
 def migrate(connection: sa.Connection) -> None:
     """Applies the migrations that are missing."""
-    # Only for this: a service whose database is up to date does without a tenth of its memory.
+    # Imported only for this: a service whose database is up to date saves a tenth of its memory.
     from alembic import command
     from alembic.config import Config
 
@@ -139,7 +139,7 @@ def write(engine: sa.Engine) -> sa.Engine:
 
 @contextmanager
 def write_durable(engine: sa.Engine) -> Iterator[sa.Connection]:
-    """A transaction that writes and, once it has ended, outlives the death of the machine, too."""
+    """A write transaction that survives a power failure once it has committed."""
     with write(engine).connect() as connection:
         driver = connection.connection.driver_connection
         assert driver is not None
@@ -164,7 +164,7 @@ def write_nowait(engine: sa.Engine) -> sa.Engine:
 
 
 def select_row(engine: sa.Engine, query: str, *given: object) -> tuple[Any, ...] | None:
-    """The first row of a query, by the driver itself: what is asked at each new file is an eighth of the work so.
+    """The first row of a query, through the driver directly: an eighth of SQLAlchemy's work.
 
     Raises:
         OperationalError: the records cannot be read.
@@ -182,10 +182,10 @@ def select_row(engine: sa.Engine, query: str, *given: object) -> tuple[Any, ...]
 def insert_many(
     connection: sa.Connection, table: sa.Table, rows: Iterable[tuple[object, ...]], *, instead: bool = False
 ) -> None:
-    """Inserts rows of very many, by the driver itself: a composed statement takes longer for each than the database.
+    """Inserts very many rows, through the driver directly: composing statements takes longer than the insert.
 
-    A row holds the table's columns in their order. Of one that is there already, the one before stays, or with
-    `instead` the later one.
+    A row holds the table's columns in their order. Of two rows with the same key the earlier stays, or with `instead`
+    the later.
     """
     driver = connection.connection.driver_connection
     assert driver is not None

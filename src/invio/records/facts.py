@@ -1,6 +1,6 @@
-"""What the records know of themselves: an id, and the clock as it was last.
+"""Facts of the records themselves: their id, and the last seen clock.
 
-A store knows by the id whose it is (see invio.stores.managed); the clock tells whether time went on as it does.
+A store knows its records by the id (see invio.stores.managed); the last clock shows whether time has jumped.
 """
 
 from __future__ import annotations
@@ -15,7 +15,7 @@ from invio.records.tables import facts
 
 _ID = "records"
 _CLOCK, _DISTRUSTED = "clock", "clock-distrusted"
-# A service may have been stopped for days; a clock that is wrong is mostly wrong by more.
+# A service may have been stopped for days; a wrong clock is usually wrong by more.
 JUMP = 2 * 86_400.0  # seconds
 _TRUSTED_AFTER = 168  # looks, an hour apart, after which a clock that jumped is believed
 
@@ -27,12 +27,12 @@ def fact(connection: sa.Connection, name: str) -> str | None:
 
 
 def save_fact(connection: sa.Connection, name: str, value: str) -> None:
-    """Keeps a fact of the records themselves, in the place of the one before it."""
+    """Saves a fact, replacing the one before it."""
     connection.execute(sa.insert(facts).prefix_with("OR REPLACE").values(name=name, value=value))
 
 
 def records_id(connection: sa.Connection) -> str:
-    """What these records are called, wherever they lie; given when it is first asked for."""
+    """The records' id, wherever they lie; created on first use."""
     known = fact(connection, _ID)
     if known is None:
         known = secrets.token_hex(8)
@@ -42,17 +42,17 @@ def records_id(connection: sa.Connection) -> str:
 
 @dataclass(frozen=True, slots=True)
 class Clock:
-    """How the clock is: whether what is old by it may be forgotten, and by how many seconds it has jumped now."""
+    """The clock's state: whether retention may trust it, and by how many seconds it has jumped."""
 
     trusted: bool
     jumped: float = 0.0
 
 
 def look_at_clock(connection: sa.Connection, now: float | None = None) -> Clock:
-    """Compares the clock with what it was last; to be called at the start and every hour.
+    """Compares the clock with the last seen one. Call it at the start and every hour.
 
-    A clock that is days ahead would have everything be forgotten. So after a jump nothing is, until the service has
-    run for a week by the new time: long enough for somebody to see the warning.
+    A clock that is days ahead would expire everything. So nothing is deleted after a jump until the service has run for
+    a week by the new time: long enough for somebody to see the warning.
     """
     now = time.time() if now is None else now
     seen = fact(connection, _CLOCK)

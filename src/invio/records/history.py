@@ -37,7 +37,7 @@ class Filters:
 
 
 def pages(engine: sa.Engine, filters: Filters) -> Iterator[list[TransferRow]]:
-    """All that fit, page by page; no transaction is left open between two."""
+    """All matching transfers, page by page; no transaction stays open between pages."""
     query = _query(filters)
     last: str | None = None
     while True:
@@ -53,12 +53,12 @@ def pages(engine: sa.Engine, filters: Filters) -> Iterator[list[TransferRow]]:
 
 
 def is_at(row: TransferRow, address: str) -> bool:
-    """Whether a transfer is of a file, or of one in a folder, itself: and not of an archive that holds it."""
+    """Whether a transfer is of a file itself, or of one in a folder, and not of an archive that holds it."""
     return row.address.startswith(address) if address.endswith("/") else row.address == address
 
 
 def _fits(connection: sa.Connection, row: TransferRow, address: str | None) -> bool:
-    """Whether what was asked for is what the transfer is of, or has arrived as part of it."""
+    """Whether the requested address is the transfer's, or arrived as part of it."""
     if address is None or is_at(row, address) or row.etag is None:
         return True
     return has_arrived(connection, row.etag, address, row.coverage)
@@ -92,7 +92,7 @@ def _query(filters: Filters) -> sa.Select[Any]:
 
 
 def forget(connection: sa.Connection, before: float, most: int = 10_000) -> int:
-    """Drops what ended before a moment, `most` lines at once; gives how many."""
+    """Deletes transfers that ended before a moment, at most `most` lines; returns how many."""
     held = transfers.c
     began = held.id < first_id(before)  # ids are in the order of time: what is younger is not looked at
     old = sa.select(held.id).where(began, held.updated < before, held.state != "running").order_by(held.id).limit(most)

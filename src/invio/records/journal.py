@@ -1,4 +1,4 @@
-"""The journal: writes lines down, and commits what came together in one transaction.
+"""The journal: writes lines, and commits those that arrive together in one transaction.
 
 Lines of one turn of the event loop gather, and are committed at its end, on the loop itself. A
 thread for it was tried and was four times slower: a commit in WAL mode is one short write into
@@ -65,7 +65,7 @@ _ENDS_WITHIN = 10.0  # seconds for which a stop waits for what is being written
 
 
 def _unheard(_: BaseException | None) -> None:
-    """Of a line that nobody waits for."""
+    """The callback of a line that nobody waits for."""
 
 
 @dataclass(slots=True)
@@ -93,7 +93,7 @@ class _Call:
 
 
 class Joined(Exception):
-    """A transfer was not begun, for another process has just begun it; its row is this one."""
+    """A transfer was not begun, because another process has just begun it; `row` is its row."""
 
     def __init__(self, row: TransferRow) -> None:
         super().__init__(row.id)
@@ -131,7 +131,7 @@ class _Batch:
             self.plain = False
 
     def followed_by(self, later: _Batch) -> None:
-        """Takes what has come since, after its own."""
+        """Appends the lines of a later batch."""
         self.begins += later.begins
         self.calls += later.calls
         self.whole += later.whole
@@ -139,7 +139,7 @@ class _Batch:
         self.plain = self.plain and later.plain
 
     def take_back(self, other: _Batch) -> None:
-        """Takes what ended, or went on, from an earlier batch that could not be written."""
+        """Takes over the endings and progress of an earlier batch that could not be written."""
         for row in other.changed.values():
             if row.id not in self.changed:
                 self.change(row)
@@ -172,7 +172,7 @@ class Journal:
         self.fault: str | None = None  # why the last batch could not be written
 
     async def begin(self, beginning: Beginning) -> None:
-        """Returns when the transfer's row is durable.
+        """Writes the row that begins a transfer; returns when it is durable.
 
         Raises:
             LinkExhausted: the link's id was revoked or has no use left; nothing was written.
@@ -203,7 +203,7 @@ class Journal:
         return result
 
     def note(self, work: Callable[[sa.Connection], object]) -> None:
-        """Runs `work` in the next transaction in which it can be; nobody waits for it."""
+        """Runs `work` in the next possible transaction; nobody waits for it."""
         done = asyncio.get_running_loop().create_future()
         done.add_done_callback(partial(self._noted, work))
         self._waiting.call(_Call(work, done))
@@ -217,12 +217,12 @@ class Journal:
             log.error("records.write-failed", extra={"fields": {"error": str(error)}})
 
     def write(self, row: TransferRow) -> None:
-        """Writes a transfer's progress or end, soon."""
+        """Queues a transfer's progress or end for writing."""
         self._waiting.change(row)
         self._linger()
 
     def write_whole(self, row: TransferRow) -> None:
-        """Writes, soon, that all of a transfer has arrived, in its one request; its size was known at its beginning."""
+        """Queues the end of a transfer that arrived whole in its one request; its size was known at the beginning."""
         self._waiting.whole.append(row)
         self._linger()
 
@@ -252,7 +252,7 @@ class Journal:
             self._flush()
 
     async def stop(self) -> None:
-        """Writes what is waiting, and takes no more. To be called in the event loop, when nothing delivers any more."""
+        """Writes what is waiting, and takes no more. Call it in the event loop, after the last delivery."""
         self._stopped = True
         self._unschedule()
         end = time.monotonic() + _ENDS_WITHIN
@@ -268,7 +268,7 @@ class Journal:
             self._connection = None
 
     def close(self) -> None:
-        """Like `stop`, where no event loop runs any more."""
+        """Like `stop`, when no event loop runs any more."""
         self._stopped = True
         batch, self._waiting = self._waiting, _Batch()
         if batch:
@@ -334,7 +334,7 @@ class Journal:
         self._giving_up = loop.call_later(_PATIENCE, self._give_up)
 
     def _give_up(self) -> None:
-        """Refuses what waits behind a batch that has waited for long already."""
+        """Refuses the lines behind a batch that has waited too long."""
         self._giving_up = None
         if not self._in_worker or self._stopped:
             return
@@ -345,14 +345,14 @@ class Journal:
         self._giving_up = asyncio.get_running_loop().call_later(_AGAIN, self._give_up)
 
     def _drop_connection(self) -> None:
-        """What failed once may have left the connection in no state to go on."""
+        """After a failure the connection may be unusable."""
         connection, self._connection = self._connection, None
         if connection is not None:
             with suppress(sa.exc.SQLAlchemyError, sqlite3.Error):
                 connection.close()
 
     def _not_written(self, batch: _Batch, error: BaseException) -> list[_Outcome]:
-        """What those who wait are told of a batch that could not be written, and what is kept of it."""
+        """Tells the waiters that a batch could not be written, and keeps its endings."""
         said = str(error.__cause__ or error)
         if self.fault != said:
             log.error("records.write-failed", extra={"fields": {"error": said, "lines": len(batch)}})
@@ -388,7 +388,7 @@ class Journal:
             self._flush()
 
     def _keep(self, batch: _Batch) -> None:
-        """Has what was not written, and nobody was told so of, be written later on."""
+        """Keeps lines that nobody was told about for a later batch."""
         if not batch.kept:
             return
         self._waiting.take_back(batch)
@@ -399,7 +399,7 @@ class Journal:
             self._lingering = asyncio.get_running_loop().call_later(_AGAIN, self._flush)
 
     def _commit(self, connection: sa.Connection, batch: _Batch) -> list[_Outcome]:
-        """Writes all of it in one transaction, or raises and has written nothing."""
+        """Writes the batch in one transaction, or raises and writes nothing."""
         if batch.plain:
             driver = connection.connection.driver_connection
             assert driver is not None
@@ -408,7 +408,7 @@ class Journal:
             return [(item.on_written, None, None) for item in batch.begins]
         outcomes: list[_Outcome] = []
         with connection.begin():
-            # What has ended is not to stand in the way of what begins.
+            # Endings come first, so that they do not count against beginnings.
             transfers.update(connection, list(batch.changed.values()))
             statements.end_whole(connection, batch.whole)
             began = (self._begun(connection, item, outcomes) for item in batch.begins)
@@ -421,7 +421,7 @@ class Journal:
         return outcomes
 
     def _joined(self, connection: sa.Connection, item: Beginning) -> TransferRow | None:
-        """The transfer that a request is one more of after all, as a request of another process began it."""
+        """The transfer of another process that a request joins after all."""
         row = item.row
         found = None if row.etag is None else resumable(connection, row.who, row.address, row.etag, row.tag)
         if found is None or found.held_by == self.held_by:
@@ -432,7 +432,7 @@ class Journal:
         return transfers.go_on(connection, found.id, 0, self.held_by)
 
     def _begun(self, connection: sa.Connection, item: Beginning, outcomes: list[_Outcome]) -> TransferRow | None:
-        """The row to insert for a line that begins a transfer, unless it may not begin."""
+        """The row to insert for a beginning transfer. Raises if it may not begin."""
         try:
             if item.joins and (joined := self._joined(connection, item)) is not None:
                 outcomes.append((item.on_written, None, Joined(joined)))
@@ -480,5 +480,5 @@ def _resolve(outcomes: list[_Outcome]) -> None:
             continue
         try:
             whom(error)
-        except Exception:  # theirs, of which the others are to know nothing
+        except Exception:  # their own error, which must not affect the other lines
             log.exception("records.not-told")

@@ -36,14 +36,14 @@ class LinkKnown(Exception):
 
 @dataclass(frozen=True, slots=True)
 class Maker:
-    """Who had a link made, and by name those of their quotas that count what is had by it."""
+    """A link's maker, and the names of the maker's quotas that its downloads count towards."""
 
     recipient: str
     quotas: tuple[str, ...]
 
 
 def note_made(connection: sa.Connection, link: SealedLink, maker: str | None, quotas: Sequence[str]) -> None:
-    """Writes down a link that was made here; `quotas` are names. Raises LinkKnown."""
+    """Records a link that was made here; `quotas` are names. Raises LinkKnown."""
     link_id = link.says("id")
     if connection.execute(sa.select(links.c.id).where(links.c.id == link_id)).first() is not None:
         raise LinkKnown
@@ -57,7 +57,7 @@ def note_made(connection: sa.Connection, link: SealedLink, maker: str | None, qu
 
 
 def maker_of(connection: sa.Connection, link_id: str) -> Maker | None:
-    """Who had a link made; None for one that counts to nobody's quotas."""
+    """A link's maker; None for a link that counts towards nobody's quotas."""
     row = connection.execute(sa.select(links.c.maker, links.c.quotas).where(links.c.id == link_id)).first()
     if row is None or row.maker is None or not row.quotas:
         return None
@@ -95,7 +95,7 @@ def held_by_key(connection: sa.Connection, now: float) -> dict[str, int]:
 
 
 def revoke(connection: sa.Connection, link_id: str) -> None:
-    """Ends every link of that id, known here or not; one that is revoked stays so since then."""
+    """Revokes every link with this id, known here or not; an earlier revocation keeps its time."""
     now = time.time()
     changed = connection.execute(
         sa.update(links).where(links.c.id == link_id).values(revoked=sa.func.coalesce(links.c.revoked, now))
@@ -105,7 +105,7 @@ def revoke(connection: sa.Connection, link_id: str) -> None:
 
 
 def revoke_all(connection: sa.Connection, maker: str) -> int:
-    """Ends every link that was made for a recipient by the service; gives how many were ended by it."""
+    """Revokes every link that the service made for a recipient; returns how many."""
     still = sa.and_(links.c.maker == maker, links.c.revoked.is_(None))
     return connection.execute(sa.update(links).where(still).values(revoked=time.time())).rowcount
 

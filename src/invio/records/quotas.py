@@ -38,7 +38,7 @@ class QuotaReached(Exception):
 
 
 def reserve(connection: sa.Connection, transfer: str, claims: Sequence[Claim], *, begins: bool) -> None:
-    """Takes what a request claims, within the caller's transaction; or nothing.
+    """Reserves what a request claims, within the caller's transaction, or nothing.
 
     `begins` says that the transfer is new: later requests of one count no further file.
 
@@ -106,7 +106,7 @@ def _merge(connection: sa.Connection, who: str, quota: Quota, now: float) -> Non
 
 
 def give_back(connection: sa.Connection, transfer: str, claims: Sequence[Claim], taken: int) -> None:
-    """A request has ended: what it had reserved is given back, and what it took counts. Bytes."""
+    """Ends a request's reservation, and counts what it took; in bytes."""
     for claim in claims:
         held = quota_uses.c
         connection.execute(
@@ -120,26 +120,26 @@ def give_back(connection: sa.Connection, transfer: str, claims: Sequence[Claim],
 
 
 def used(connection: sa.Connection, who: str, quota: Quota) -> tuple[int, int]:
-    """Files and bytes that count at present, those included that are on their way."""
+    """Files and bytes that count at present, including those under way."""
     uses = _uses(connection, who, quota, time.time())
     return sum(use.files for use in uses), sum(use.bytes for use in uses)
 
 
 def frees_at(connection: sa.Connection, who: str, quota: Quota) -> float | None:
-    """When the first of what counts at present counts no more, Unix seconds; None where nothing counts."""
+    """When the oldest use expires, in Unix seconds; None when nothing counts."""
     counting = [use.at for use in _uses(connection, who, quota, time.time()) if use.files > 0 or use.bytes > 0]
     return min(counting) + quota.period if counting else None
 
 
 def grant(connection: sa.Connection, who: str, quota: Quota, files: int, size: int) -> None:
-    """Lets somebody have more than a quota allows: so many files and bytes, for as long as one of its periods."""
+    """Grants files and bytes beyond a quota, for one of its periods."""
     called = f"+{secrets.token_hex(11)}"
     values = {"quota": quota.name, "transfer": called, "who": who, "at": time.time()}
     connection.execute(sa.insert(quota_uses).values(**values, files=-files, taken=-size, reserved=0))
 
 
 def reset(connection: sa.Connection, who: str, quota: Quota) -> None:
-    """Begins somebody's quota anew; what is on its way still counts once it has arrived."""
+    """Resets a quota's use; downloads under way still count once they have arrived."""
     held = quota_uses.c
     its = sa.and_(held.who == who, held.quota == quota.name)
     connection.execute(sa.update(quota_uses).where(its).values(files=0, taken=0))
@@ -147,7 +147,7 @@ def reset(connection: sa.Connection, who: str, quota: Quota) -> None:
 
 
 def take_orphans(connection: sa.Connection, held_by: int | None = None, since: float = 0.0) -> None:
-    """What a process that died had reserved counts as taken: nobody knows how much of it had arrived.
+    """Counts the reservations of a dead process as taken: nobody knows how much of them had arrived.
 
     Given back, each death would be worth as much as was on its way. To be called before its transfers are ended.
     """
@@ -163,5 +163,5 @@ LONGEST_KEPT = LONGEST + 86_400  # seconds: no period reaches back to what is ol
 
 
 def forget(connection: sa.Connection, before: float) -> None:
-    """Drops what began before a moment, which no period reaches back to."""
+    """Deletes uses from before a moment that no period reaches back to."""
     connection.execute(sa.delete(quota_uses).where(quota_uses.c.at < before))

@@ -76,7 +76,7 @@ def add_token(connection: sa.Connection, recipient_id: str, label: str, expires:
 
 
 def token_id(token: str) -> str:
-    """What a token is called where it must not be shown."""
+    """A token's public id."""
     return hashed(token)[:_TOKEN_ID]
 
 
@@ -93,7 +93,7 @@ def tokens_of(connection: sa.Connection, recipient_id: str) -> list[TokenFacts]:
 
 
 def end_token(connection: sa.Connection, recipient_id: str, called: str) -> bool:
-    """Ends a token by its id, and the sessions that were opened with it; whether there was one."""
+    """Ends a token by its id, and the sessions opened with it; returns whether there was one."""
     if len(called) != _TOKEN_ID or not called.isalnum():
         return False
     its = sa.and_(tokens.c.recipient == recipient_id, tokens.c.hash.startswith(called), tokens.c.ended.is_(None))
@@ -105,22 +105,22 @@ def end_token(connection: sa.Connection, recipient_id: str, called: str) -> bool
 
 
 def _token_said(called: str, label: str) -> str:
-    """What the history says of a token: its id and its label, without what would part it from the next one."""
+    """A token as the history names it: its id and label, without separators."""
     seen = " ".join("".join(sign if sign.isprintable() else " " for sign in label).replace(";", ",").split())
     return f"token {called} ({seen})" if seen else f"token {called}"
 
 
 def disable(connection: sa.Connection, recipient_id: str, *, disabled: bool) -> bool:
-    """Has a recipient's tokens and sessions be good for nothing, or good again; whether there is one."""
+    """Disables or enables a recipient, with their tokens and sessions; returns whether there is one."""
     since = time.time() if disabled else None
     changed = connection.execute(sa.update(recipients).where(recipients.c.id == recipient_id).values(disabled=since))
-    if disabled:  # a session that was open then is not to go on when they may sign in again
+    if disabled:  # an open session must not continue when they are enabled again
         connection.execute(sa.delete(sessions).where(sessions.c.recipient == recipient_id))
     return bool(changed.rowcount)
 
 
 def remove(connection: sa.Connection, recipient_id: str) -> bool:
-    """Removes a recipient with what is personal of them; whether there was one.
+    """Removes a recipient with their personal data; returns whether there was one.
 
     That are the name, groups, password, tokens, sessions and devices, and in the history the network addresses and the
     names of tokens. What they obtained stays in the history, by the id; links that they had made are revoked.
@@ -148,7 +148,7 @@ def set_password(connection: sa.Connection, recipient_id: str, kept: str | None)
 
 
 def signed_in_lately(connection: sa.Connection, secret: str, seconds: float) -> bool:
-    """Whether a session was opened with a password, so many seconds ago at most."""
+    """Whether a session was opened with a password within the last `seconds`."""
     held = sessions.c
     query = sa.select(held.created).where(held.hash == hashed(secret), held.opened_by == BY_PASSWORD)
     created: float | None = connection.execute(query).scalar()
@@ -164,7 +164,7 @@ def password_of(connection: sa.Connection, recipient_id: str) -> str | None:
 
 
 def recipient_of_token(connection: sa.Connection, token: str) -> Recipient | None:
-    """Whose token this is, if it still holds."""
+    """The recipient of a token, if the token is valid."""
     found = connection.execute(
         sa.select(recipients, tokens.c.hash, tokens.c.label)
         .join(tokens, tokens.c.recipient == recipients.c.id)
@@ -179,7 +179,7 @@ def recipient_of_token(connection: sa.Connection, token: str) -> Recipient | Non
 
 
 def why_refused(connection: sa.Connection, token: str) -> str:
-    """What is wrong with a token that does not hold, in words for whoever has it."""
+    """Why a token is invalid, in words for its holder."""
     found = connection.execute(
         sa.select(tokens.c.expires, tokens.c.ended, recipients.c.id, recipients.c.disabled)
         .join(recipients, tokens.c.recipient == recipients.c.id)
@@ -242,7 +242,7 @@ def open_session(connection: sa.Connection, recipient_id: str, token: str | None
 
 
 def recipient_of_session(connection: sa.Connection, secret: str) -> Recipient | None:
-    """Whose session it is; None when it is over, or they are disabled."""
+    """The recipient of a session; None when it has ended, or the recipient is disabled."""
     found = connection.execute(
         sa.select(recipients, sessions.c.opened_by)
         .join(sessions, sessions.c.recipient == recipients.c.id)
@@ -255,7 +255,7 @@ def recipient_of_session(connection: sa.Connection, secret: str) -> Recipient | 
 
 @dataclass(frozen=True, slots=True)
 class OpenSession:
-    """A session that holds, without its secret. Times in Unix seconds."""
+    """A valid session, without its secret. Times in Unix seconds."""
 
     id: str
     created: float
@@ -264,7 +264,7 @@ class OpenSession:
 
 
 def sessions_of(connection: sa.Connection, recipient_id: str) -> list[OpenSession]:
-    """A recipient's sessions that hold, the newest first."""
+    """A recipient's valid sessions, the newest first."""
     held = sessions.c
     query = sa.select(held.hash, held.created, held.expires, held.opened_by).where(
         held.recipient == recipient_id, held.expires > time.time()

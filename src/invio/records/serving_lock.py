@@ -41,7 +41,7 @@ class ServingLock:
     """
 
     def __init__(self, folder: Path) -> None:
-        """Takes part; from now on until `joined` no other process starts.
+        """Takes a number; until `joined` no other process can start.
 
         Raises:
             ConfigurationError: another process has been starting for minutes.
@@ -88,12 +88,12 @@ class ServingLock:
 
     @property
     def before(self) -> Left | None:
-        """Who had this process's number before it and has not been put in order."""
+        """The dead process that had this number before and is not cleaned up yet."""
         since = _since(self._descriptor)
         return None if since is None else Left(self.number, since)
 
     def joined(self) -> None:
-        """What the dead left is put in order: others may start."""
+        """Ends the start: dead processes are cleaned up, and others may start."""
         os.ftruncate(self._descriptor, 0)
         os.pwrite(self._descriptor, repr(time.time()).encode(), 0)
         fcntl.flock(self._starting, fcntl.LOCK_UN)
@@ -121,7 +121,7 @@ class ServingLock:
         return [number for number in self._numbers() if number != self.number]
 
     def close(self) -> None:
-        """Leaves; what this process had begun has ended."""
+        """Gives the number back; everything this process began has ended."""
         self._path(self.number).unlink(missing_ok=True)
         os.close(self._descriptor)
         os.close(self._starting)

@@ -44,7 +44,7 @@ def attempt(connection: sa.Connection, counters: Sequence[Counter]) -> None:
 
 
 def succeeded(connection: sa.Connection, counters: Sequence[Counter]) -> None:
-    """Takes an attempt back that was right; what failed before it for the same account is forgiven."""
+    """Takes back a successful attempt, and forgives the account's earlier failures."""
     held = sign_in_attempts.c
     for one in counters:
         if one.key.startswith("network:"):
@@ -55,7 +55,7 @@ def succeeded(connection: sa.Connection, counters: Sequence[Counter]) -> None:
 
 
 def device_of(connection: sa.Connection, secret: str, recipient: str) -> str | None:
-    """What a device is called that signed in as a recipient before; None for any other."""
+    """The id of a device that signed in as this recipient before; None for any other device."""
     held = known_devices.c
     query = sa.select(held.hash).where(
         held.hash == hashed(secret), held.recipient == recipient, held.used > time.time() - DEVICE_LIFE
@@ -65,7 +65,7 @@ def device_of(connection: sa.Connection, secret: str, recipient: str) -> str | N
 
 
 def know_device(connection: sa.Connection, recipient: str, secret: str | None) -> str:
-    """Knows a device from now on, by the secret that it has or a new one; gives that."""
+    """Remembers a device, by its secret or a new one; returns the secret."""
     now = time.time()
     connection.execute(sa.delete(known_devices).where(known_devices.c.used < now - DEVICE_LIFE))
     if secret is None:
@@ -76,5 +76,5 @@ def know_device(connection: sa.Connection, recipient: str, secret: str | None) -
 
 
 def forget_devices(connection: sa.Connection, recipient: str) -> None:
-    """Knows none of a recipient's devices any more."""
+    """Forgets all devices of a recipient."""
     connection.execute(sa.delete(known_devices).where(known_devices.c.recipient == recipient))

@@ -16,7 +16,7 @@ def signing_keys_of(connection: sa.Connection) -> list[bytes]:
 
 
 def first_signing_key(connection: sa.Connection, raw: bytes) -> list[bytes]:
-    """Keeps `raw` if there is no key yet; gives the keys that there are then."""
+    """Saves `raw` if there is no key yet; returns all keys."""
     if not signing_keys_of(connection):
         connection.execute(sa.insert(signing_keys).values(raw=raw, created=time.time()))
     return signing_keys_of(connection)

@@ -42,7 +42,7 @@ class ConcurrencyLimitReached(Exception):
 
 
 def update(connection: sa.Connection, rows: Sequence[TransferRow]) -> None:
-    """Writes what changes in a transfer: its state, what has arrived, when and in how many requests.
+    """Updates a transfer: its state, what has arrived, when, and in how many requests.
 
     What requests of several processes have brought to one transfer is united here.
     """
@@ -64,7 +64,7 @@ def _unite(connection: sa.Connection, row: TransferRow) -> None:
 
 
 class TransferGone(Exception):
-    """The records do not have the transfer that a request was to go on with, or it has arrived whole."""
+    """The transfer that a request would continue is not in the records, or has arrived whole."""
 
 
 def check_is_there(connection: sa.Connection, transfer_id: str) -> None:
@@ -74,7 +74,7 @@ def check_is_there(connection: sa.Connection, transfer_id: str) -> None:
 
 
 def go_on(connection: sa.Connection, transfer_id: str, requests: int = 0, held_by: int | None = None) -> TransferRow:
-    """Notes a further request for a transfer, which runs again; gives it as it stands.
+    """Records a further request of a transfer, which runs again; returns its row.
 
     `requests` is how many the caller knows of, should the records have been told of fewer; `held_by` the process
     that delivers it from now on.
@@ -96,7 +96,7 @@ def go_on(connection: sa.Connection, transfer_id: str, requests: int = 0, held_b
 
 
 def also_through(connection: sa.Connection, transfer_id: str, credential: str | None, network: str | None) -> None:
-    """Notes by what else, and from where else, a transfer went on."""
+    """Records a further credential and network of a transfer."""
     held = transfers.c
     known = connection.execute(sa.select(held.credential, held.network).where(held.id == transfer_id)).one()
     joined = {"credential": joined_to(known.credential, credential), "network": joined_to(known.network, network)}
@@ -135,7 +135,7 @@ def check_link_use(connection: sa.Connection, link_id: str, limit: int | None) -
     known = sa.select(links.c.used, links.c.revoked, recipients.c.disabled).where(links.c.id == link_id)
     row = connection.execute(known.join_from(links, recipients, recipients.c.id == links.c.maker, isouter=True)).first()
     if row is not None and (row.revoked is not None or row.disabled is not None):
-        raise LinkExhausted("revoked")  # whoever can no longer sign in hands nothing on either
+        raise LinkExhausted("revoked")  # links of a recipient who can no longer sign in end as well
     if row is not None and limit is not None and row.used >= limit:
         raise LinkExhausted("used-up")
 
@@ -143,8 +143,7 @@ def check_link_use(connection: sa.Connection, link_id: str, limit: int | None) -
 def resumable(connection: sa.Connection, who: str, address: str, etag: str, tag: str | None) -> TransferRow | None:
     """The newest transfer of the same content by the same caller that has not ended complete.
 
-    Only the last day's are looked at: the search is bounded, and what has lain for longer than
-    that is begun anew.
+    Only transfers of the last day are searched; older ones begin anew.
     """
     row = connection.execute(
         sa.select(transfers)
@@ -163,7 +162,7 @@ def resumable(connection: sa.Connection, who: str, address: str, etag: str, tag:
 
 
 def any_broken_off(connection: sa.Connection, who: str) -> bool:
-    """Whether any transfer of a caller broke off: mostly none did."""
+    """Whether any transfer of a caller broke off; usually none did."""
     # Asked at each large file, and for a thousand at once: as text, for a composed query takes memory.
     query = f"SELECT 1 FROM transfers WHERE who = ? AND {_OPEN.text} AND state = ? LIMIT 1"
     return connection.exec_driver_sql(query, (who, BROKEN_OFF)).first() is not None
@@ -171,7 +170,7 @@ def any_broken_off(connection: sa.Connection, who: str) -> bool:
 
 @dataclass(frozen=True, slots=True)
 class Scope:
-    """Whose lines somebody may see at most: those of a recipient, and those of `stores` (None: of all)."""
+    """Limits the lines a caller may see: those of a recipient, and those of `stores` (None: all)."""
 
     recipient: str | None
     stores: frozenset[str] | None = None
@@ -224,7 +223,7 @@ def ended_after(connection: sa.Connection, moment: float, scope: Scope, most: in
 
 
 def orphans(held_by: int | None = None, since: float = 0.0) -> sa.ColumnElement[bool]:
-    """What a process left running: all that is (None), or that one's, which began at `since`, Unix seconds.
+    """The transfers a dead process left running; None: of all. `since` is when it began, in Unix seconds.
 
     A transfer that it went on with, and had not begun, is found among those that are open.
     """
@@ -237,7 +236,7 @@ def orphans(held_by: int | None = None, since: float = 0.0) -> sa.ColumnElement[
 
 
 def break_off_orphans(connection: sa.Connection, reason: str, held_by: int | None = None, since: float = 0.0) -> int:
-    """Ends what a process that died left running (see `orphans`); gives the number of transfers."""
+    """Ends the transfers a dead process left running (see `orphans`); returns how many."""
     ended = connection.execute(
         sa.update(transfers)
         .where(orphans(held_by, since))

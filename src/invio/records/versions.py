@@ -27,7 +27,7 @@ _held = versions.c
 
 
 class VersionRecords:
-    """What a managed store knows of its files, for one store."""
+    """The index of one managed store."""
 
     def __init__(self, engine: sa.Engine, store: str) -> None:
         self._engine = engine
@@ -206,7 +206,7 @@ class VersionRecords:
                     yield row.path, row.number
 
     def names(self) -> dict[str, bool]:
-        """What contents are kept under, and whether each is of a version that was removed."""
+        """The names of all contents, and whether each one's version was removed."""
         query = sa.select(_held.name, _held.removed).where(_held.store == self._store)
         with self._engine.connect() as connection:
             rows = connection.execute(query).all()
@@ -220,12 +220,12 @@ class VersionRecords:
             return records_id(connection), fact(connection, f"store:{self._store}")
 
     def claim(self, called: str) -> None:
-        """From now on the store is called so."""
+        """Saves the store's id."""
         with write_durable(self._engine) as connection:
             save_fact(connection, f"store:{self._store}", called)
 
     def noted(self) -> int:
-        """How much is known to be written down elsewhere of versions."""
+        """How many bytes of the store's own log the records know."""
         with self._engine.connect() as connection:
             return int(fact(connection, f"noted:{self._store}") or 0)
 

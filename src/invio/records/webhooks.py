@@ -76,7 +76,7 @@ class Delivery:
 
 
 def add(connection: sa.Connection, webhook: Webhook) -> None:
-    """Has an address be told from now on."""
+    """Adds a webhook."""
     values = {"id": webhook.id, "url": webhook.url, "label": webhook.label, "made": webhook.made, "by": webhook.by}
     connection.execute(sa.insert(webhooks).values(values | {"events": json.dumps(webhook.events)}))
     for name, trigger in _TRIGGERS.items():
@@ -84,7 +84,7 @@ def add(connection: sa.Connection, webhook: Webhook) -> None:
 
 
 def remove(connection: sa.Connection, webhook: str) -> bool:
-    """Forgets a webhook and its deliveries; false where there is none."""
+    """Deletes a webhook and its deliveries; false when there is none."""
     connection.execute(sa.delete(deliveries).where(deliveries.c.webhook == webhook))
     removed = connection.execute(sa.delete(webhooks).where(webhooks.c.id == webhook)).rowcount > 0
     if not all_of(connection):
@@ -105,7 +105,7 @@ def is_known(connection: sa.Connection, webhook: str) -> bool:
 
 
 def queue(connection: sa.Connection, webhook: str, event: str, subject: str, at: float) -> None:
-    """Has one webhook be told of something, whatever it asked for."""
+    """Queues an event for one webhook, whatever events it asked for."""
     connection.execute(
         sa.insert(deliveries).values(
             webhook=webhook, event=event, subject=subject, made=at, next=0.0, taken=0.0, attempts=0, state="waiting"
@@ -114,7 +114,7 @@ def queue(connection: sa.Connection, webhook: str, event: str, subject: str, at:
 
 
 def again(connection: sa.Connection, webhook: str, delivery: int) -> bool:
-    """Tells it once more, now; false where there is no such delivery."""
+    """Queues a delivery again, for now; false when there is no such delivery."""
     of = (deliveries.c.webhook == webhook) & (deliveries.c.id == delivery)
     values = {"state": "waiting", "next": 0.0, "taken": 0.0, "attempts": 0}
     return connection.execute(sa.update(deliveries).where(of).values(values)).rowcount > 0
@@ -137,12 +137,12 @@ def waiting(connection: sa.Connection) -> dict[str, int]:
 
 
 def any_due(connection: sa.Connection, now: float) -> bool:
-    """Whether something is to be told now."""
+    """Whether a delivery is due."""
     return connection.execute(sa.select(deliveries.c.id).where(_due(now)).limit(1)).first() is not None
 
 
 def take(connection: sa.Connection, now: float, each: int, busy: Collection[str] = ()) -> list[Delivery]:
-    """Takes what is to be told now, at most `each` of a webhook and none of those that are `busy`."""
+    """Takes the due deliveries, at most `each` per webhook, and none of the `busy` webhooks."""
     place = sa.func.row_number().over(partition_by=deliveries.c.webhook, order_by=deliveries.c.id).label("place")
     query = sa.select(deliveries, place).where(_due(now) & deliveries.c.webhook.not_in(busy)).subquery()
     columns = [query.c[column.name] for column in deliveries.c]
@@ -156,7 +156,7 @@ def take(connection: sa.Connection, now: float, each: int, busy: Collection[str]
 def settle(
     connection: sa.Connection, outcomes: Sequence[tuple[Delivery, str, bool]], rest: Sequence[int], now: float
 ) -> None:
-    """Notes what came back of each attempt, and whether that tells that it arrived; `rest` was taken and not tried."""
+    """Records the result of each attempt; `rest` was taken and not tried."""
     connection.execute(sa.update(deliveries).where(deliveries.c.id.in_(rest)).values(taken=0.0))
     for delivery, said, told in outcomes:
         attempts = delivery.attempts + 1
@@ -168,7 +168,7 @@ def settle(
 
 
 def forget(connection: sa.Connection, now: float, most: int) -> int:
-    """Drops deliveries that were told or given up long ago; gives how many."""
+    """Deletes deliveries that ended long ago; returns how many."""
     old = (deliveries.c.state != "waiting") & (deliveries.c.made < now - _KEPT)
     ids = sa.select(deliveries.c.id).where(old).limit(most)
     return connection.execute(sa.delete(deliveries).where(deliveries.c.id.in_(ids))).rowcount

@@ -1,4 +1,4 @@
-"""What one process wants of another that serves from the same records: that it ends a transfer."""
+"""Requests from one process to another on the same records: to end a transfer."""
 
 from __future__ import annotations
 
@@ -13,14 +13,14 @@ _GOOD_FOR = 60.0  # seconds; a transfer that goes on after that was not there to
 
 
 def wish_ended(connection: sa.Connection, transfer: str, by: str) -> None:
-    """Has whoever delivers a transfer end it; `by` is a recipient's id."""
+    """Asks the process that delivers a transfer to end it; `by` is a recipient's id."""
     connection.execute(sa.delete(endings).where(endings.c.at < time.time() - _GOOD_FOR))
     connection.execute(sa.delete(endings).where(endings.c.transfer == transfer))
     connection.execute(sa.insert(endings).values(transfer=transfer, by=by, at=time.time()))
 
 
 def to_be_ended(connection: sa.Connection, running: Sequence[str]) -> dict[str, str]:
-    """Those of some transfers that are to be ended, with who wants it."""
+    """The transfers among these that are to be ended, with who asked for it."""
     rows = connection.execute(
         sa.select(endings.c.transfer, endings.c.by).where(endings.c.at >= time.time() - _GOOD_FOR)
     )

@@ -88,7 +88,7 @@ class Outside:
         return rules.under(answers=self)
 
     def answer(self, ask: ExternalCheck, question: CheckRequest) -> CheckResult | None:
-        """What is known, or is asked now; on the event loop, what is known alone."""
+        """The cached answer, or a new one; on the event loop, only the cached one."""
         kept = self._kept.get((ask, question))
         if kept is not None and kept.is_usable(time.monotonic()):
             return kept.answer
@@ -99,7 +99,7 @@ class Outside:
         return None
 
     async def prefetch(self, questions: Iterable[_Key]) -> None:
-        """Asks, side by side, what is not known for sure."""
+        """Asks in parallel what is not known."""
         now = time.monotonic()
         asking = []
         for key in questions:

@@ -1,4 +1,4 @@
-"""How the service is: what of it does not work at present, by name, for `/readyz` and the log."""
+"""Health: the parts of the service that do not work at present, by name, for `/readyz` and the log."""
 
 from __future__ import annotations
 

@@ -20,7 +20,7 @@ def _hasher() -> Any:
 
 @cache
 def _nobody() -> str:
-    """What is checked for somebody who is not there, so that it takes as long."""
+    """A hash to check for an unknown recipient, so that the refusal takes as long."""
     return hashed_password("nobody's password")
 
 

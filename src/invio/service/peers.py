@@ -56,7 +56,7 @@ class SocketPeers:
         self._looking: asyncio.Task[None] | None = None
 
     async def connect(self) -> None:
-        """Begins to be told by the others; returns once those that answer have said how things stand."""
+        """Connects to the others; returns once those that answer have sent their state."""
         self._join()
         if self._looking is None:
             self._looking = asyncio.create_task(self._look_for_more(), name="peers")
@@ -67,7 +67,7 @@ class SocketPeers:
                 task.cancel()
 
     async def disconnect(self) -> None:
-        """Is told no more."""
+        """Disconnects."""
         tasks = [peer.task for peer in self._peers.values() if peer.task is not None]
         if self._looking is not None:
             tasks.append(self._looking)

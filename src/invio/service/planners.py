@@ -1,4 +1,4 @@
-"""Whose archives are being planned: nobody takes all of the threads that plan."""
+"""Limits the archives planned per caller, so that nobody takes all planning threads."""
 
 from __future__ import annotations
 

@@ -10,7 +10,7 @@ from invio.core.reasons import Refusal
 from invio.workers.shared import OwnCounts, Sharing
 
 _AGAIN = 5  # seconds
-_HEADERS = {"Cache-Control": "no-store", "X-Accel-Buffering": "no"}  # what proxies are to pass on as it comes
+_HEADERS = {"Cache-Control": "no-store", "X-Accel-Buffering": "no"}  # headers that make proxies pass events on at once
 
 
 def event_stream(events: AsyncIterator[str]) -> StreamingResponse:
@@ -27,7 +27,7 @@ class Watching:
         self._streams, self._counted, self._ended = streams, counted, False
 
     def end(self) -> None:
-        """Nobody watches any more; it may be called again."""
+        """Ends the stream; may be called again."""
         if not self._ended:
             self._ended = True
             self._streams.end(self._counted)

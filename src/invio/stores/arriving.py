@@ -1,6 +1,6 @@
 """Contents on their way in: written to a file that has no name until it is whole, on the disk, and checked.
 
-What is broken off leaves nothing behind.
+A broken-off upload leaves nothing behind.
 """
 
 from __future__ import annotations
@@ -30,7 +30,7 @@ def crc32() -> Callable[[bytes, int], int]:
 
 
 class Arriving:
-    """A content that is being put; to be used in a `with`, and by one thread at a time."""
+    """A content that is being uploaded. Use it in a `with`, from one thread at a time."""
 
     def __init__(self, folder: bytes, mode: int) -> None:
         """`folder` is on the disk where it will lie, and not seen by anybody; `mode` its rights, less the umask's.
@@ -71,7 +71,7 @@ class Arriving:
 
     @staticmethod
     def made(name: str) -> bool:
-        """Whether a file's name is one that was made here, for what is on its way."""
+        """Whether a file name is one made here for an upload."""
         return _NAME.fullmatch(name) is not None
 
     def write(self, piece: bytes) -> None:
@@ -84,7 +84,7 @@ class Arriving:
             self._begin_syncing()
 
     def _begin_syncing(self) -> None:
-        """Has the disk begin with what is there, so that the end is not kept waiting for all of it."""
+        """Starts writing to the disk early, so that the end need not wait for all of it."""
         if self._syncing is not None and self._syncing.is_alive():
             return
         self._begun = self.size
@@ -125,7 +125,7 @@ class Arriving:
         os.link(source, name, src_dir_fd=folder, dst_dir_fd=folder, follow_symlinks=True)
 
     def _replace(self, folder: int, name: bytes) -> None:
-        """By a name that nobody sees, and in one step from there."""
+        """Links it under a hidden name, and renames it from there in one step."""
         waits = os.open(self._folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
         try:
             beside = _new_name()

@@ -1,12 +1,12 @@
-"""SQLite's handles on the contents of rows, kept for as long as a content is being read.
+"""SQLite's handles on the contents of rows, kept open while a content is being read.
 
 To come to a place in a content, SQLite follows its pages from the first one on; a handle remembers them. One that was
 opened anew for each piece would make a long content take time with the square of its length. But an open handle is a
 reader of the database: nothing is checkpointed past it and, without a write-ahead log, nobody writes. So a handle is
 let go when it was not used for `IDLE` seconds, and in any case after `LONGEST`.
 
-What a handle gives is of the moment at which it was opened. So whoever reads looks at the row once more whenever a
-handle was opened for them, and when all is read.
+A handle reads the content as of its opening. So the reader checks the row again whenever a handle was opened, and at
+the end.
 """
 
 from __future__ import annotations
@@ -104,7 +104,7 @@ class Blobs:
         threading.Thread(target=self._sweep, name="blobs", daemon=True).start()
 
     def _sweep(self) -> None:
-        """Closes what was not used lately, until there is nothing left to close."""
+        """Closes idle handles, until none are left."""
         while True:
             time.sleep(_LOOKED_EVERY)
             now, idle = time.monotonic(), []

@@ -1,4 +1,4 @@
-"""What the stores have in common whose every answer may take long: another system, a database, somebody's own code.
+"""The base of stores whose calls may take long: another system, a database, a custom class.
 
 A kind of store says three things, each in a plain function that may wait and may fail: what is known of a file
 (`look_up`), what is in a folder (`look_into`), and bytes of a content (`read_at`). Everything else is here: threads of
@@ -39,7 +39,7 @@ if TYPE_CHECKING:
 log = logging.getLogger("invio.stores")
 
 T = TypeVar("T")
-_SAID = (Missing, ContentChanged, StoreFault)  # what a kind of store raises on purpose
+_SAID = (Missing, ContentChanged, StoreFault)  # the errors a kind of store raises on purpose
 
 # For how long facts are good without asking again: a player asks for a range after the other. Seconds.
 FRESH = 2.0
@@ -96,7 +96,7 @@ class BlockingStore:
     # What a kind of store says.
 
     def look_up(self, address: Address) -> FileFacts:
-        """What is known of a file: its `size`, and a `tag` that is another one when its content may be.
+        """The facts of a file: its `size`, and a `tag` that changes whenever the content may have.
 
         Raises:
             Missing: there is no such file. Anything else: the store does not answer.
@@ -120,7 +120,7 @@ class BlockingStore:
         raise NotImplementedError
 
     def address_of(self, source: BlockingFile) -> str | None:  # noqa: ARG002 - most have none
-        """An address elsewhere that gives the content itself for a while; None where there is none."""
+        """A temporary URL of the content itself; None where there is none."""
         return None
 
     # What the service asks.
@@ -167,7 +167,7 @@ class BlockingStore:
         return found
 
     def forget(self, address: Address) -> None:
-        """What was found of a file is no longer good: it was put or removed."""
+        """Drops what is cached of a file that was put or removed."""
         self._seen.pop(address.path, None)
         self._glimpsed.pop(address.path, None)
 
@@ -221,7 +221,7 @@ class BlockingStore:
                 one.add_done_callback(_looked_at)
 
     def _may_ask(self, waiting: int) -> bool:
-        """Whether a further piece is asked for: one always is, and some ahead where that takes nobody's thread."""
+        """Whether to request a further piece: always one, and some ahead while threads are free."""
         if not waiting:
             return True
         return waiting <= self.reading.ahead and self._calls.taken < self.reading.calls and _held.count < _ROOM
@@ -243,7 +243,7 @@ class BlockingStore:
         return str(facts.tag) == source.tag and facts.size == source.size
 
     def _asked(self, work: Callable[[], T]) -> T:
-        """What the store answers to a question: at once or, when it is busy, not at all. Raises Missing, StoreFault."""
+        """The store's answer; when the store is busy, the call is refused at once. Raises Missing, StoreFault."""
         try:
             return self._calls.call(work)
         except (*_SAID, PathConflict, Refusal):
@@ -252,7 +252,7 @@ class BlockingStore:
             raise self.fault(error) from error
 
     def _patiently(self, work: Callable[[], T]) -> T:
-        """Like `_asked`, for a content that is being read: it waits for its turn as long as a call may take."""
+        """Like `_asked`, for a content that is being read: it waits for a thread as long as a call may take."""
         end = time.monotonic() + self._timeout
         while True:
             try:
@@ -281,7 +281,7 @@ class BlockingStore:
                 raise self.fault(error) from error
 
     def fault(self, error: BaseException) -> StoreFault:
-        """What went wrong, with the name of the store."""
+        """The fault, with the name of the store."""
         if isinstance(error, PoolBusy | DeadlinePassed):
             word = "busy" if isinstance(error, PoolBusy) else "no-answer"
             return StoreFault(f"store {self.name!r}: {error}", store=self.name, word=word)
@@ -290,7 +290,7 @@ class BlockingStore:
 
 
 def _tried(ask: Callable[[], T], seconds: float) -> T:
-    """What a store answers, asked once or twice more where it failed: a connection may have been lost meanwhile.
+    """Calls the store, and once or twice more after a failure: a connection may have been lost.
 
     `seconds` is for how long it is waited for: it is not asked again when most of them are over.
     """
@@ -309,6 +309,6 @@ def _tried(ask: Callable[[], T], seconds: float) -> T:
 
 
 def _looked_at(future: asyncio.Future[Any]) -> None:
-    """Takes the outcome of what nobody waits for any more."""
+    """Consumes the result of a call that nobody awaits any more."""
     if not future.cancelled():
         future.exception()

@@ -1,8 +1,8 @@
-"""Contents of other systems, kept on the disk: fetched once for all who ask, and read from there from then on.
+"""A disk cache for contents of other systems: each is fetched once for all callers, and read from the disk afterwards.
 
-The first who asks has the content be fetched, from its first byte to its last, into a nameless file; everybody who asks
-meanwhile reads what has come. Somebody who asks for a part far ahead is not kept waiting for what lies before it: that
-is read from the other system directly. Once all has come, and the file was found unaltered, the content is kept.
+The first request fetches the content, from first byte to last, into a nameless file; concurrent requests read what has
+arrived. A request for a part far ahead does not wait: it is read from the other system directly. Once everything has
+arrived and the file was found unaltered, the content is cached.
 
 Invariants:
 - No last byte of a content is given before the file was found unaltered.
@@ -28,14 +28,14 @@ from invio.workers.pool import Pool, PoolBusy
 
 log = logging.getLogger("invio.stores")
 
-# How far ahead of what has come a part may begin that is waited for. Bytes.
+# How far ahead of the fetched bytes a part may begin and still wait for them. Bytes.
 _AHEAD = 16 * 1024 * 1024
 _PIECE = 1024 * 1024  # bytes
 _FETCHES = 64  # contents that are fetched, or were just now
 
 
 class ContentCache:
-    """The contents that are kept of one store."""
+    """The cached contents of one store."""
 
     def __init__(self, name: str, cache: DiskCache, spool: Spool) -> None:
         self._cache, self._spool = cache, spool
@@ -46,7 +46,7 @@ class ContentCache:
         self._lock = threading.Lock()
 
     def of(self, found: Found) -> Found:
-        """The file, to be read from the disk if it is kept, and else so that it is kept."""
+        """The file, read from the disk if it is cached; otherwise reading it caches it."""
         source = found.blocking
         if source is None or not source.size or source.size > self._cache.limit // 2:
             return found
@@ -76,7 +76,7 @@ class ContentCache:
         return running
 
     def keep(self, key: str, fetched: Production) -> None:
-        """Has a content that has come whole be kept, by a thread, once."""
+        """Caches a complete content, in a thread, once."""
         with self._lock:
             if key in self._copied:
                 return
@@ -106,7 +106,7 @@ class ContentCache:
             self._let_go(key)
 
     def _let_go(self, key: str) -> None:
-        """Forgets a fetch: from now on it is had from the cache, or fetched anew."""
+        """Forgets a fetch; later requests use the cache or fetch anew."""
         with self._lock:
             self._fetches.pop(key, None)
             self._copied.discard(key)

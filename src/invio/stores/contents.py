@@ -1,8 +1,7 @@
-"""Contents of small files that are asked for again and again, kept in memory: a few megabytes, no more.
+"""An in-memory cache of small, frequently requested files: a few megabytes.
 
-A content is kept by the finding that it was read for, and found again only while the store finds
-that file unaltered; so it needs no rule of its own for when it is out of date. A file that was written
-to just now is not kept: a second change may carry the same time.
+A content is keyed by its finding, which the store returns only while the file is unaltered, so entries need no expiry.
+A file that was just written is not cached: a second change may have the same time.
 """
 
 from __future__ import annotations

@@ -38,12 +38,12 @@ Names = list[str]
 
 
 def _mark(status: os.stat_result) -> _Mark:
-    """What is another as soon as something was put into a folder, taken from it or renamed in it."""
+    """Changes as soon as something was added to a folder, removed from it or renamed in it."""
     return status.st_dev, status.st_ino, status.st_mtime_ns, status.st_ctime_ns
 
 
 class DirectoryStore:
-    """Files below `root`; links inside it are followed, links that leave it are as if absent."""
+    """Files below `root`; links inside it are followed, links that leave it are ignored."""
 
     kind = "directory"
     waits = False
@@ -108,7 +108,7 @@ class DirectoryStore:
         if address.folder:
             raise Missing(str(address))
         seen = self._seen.get(address.path)
-        # By the path as it was given: a link on the way to the root may lead elsewhere by now.
+        # Uses the configured path: a link on the way to the root may lead elsewhere by now.
         if seen is not None and is_at(f"{self._given}/{address.path}", seen.source):
             return seen
         where, status, root_path = self._reached(address)
@@ -116,7 +116,7 @@ class DirectoryStore:
             raise Missing(str(address))
         facts = FileFacts(address, status.st_size, status.st_mtime, identity_tag(status))
         found = Found(facts, DiskFile.of(where, status), self._precompressed)
-        # Not for a path with a link on it: that may come to lead elsewhere, and its end not change.
+        # Paths with a link are not cached: the link may change without a change of its target.
         if where == root_path + address.path.encode():
             self._seen.keep(address.path, found)
         return found
@@ -152,7 +152,7 @@ class DirectoryStore:
                 level.close()
 
     def _inside(self, level: _Level, name: str, *, is_link: bool) -> _Level | None:
-        """One folder of an open one; None when it is none any more, or lies on the way to itself."""
+        """Enters a folder of an open one; None when it is gone, or a loop of links."""
         folder = Address(level.folder.store, f"{level.folder.path}{name}/")
         if self.excludes(folder):
             return None
@@ -210,7 +210,8 @@ class DirectoryStore:
         finally:
             os.close(descriptor)
         listed = [Address(folder.store, folder.path + name) for name in (*folders, *files)]
-        # A link may come to lead elsewhere, and the folder it lies in not change; nor does what changes just now tell.
+        # A link may change without a change of its folder, and a folder changed just now may change again within its
+        # time stamp.
         if len(listed) >= _LONG and not links and is_settled(mark[2] / 1e9):
             self._listings.keep(folder.path, (mark, listed))
         return listed
@@ -246,7 +247,7 @@ class DirectoryStore:
         return folders, files, links
 
     def excludes(self, address: Address) -> bool:
-        """Whether the settings say that this is as if it were not there."""
+        """Whether the settings exclude the address."""
         return self._exclusions is not None and bool(address.path) and self._exclusions.excludes(address.path)
 
     def reach(self, address: Address) -> tuple[bytes, os.stat_result]:

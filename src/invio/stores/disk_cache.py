@@ -1,8 +1,8 @@
-"""A bounded cache of contents on the disk: what was made, or fetched from elsewhere, and would be so again.
+"""A bounded disk cache of contents that were made or fetched, and can be again.
 
-Each content is a file of its own, by what it is known by (`key`). A file appears under its name only when it is whole,
-and is called by its digest as well, by which it is verified before its first use in a process. What a process leaves
-that dies meanwhile is swept away at the next start. The least used go first. Several processes may share a folder.
+Each content is a file, named by its `key` and its digest. A file appears under its name only when it is whole, and is
+verified by the digest before its first use in a process. What a dying process leaves is removed at the next start. The
+least recently used files go first. Several processes may share a folder.
 """
 
 from __future__ import annotations
@@ -49,11 +49,11 @@ class DiskCache:
 
     @staticmethod
     def key(*of: object) -> str:
-        """What a content is known by, of all that makes it another one."""
+        """A content's key, from everything that distinguishes it."""
         return hashlib.blake2b(repr(of).encode(), digest_size=16).hexdigest()
 
     def sweep(self) -> None:
-        """Takes away what processes that died have left. To be called where no other one runs."""
+        """Removes what processes that died have left. Call it while no other process runs."""
         for path in self._folder.glob("*" + _PART):
             path.unlink(missing_ok=True)
 
@@ -65,13 +65,13 @@ class DiskCache:
             try:
                 good = os.stat(self._folder / name).st_size == size and _is_as_called(self._folder / name, name)
             except FileNotFoundError:
-                continue  # it was let go meanwhile
+                continue  # it was evicted meanwhile
             if not good:
                 self._forget(key)
             yield name, size, good
 
     def obtain(self, key: str, make: Callable[[BinaryIO], str]) -> Cached:
-        """A content, which `make` writes where it is not kept, and says a word of; once for all who ask meanwhile.
+        """A content, which `make` writes if it is not cached; once for all concurrent callers.
 
         Raises:
             OSError: it cannot be written. And what `make` raises.
@@ -90,7 +90,7 @@ class DiskCache:
                     self._turns.pop(key, None)
 
     def find(self, key: str) -> Cached | None:
-        """A content that is kept, and is what it was when it was written."""
+        """A cached content that matches its digest."""
         with self._lock:
             kept = self._index().get(key)
         if kept is None:
@@ -108,12 +108,12 @@ class DiskCache:
         with self._lock:
             if key in self._index():
                 self._index().move_to_end(key)
-        with suppress(OSError):  # for the order of later starts; the time of the content stays
+        with suppress(OSError):  # orders evictions after a restart; the modification time stays
             os.utime(path, ns=(max(status.st_atime_ns, status.st_mtime_ns) + 1, status.st_mtime_ns))
         return Cached(DiskFile.of(os.fsencode(path), status), name.rpartition("-")[2])
 
     def at_hand(self, key: str) -> Cached | None:
-        """As `find`, where nothing has to be read for it: a content that was verified, or written, by this process."""
+        """Like `find`, without reading: only a content that this process has verified or written."""
         with self._lock:
             kept = self._index().get(key)
         return self.find(key) if kept is not None and kept[0] in self._verified else None
@@ -155,7 +155,7 @@ class DiskCache:
             (self._folder / kept[0]).unlink(missing_ok=True)
 
     def _index(self) -> OrderedDict[str, tuple[str, int]]:
-        """What is kept, as the folder says it when it is first asked for."""
+        """The cache's index, read from the folder on first use."""
         if self._kept is None:
             found = []
             if self._folder.is_dir():

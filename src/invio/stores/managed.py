@@ -4,7 +4,7 @@ What there is of which file is told by an index (the records); the contents lie 
 under names that say nothing. What the index said is remembered until the store changes: each change
 gives the file `changed` in the folder a new time, which other processes see, too.
 
-What is kept is never thrown away by the way:
+What is stored is never deleted as a side effect:
 - The folder says whose it is, in the file `store.json`: of which records, and which of their stores. A folder that
   holds anything else, or the contents of other records, is refused and not touched.
 - A content is removed when the index knows that its version was removed. One that the index does not know (of a put
@@ -102,7 +102,7 @@ class Index(Protocol):
         ...
 
     def claim(self, called: str) -> None:
-        """Remembers what this store is called."""
+        """Saves the store's id."""
         ...
 
     def noted(self) -> int:
@@ -148,7 +148,7 @@ class ManagedStore:
         self._lock = threading.Lock()
 
     def _claim(self) -> None:
-        """Makes sure that the root is this store's, or nobody's yet. Raises StoreFault, OSError."""
+        """Checks that the root belongs to this store, or to none yet. Raises StoreFault, OSError."""
         records, called = self._index.identity()
         marker = self._root / _MARKER
         try:
@@ -213,7 +213,7 @@ class ManagedStore:
     def locate_version(self, address: Address, number: int | None) -> Found:
         """Finds one version of a file; None: the newest. Raises Missing."""
         key = (address.path, number)
-        # Looked at before the index is asked: what changes in between makes the memory void.
+        # Read before the index, so that a change in between invalidates the cache.
         try:
             changed = os.stat(self._changed).st_mtime_ns
         except OSError as error:
@@ -298,7 +298,7 @@ class ManagedStore:
         return [Address(self.name, path) for path in self._index.about(folder.path, text, _FOUND)]
 
     def _added(self, address: Address, content: Arrived, putting: Putting) -> tuple[Found, bool]:
-        """Makes a content the newest version that lies in its place already; it is taken away if it cannot be."""
+        """Adds a content that is in its place already as the newest version; deletes it if that fails."""
         path = self._path(content.name)
         before: list[Version] = []
 
@@ -454,7 +454,7 @@ class ManagedStore:
             pass
 
     def _changes(self) -> None:
-        """Tells everybody that what the index said may be so no more."""
+        """Invalidates what all processes cached from the index."""
         now = time.time_ns()
         os.utime(self._changed, ns=(now, now))
 

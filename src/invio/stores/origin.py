@@ -1,4 +1,4 @@
-"""A plain web server as a store: files below an address, each had by its path, in parts and as it was found.
+"""A plain web server as a store: files below a URL, read by path, in parts, as they were found.
 
 Such a server lists nothing, so files of it are found and not listed. What it redirects to is followed only within its
 own origin: where a store reads from is the operator's to say, and nobody else's.
@@ -63,7 +63,7 @@ class OriginStore(BlockingStore):
             return self._facts(address, answer)
 
     def look_into(self, folder: Address) -> Iterable[FileFacts | Address]:
-        """Nothing: such a server does not tell."""
+        """Nothing: such a server lists no files."""
         if folder.path:
             raise Missing(str(folder))
         return []
@@ -99,7 +99,7 @@ class OriginStore(BlockingStore):
         return httpx.URL(self._root + quote(address.path, safe=_SAFE))
 
     def may_ask(self, url: httpx.URL) -> bool:
-        """Whether a redirect may be followed there: within the store's own origin."""
+        """Whether a redirect may be followed: only within the store's own origin."""
         return (url.scheme, url.host, url.port) == self._origin
 
     def send(self, method: str, url: httpx.URL, headers: dict[str, str]) -> httpx.Response:

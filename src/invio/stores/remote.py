@@ -1,4 +1,4 @@
-"""Files on another system, through fsspec: an object store, a file server, whatever it reaches.
+"""Files on another system, through fsspec: an object store, a file server, or any other it supports.
 
 Nothing is copied to the disk: what is asked for is read from there, piece by piece, while it is sent.
 Every call may take as long as the network does, and is meant for a worker thread.
@@ -27,7 +27,7 @@ from invio.stores.store import Missing, StoreFault
 
 _REFUSES_FOR = 2.0  # seconds for which a system that could not be reached is not tried again
 _TYPE = re.compile(r"[a-z0-9!#$&^_.+-]+/[a-z0-9!#$&^_.+-]+\Z")
-# What systems say of a file whose type nobody told them.
+# Media types that systems report when they do not know the type.
 _SAYS_NOTHING = ("application/octet-stream", "binary/octet-stream", "application/x-www-form-urlencoded")
 _PASSWORD = re.compile(r"(://[^/@:]*):[^/@]*@")
 T = TypeVar("T")
@@ -36,7 +36,7 @@ _TIMES = ("mtime", "LastModified", "last_modified", "modified", "modify", "updat
 _TYPES = ("ContentType", "content_type", "mimetype", "contentType")
 # A connection of these is one conversation, which two threads must not lead at once.
 _CONVERSATIONS = ("ftp", "sftp", "ssh")
-# What the kinds of file systems call what is another as soon as the content is.
+# What the kinds of file systems call a tag that changes with the content.
 _TAGS = ("ETag", "etag", "version", "checksum")
 # Kinds whose listings tell size and time as exactly as asking for one file does.
 _LISTS_EXACTLY = ("file", "ftp", "local", "memory", "sftp", "ssh")
@@ -111,7 +111,7 @@ class RemoteStore(BlockingStore):
         return files, root.rstrip("/")
 
     def _spoken(self, work: Callable[[Any], T]) -> T:
-        """What the file system says. A conversation that broke off is begun anew, once: the other side may be back.
+        """Calls the file system. After a lost connection it reconnects once: the other side may be back.
 
         Raises:
             StoreFault, and what `work` raises.
@@ -198,7 +198,7 @@ def without_password(url: str) -> str:
 
 
 def _media_type(info: Mapping[str, Any]) -> str | None:
-    """What the other system says that the file is, unless it says nothing by it."""
+    """The media type the other system reports, unless it is a default."""
     said = info.get("media_type") or next((info[name] for name in _TYPES if info.get(name)), None)
     said = str(said or "").partition(";")[0].strip().lower()
     return said if _TYPE.match(said) and said not in _SAYS_NOTHING else None
@@ -212,13 +212,13 @@ def _is_of_the_network(error: BaseException | None) -> bool:
 
 
 def _tag_of(info: Mapping[str, Any]) -> str | None:
-    """What the other system tells that differs once the content does, if it tells that."""
+    """A tag of the other system that changes with the content, if it has one."""
     tag = next((info[name] for name in _TAGS if info.get(name)), None)
     return None if tag is None else str(tag).strip('"')
 
 
 def _mark(info: Mapping[str, Any]) -> str:
-    """What differs once the content does: the other system's tag, else the time, else all that it tells; the length."""
+    """Changes with the content: the other system's tag, else the time, else all its facts; and the length."""
     tag, changed = _tag_of(info), _changed(info)
     facts: object = tag if tag is not None else changed
     if facts is None:

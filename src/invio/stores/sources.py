@@ -25,7 +25,7 @@ _SETTLED = 2.0
 
 
 def is_settled(modified: float | None) -> bool:
-    """Whether a further change of a file would show in its time; Unix seconds. What has no time has other marks."""
+    """Whether a further change would show in the file's time (Unix seconds); None always does."""
     return modified is None or time.time() - modified > _SETTLED
 
 
@@ -124,7 +124,7 @@ class DiskFile(_Opened, _Identity):
     __slots__ = ()
 
     def __hash__(self) -> int:
-        # A file is mostly there in one state alone; equality looks at all of it.
+        # Usually there is one state of a file; equality compares all fields.
         return hash(self.path)
 
     @classmethod
@@ -183,7 +183,7 @@ class SpooledFile(_Opened):
 
 
 class Reader(Protocol):
-    """What a file is read by that cannot be opened: its store. Every call may take long; each raises StoreFault."""
+    """Reads files that cannot be opened: their store. Every call may take long, and raises StoreFault."""
 
     def read(self, source: BlockingFile, offset: int, count: int) -> bytes:
         """`count` bytes of a source from `offset` on."""

@@ -40,8 +40,8 @@ class Found(_Finding):
     """A file that exists: its facts, and what it is read from. One finding is another than the next.
 
     `neighbours` says that the same content may lie compressed beside it, as `name.gz` or `name.zst`. `passing`: its
-    content is let go as soon as nobody obtains it, so nothing is to remember this. `personal`: it is one recipient's
-    own, and in no cache of others.
+    content is dropped as soon as nobody reads it, so it must not be cached. `personal`: it is one recipient's own, and
+    in no shared cache.
     """
 
     __slots__ = ()
@@ -89,7 +89,7 @@ class WalkableStore(Protocol):
 
 @runtime_checkable
 class GlancingStore(Protocol):
-    """A store whose listing of a folder tells of its files what would take a call each."""
+    """A store whose listing of a folder includes facts that would otherwise take a call per file."""
 
     def glance(self, address: Address) -> Found:
         """Like `locate`, by what a listing told a moment ago where it did. Raises Missing."""
@@ -98,7 +98,7 @@ class GlancingStore(Protocol):
 
 @runtime_checkable
 class SearchableStore(Protocol):
-    """A store that keeps what its files are about."""
+    """A store that keeps descriptions of its files."""
 
     def search(self, folder: Address, text: str) -> Sequence[Address]:
         """The files below a folder whose descriptions have a text, whatever the case. Raises StoreFault."""
@@ -157,7 +157,7 @@ class WritableStore(Protocol):
 
 @runtime_checkable
 class SweepableStore(Protocol):
-    """A store that may have something left of what was broken off with its process."""
+    """A store that may hold remains of a process that died."""
 
     def sweep(self, *, alone: bool) -> None:
         """Drops that; `alone`: no other process uses the store. To be called while none starts."""

@@ -109,7 +109,7 @@ class TableStore(BlockingStore):
         except sa.exc.NoSuchTableError:
             raise StoreFault(f"store {self.name!r}: the database has no table {table!r}; correct 'table'") from None
         except sa.exc.DBAPIError:
-            return  # it does not answer: whoever asks for a file is told
+            return  # it does not answer: requests for files will say so
         for column in self._columns.all:
             if column not in there:
                 said = f"store {self.name!r}: the table {table!r} has no column {column!r}{did_you_mean(column, there)}"

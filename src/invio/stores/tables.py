@@ -1,4 +1,4 @@
-"""A store of files that are made when they are asked for, by queries and functions, with parameters in their paths."""
+"""A store of files made on demand, by queries and functions, with parameters in their paths."""
 
 from __future__ import annotations
 

@@ -89,14 +89,14 @@ class WritableDirectoryStore(DirectoryStore):
                 with self._parent(folder) as descriptor:
                     status = os.stat(name, dir_fd=descriptor, follow_symlinks=False)
                     if not stat.S_ISLNK(status.st_mode) and not source.fits(status):
-                        raise Missing(str(address))  # it is another file than the one that was looked at
+                        raise Missing(str(address))  # it is not the file that was checked
                     os.unlink(name, dir_fd=descriptor)
             except OSError:
                 raise Missing(str(address)) from None
         return 1
 
     def sweep(self, *, alone: bool) -> None:
-        """Removes what processes left on its way that died; see `invio.stores.store.SweepableStore`."""
+        """Removes uploads of processes that died; see `invio.stores.store.SweepableStore`."""
         with self.opened_root() as (root, _):
             try:
                 descriptor = os.open(ARRIVING, FOLDER | os.O_NOFOLLOW, dir_fd=root)

@@ -24,12 +24,12 @@ class EntryNames:
         self._flat = flat
         self._files: set[str] = set()
         self._folders: set[str] = set()
-        self._called: dict[str, str] = {}  # a folder as it was asked for → as it is called
-        self._numbered: dict[str, int] = {}  # the last number that a name was given
-        self._last = ("", "")  # the folder that was last asked for, and as it is called
+        self._called: dict[str, str] = {}  # requested folder → its name in the archive
+        self._numbered: dict[str, int] = {}  # the last number given to a name
+        self._last = ("", "")  # the last requested folder, and its name in the archive
 
     def name(self, path: str, extension: str = "") -> str:
-        """The name for a path; `extension` (with its dot) is for a file whose name has none."""
+        """The entry name for a path; `extension` (with its dot) is appended to a name that has none."""
         above, _, last = path.rpartition("/")
         last = safe_name(last, "_")
         if extension and "." not in last:
@@ -49,7 +49,7 @@ class EntryNames:
         return folded in self._files or folded in self._folders
 
     def _folder(self, path: str) -> str:
-        """What a folder is called, with the slash at its end."""
+        """The folder's name in the archive, with a trailing slash."""
         called = ""
         for segment in path.split("/"):
             called = self._below(called + safe_name(segment, "_")) + "/"
@@ -68,7 +68,7 @@ class EntryNames:
         return self._numbered_anew(name, is_taken) if is_taken(name.casefold()) else name
 
     def _numbered_anew(self, name: str, is_taken: Callable[[str], bool]) -> str:
-        """A taken name with the next number of which it is not."""
+        """A name that is taken, with the next free number."""
         number = self._numbered.get(name.casefold(), 1) + 1
         while is_taken(_numbered(name, number).casefold()):
             number += 1

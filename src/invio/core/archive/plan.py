@@ -1,4 +1,4 @@
-"""An archive as a content: entries' headers and their contents as parts, made when they are asked for.
+"""An archive as a content: entry headers and contents as parts, produced on request.
 
 An archive of a hundred thousand files is a few arrays here, and a range of it starts as fast as one
 of a single file. Small entries stand together in runs, which are read in one go.
@@ -38,7 +38,7 @@ class Layout(Protocol):
 
     @property
     def tag(self) -> str:
-        """A tag that is another one for every other sequence of entries. After `end`."""
+        """A tag that differs for every other sequence of entries. Call it after `end`."""
         ...
 
 
@@ -59,7 +59,7 @@ class Sources(Protocol):
 
 
 class ArchiveContent(Content):
-    """The parts of an archive. Entries are added, then it is ended; from then on it does not change."""
+    """The parts of an archive. Add entries, then call `end`; it does not change after that."""
 
     kept = False
 
@@ -86,7 +86,7 @@ class ArchiveContent(Content):
         return len(self._alone)
 
     def add(self, entry: Entry, *, alone: bool = False) -> None:
-        """One more entry; `alone`: its content has to be waited for, and is not for a run."""
+        """Adds an entry; `alone`: reading its content blocks, so it stays out of runs."""
         self.may_block |= alone
         self._heads += self._layout.add(entry)
         self._head_at.append(len(self._heads))
@@ -104,7 +104,7 @@ class ArchiveContent(Content):
         return bytes(self._heads[self._head_at[number] : self._head_at[number + 1]])
 
     def held(self, number: int) -> int:
-        """How many bytes of the archive are this entry's content."""
+        """The number of bytes this entry's content takes in the archive."""
         return self.content_at(number + 1, 0) - self.content_at(number)
 
     def content_at(self, number: int, skip: int = 1) -> int:
@@ -153,7 +153,7 @@ class ArchiveContent(Content):
             yield self._tail[start - begin : stop - begin]
 
     def _run_end(self, number: int, stop: int) -> int:
-        """After which entry a run ends that begins with this one."""
+        """The entry after which a run that begins with this one ends."""
         most, last, at, alone = self._at[number] + RUN, len(self), self._at, self._alone
         while number < last and not alone[number] and at[number] < stop and at[number + 1] <= most:
             number += 1
@@ -161,7 +161,7 @@ class ArchiveContent(Content):
 
 
 class Stretch(Sequence[Part]):
-    """Parts that are made anew each time somebody goes through them."""
+    """Parts that are produced anew for each iteration."""
 
     __slots__ = ("_archive", "_count", "_start", "_stop")
 

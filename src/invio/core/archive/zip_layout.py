@@ -21,7 +21,7 @@ _MADE_BY = 3 << 8  # §4.4.2: attributes are Unix ones
 _MODE = 0o100644 << 16  # a regular file, rw-r--r--
 
 _LOCAL = struct.Struct("<IHHHHHIIIHH")
-# A directory's header begins with its signature and who made it, by the version that is needed to read it.
+# Central headers begin with their signature and the creator, keyed by the version needed to extract.
 _CENTRAL = {version: struct.pack("<IH", 0x02014B50, _MADE_BY | version) for version in (20, 45)}
 _CENTRAL_REST = struct.Struct("<HHHII")
 _END = struct.Struct("<IHHHHIIH")
@@ -61,7 +61,7 @@ class ZipLayout:
     deflates = True
 
     def __init__(self, coder: str = "") -> None:
-        """`coder` names what deflates: another one makes other bytes of the same contents."""
+        """`coder` identifies the compressor: a different one produces different bytes from the same contents."""
         self._central = bytearray()
         self._count = 0
         self._digest = hashlib.sha256(coder.encode())
@@ -92,7 +92,7 @@ class ZipLayout:
 
 @lru_cache(maxsize=256)
 def _times(modified: int | None) -> tuple[int, int, bytes]:
-    """What headers say of a time: clock and date of §4.4.6, and the extended timestamp."""
+    """A time as headers hold it: clock and date of §4.4.6, and the extended timestamp."""
     return *_dos_time(modified), _timestamp_extra(modified)
 
 
@@ -119,7 +119,7 @@ def _zip64_extra(*numbers: int) -> bytes:
 
 
 def _headers(entry: Entry, offset: int) -> tuple[bytes, bytes]:
-    """The header before an entry's content, and the directory's, which says most of it again."""
+    """An entry's local header and its central directory header, which repeats most fields."""
     name, size, held, version = entry.name.encode(), entry.size, entry.held, 20
     clock, date, times = _times(None if entry.modified is None else int(entry.modified))
     method = _STORED if entry.packed is None else _DEFLATED

@@ -1,4 +1,4 @@
-"""What `Cache-Control` says of a file: private and asked about anew each time, unless a rule says more.
+"""The `Cache-Control` of a file: private and revalidated each time, unless a rule allows more.
 
 RFC 9111 §5.2.2 has the directives, RFC 8246 `immutable`.
 """
@@ -9,9 +9,9 @@ import re
 from collections.abc import Iterable
 
 USUAL = "private, no-cache"
-# Each recipient has another content at the same address: no cache is to keep it, not even a browser's that two use.
+# Each recipient gets different content at the same address: no cache may store it, not even a shared browser's.
 PERSONAL = "private, no-store"
-# The address names one immutable content: whoever has it need never ask again.
+# The address names one immutable content: it never needs revalidation.
 PINNED = "private, max-age=31536000, immutable"
 
 _PLAIN = frozenset(
@@ -34,12 +34,12 @@ def read_cache_control(text: str) -> str:
 
 
 def not_public(text: str) -> str:
-    """The directives for one reader's own cache alone."""
+    """The directives restricted to the reader's private cache."""
     return ", ".join("private" if item == "public" else item for item in text.split(", ") if not item.startswith("s-"))
 
 
 def strictest(values: Iterable[str]) -> str | None:
-    """Of several rules' directives those that let the least be kept; None without any."""
+    """The strictest of several rules' directives; None when there are none."""
     return min(values, key=_openness, default=None)
 
 

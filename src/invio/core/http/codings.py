@@ -11,15 +11,15 @@ IDENTITY = "identity"
 _ITEM = re.compile(r"([!#$%&'*+.^_`|~0-9A-Za-z-]+)(?:[ \t]*;[ \t]*[qQ]=(0(?:\.[0-9]{0,3})?|1(?:\.0{0,3})?))?\Z")
 _SAME = {"x-gzip": "gzip"}  # §8.4.1.3
 
-# What a name ends in when its content is of a coding already kept compressed beside the plain one.
+# File name suffixes of precompressed contents that lie beside the plain file, by coding.
 ENDINGS = {"zstd": ".zst", "gzip": ".gz"}
 
 
 def choose_coding(field: str | None, offered: Sequence[str]) -> str | None:
     """The coding to answer with, of those offered (best first); None for the content as it is.
 
-    A field that is absent or malformed asks for nothing. Where the client likes two alike, ours
-    comes first; where it likes the plain content better, it gets that.
+    An absent or malformed field requests nothing. Between equal weights our order decides; where the client prefers the
+    plain content, it gets that.
     """
     if field is None:
         return None
@@ -34,7 +34,7 @@ def choose_coding(field: str | None, offered: Sequence[str]) -> str | None:
         name = match[1].lower()
         weights.setdefault(_SAME.get(name, name), float(match[2] or 1))
     rest = weights.get("*", 0.0)
-    plain = weights.get(IDENTITY, 0.0)  # unless named, it is the answer when nothing else is liked
+    plain = weights.get(IDENTITY, 0.0)  # unless it is named, it is the fallback when nothing else is acceptable
     best, liked = None, 0.0
     for coding in offered:
         weight = weights.get(coding, rest)

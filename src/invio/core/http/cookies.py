@@ -1,7 +1,7 @@
 """One cookie out of a Cookie field (RFC 6265 §4.2.1), in one pass.
 
-A field holds whatever a stranger put into it, so it is never parsed as a whole: the one cookie that is wanted is
-looked for, and its value is taken as it stands.
+A field holds whatever a stranger put into it, so it is never parsed as a whole: only the wanted cookie is searched for,
+and its value is used unchanged.
 """
 
 from __future__ import annotations

@@ -1,7 +1,7 @@
 """What other sites' pages may do with an answer: the Fetch standard's CORS, and `Cross-Origin-Resource-Policy`.
 
-The default is nothing: no origin may read, and no other origin's page may embed. What a program in a
-browser needs to show progress, to resume and to check is exposed to those that may.
+By default no other origin may read or embed. Allowed origins can also read the headers they need to show progress,
+resume and verify.
 """
 
 from __future__ import annotations
@@ -37,7 +37,7 @@ class CrossOrigin:
 
     @property
     def vary(self) -> str:
-        """What answers depend on, for `Vary`: an answer that names one origin is not for another."""
+        """What responses depend on, for `Vary`: one that names an origin does not fit another."""
         return "" if not self.origins or "*" in self.origins else "origin"
 
     def _allowed(self, origin: str | None) -> str | None:
@@ -56,7 +56,7 @@ class CrossOrigin:
         return [*self._granted(allowed), (b"access-control-expose-headers", _EXPOSED.encode())]
 
     def added_to(self, fields: _Headers, head: RequestHead) -> _Headers:
-        """The fields of an answer, with those that this request's origin needs, and what that depends on."""
+        """The response fields, with those this request's origin needs, and `Vary`."""
         vary = self.vary
         if vary:
             there = [value.decode("latin-1") for name, value in fields if name == b"vary"]

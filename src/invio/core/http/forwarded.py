@@ -46,15 +46,15 @@ def original_network(peer: str | None, field: str | None, trusted: tuple[Network
             break
         hop = told_address(entry)
         if hop is None:
-            # A trusted server says something that is no address: it is from nowhere that is known, and above all
-            # not from that server's own network.
+            # A trusted server gives something that is no address: the client's network is unknown, and certainly not
+            # that server's own.
             return None
         network = hop
     return network
 
 
 def last_told(field: str | None) -> str | None:
-    """What the nearest server says in a field to which each on the way may have added."""
+    """The nearest server's value in a field that every server on the way may extend."""
     return None if field is None else field.rpartition(",")[2].strip(" \t")
 
 

@@ -77,11 +77,9 @@ _BY_EXTENSION = {
     "zst": "application/zstd",
 }
 
-# How a browser is let show a type. What is in neither table is offered for saving only.
-#
-# `plain`: it is shown and runs nothing of the file's own. `media`: the same, but a player asks for it a
-# second time, which an opaque origin may not. `scripted`: the type can hold script (PDF too, in the
-# browser's viewer), so it is shown, when asked for, in a sandbox where none runs.
+# How a browser may show a type. Types in neither table can only be saved.  `plain`: it is shown and runs nothing of the
+# file's own. `media`: the same, but a player asks for it a second time, which an opaque origin may not. `scripted`: the
+# type can hold script (PDF too, in the browser's viewer), so it is shown, when asked for, in a sandbox where none runs.
 _SHOWN = {
     "application/json": "plain",
     "application/jsonl": "plain",
@@ -190,8 +188,8 @@ def is_compressed(media_type: str) -> bool:
     return media_type.startswith(("image/", "audio/", "video/")) and media_type not in _UNCOMPRESSED_MEDIA
 
 
-# Of several extensions of a type, the one to give to a name without any. That something is text, or bytes, says too
-# little: README is to stay README.
+# Of several extensions of a type, the one appended to a name without any. Plain text and bytes get none: README stays
+# README.
 _USUAL_EXTENSIONS = {"text/plain": "", "image/jpeg": "jpg", "text/html": "html", "image/tiff": "tif", OCTETS: ""}
 
 

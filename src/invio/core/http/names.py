@@ -56,7 +56,7 @@ def ascii_name(name: str) -> str:
     plain = unicodedata.normalize("NFKD", name)
     plain = "".join(mark for mark in plain if not unicodedata.combining(mark))
     plain = "".join(mark if mark.isascii() and mark.isprintable() else "_" for mark in plain)
-    # A run of replacements tells nobody more than one does.
+    # Several replacements in a row become one.
     plain = re.sub(r"_{2,}", "_", plain.replace("%", "_"))
     return safe_name(plain)
 

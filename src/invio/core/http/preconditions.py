@@ -32,7 +32,7 @@ def _tags(field: str) -> list[tuple[bool, str]]:
     while at < len(field):
         match = _ENTITY_TAG.match(field, at)
         if not match:
-            return []  # a list that breaks off in the middle names no tag for sure
+            return []  # a truncated list names no tag reliably
         tags.append((bool(match[1]), match[2]))
         after = _end(_BETWEEN, field, match.end())
         if after < len(field) and "," not in field[match.end() : after]:

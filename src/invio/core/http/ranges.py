@@ -1,8 +1,8 @@
 """The Range header, RFC 9110 §14: which bytes of a file are asked for.
 
-What does not parse, any unit but bytes, and a set of more than `RANGES` ranges is as if it were not
-there (§14.2); a set that lies wholly outside the file is unsatisfiable. Ranges that overlap or
-touch are merged, so that no byte of a file is ever sent twice in one answer.
+A field that does not parse, a unit other than bytes, and a set of more than `RANGES` ranges are ignored (§14.2); a set
+that lies wholly outside the file is unsatisfiable. Ranges that overlap or touch are merged, so that no byte of a file
+is ever sent twice in one answer.
 """
 
 from __future__ import annotations

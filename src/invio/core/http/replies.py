@@ -46,7 +46,7 @@ class Slice:
 
 @dataclass(frozen=True, slots=True)
 class Streamed:
-    """A content that is made while it is sent; its length is known when it has ended."""
+    """A content generated while it is sent; its length is known at the end."""
 
     source: object
 
@@ -177,8 +177,8 @@ def plan(head: RequestHead, representation: Representation) -> Reply:
     if head.method == "GET" and not head.particular:
         return _whole_of(representation)
     if representation.earlier_tag is not None and head.names_tag(representation.earlier_tag):
-        # The client knows this very content by its earlier tag, and is answered in its own words:
-        # with another one it could neither refresh what it has (RFC 9111 §4.3.4) nor join parts.
+        # The client knows this content by its earlier tag, so the response uses that tag: with another one the client
+        # could neither refresh its copy (RFC 9111 §4.3.4) nor combine parts.
         representation = replace(representation, tag=representation.earlier_tag, earlier_tag=None)
     modified = representation.modified_second
     outcome = evaluate(head, representation.tag, modified)
@@ -204,7 +204,7 @@ def _whole_of(representation: Representation) -> Reply:
 
 @lru_cache(maxsize=4096)
 def _whole(representation: Representation) -> Reply:
-    """The answer to a GET without conditions. Kept, for it depends on nothing else; not to be changed."""
+    """The response to a GET without conditions. Cached, because it depends on nothing else; do not modify it."""
     headers = _validators(representation) + _description(representation)
     size = representation.size
     if size is None:
@@ -289,7 +289,7 @@ def _validators(representation: Representation) -> Headers:
 
 
 def _description(representation: Representation) -> Headers:
-    """What a person or a browser is told of the content."""
+    """The fields that describe the content to people and browsers."""
     media_type, own_policy = representation.media_type, representation.own_policy
     headers: Headers = [
         (b"content-type", content_type(media_type, representation.charset).encode()),

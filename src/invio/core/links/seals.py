@@ -52,7 +52,7 @@ _QUERY_SAFE = "/-._~:@,*"
 class SealedLink:
     """A link, decoded. `root` and `conditions` are (name, value) pairs in the link's own order.
 
-    It is never altered; what it comes to is worked out when it is first wanted, and kept with it.
+    It is immutable; derived values are computed on first use and cached.
     """
 
     address: Address
@@ -76,9 +76,9 @@ class SealedLink:
         return [value for key, value in self.conditions if key == name]
 
     def is_sealed_by(self, key: bytes) -> bool:
-        """Whether the link has the seal that this key gives it.
+        """Whether this key produced the link's seal.
 
-        It is noted with the link that it has: parsed links are kept, and asked about at each range of a file.
+        A positive result is cached on the link, because every range of a file asks again.
         """
         if self._sealed_by == key:
             return True
@@ -101,10 +101,10 @@ class SealedLink:
 
     @property
     def names_recipient(self) -> str | None:
-        """Whose downloads by this link are, by the word of whoever holds the key; None where nobody vouches for it.
+        """The recipient whom the key's holder names as the downloader; None where it names nobody.
 
-        `to` of a link that a recipient had the service make is only what that recipient wrote: whom they made
-        it for. The id of such a link says so (see `id_of_maker`).
+        In a link that a recipient had the service make, `to` is only what that recipient wrote; the link's id shows
+        this (see `id_of_maker`).
         """
         summary = self.summary
         return None if summary.id is not None and MADE_BY in summary.id else summary.to
@@ -121,7 +121,7 @@ class SealedLink:
 
     @property
     def rate(self) -> int | None:
-        """The least of the `rate` conditions, bytes a second."""
+        """The lowest of the `rate` conditions, in bytes per second."""
         return self.summary.rate
 
     @property
@@ -141,7 +141,7 @@ class SealedLink:
 
     @property
     def via(self) -> str | None:
-        """Who passed the link on, one label after the other."""
+        """The labels of those who passed the link on, in order."""
         return self.summary.via
 
     @property
@@ -259,7 +259,7 @@ def _read_link(target: str) -> SealedLink:
 
 @lru_cache(maxsize=1024)
 def _one(root: tuple[tuple[str, str], ...]) -> tuple[tuple[str, str], ...]:
-    """One object for all links that say the same of what they open, and for whom: those of one recipient."""
+    """One shared object for all links of one recipient that open the same folder."""
     return root
 
 
@@ -292,7 +292,7 @@ def root_tag(key: bytes, scope: str, root: Iterable[tuple[str, str]]) -> bytes:
 
 @lru_cache(maxsize=64)
 def _begun(key: bytes) -> hmac.HMAC:
-    """The HMAC of a key before any text: all links of the key begin with it, a copy takes two thirds of a new one."""
+    """A key's HMAC before any input. Every seal of the key starts from a copy, which costs two thirds of a new one."""
     return hmac.new(key, digestmod="sha256")
 
 

@@ -203,7 +203,7 @@ def _check_value(name: str, value: str, formed: Formed) -> None:
 
 
 def check_terms(root: Sequence[tuple[str, str]], key: str, conditions: Sequence[tuple[str, str]]) -> None:
-    """Refuses root parameters and conditions that no link may have."""
+    """Checks root parameters and conditions against the format."""
     reached, named = -1, False
     for name, value in root:
         place = _PLACES.get(name)

@@ -1,6 +1,6 @@
-"""What a rule may further depend on: the file's type, size and version, the time, and where the request came from.
+"""Further conditions of a rule: the file's type, size and version, the time, and the request's network.
 
-Pure: the time is given. A condition on the file is undecided for as long as the file was not looked at.
+Pure: the time is an argument. A condition on the file stays undecided until the file's facts are known.
 """
 
 from __future__ import annotations
@@ -22,7 +22,7 @@ DAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
 
 @dataclass(frozen=True, slots=True)
 class Conditions:
-    """All of them have to hold; what is empty or None always does.
+    """All conditions must hold; an empty one or None always does.
 
     Sizes in bytes, both ends included. `begins` and `ends` in Unix seconds, the end excluded. `hours`
     are minutes of the day in `zone`, the end excluded; from 22:00 to 6:00 belongs to the day that

@@ -24,7 +24,7 @@ from invio.core.rules.quotas import Quota
 from invio.core.rules.terms import NO_TERMS, Terms, strictest_terms
 
 ACTIONS = ("list", "read", "bundle", "link", "put", "manage")  # with files
-# What concerns the whole service: recipients, their tokens and passwords, keys, rules, and everybody's links.
+# The right on the whole service: recipients, their tokens and passwords, keys, rules, and everybody's links.
 ADMINISTER = "administer"
 RULE_ACTIONS = (*ACTIONS, ADMINISTER)
 THE_SERVICE = Address("", "")  # what `administer` is asked about; no file has this address
@@ -35,7 +35,7 @@ EFFECTS = ("allow", "deny")
 class Who:
     """A set of callers. `kind` is `anyone`, `signed-in`, `recipient` or `group`; `id` for the last two.
 
-    `excepted` turns it round: a rule does not concern them, whoever else it names.
+    `excepted`: the rule does not apply to them, whoever else it names.
     """
 
     kind: str
@@ -146,7 +146,7 @@ class Expectation:
 
 
 def no_clock() -> float:
-    """What rules have in place of a clock until they are given one. Raises TypeError."""
+    """The clock of rules that were not given one. Raises TypeError."""
     raise TypeError("these rules have no clock: give `now`, or use `RuleSet.under` with one")
 
 
@@ -175,7 +175,7 @@ class RuleSet:
         self._any_terms = any(rule.terms is not NO_TERMS for rule in self.rules)
 
     def under(self, clock: Callable[[], float] | None = None, answers: ExternalPolicy | None = None) -> RuleSet:
-        """The same rules by another clock (Unix seconds), or with somebody else who answers for those that ask."""
+        """The same rules with another clock (Unix seconds), or with another policy for external checks."""
         other = copy(self)
         if clock is not None:
             other._clock = clock  # noqa: SLF001 - its own
@@ -202,10 +202,10 @@ class RuleSet:
     def _speaking(
         self, caller: Caller, action: str, address: Address, facts: FileFacts | None, now: float | None
     ) -> Iterator[Rule]:
-        """The rules that speak on a question; one may come twice.
+        """The rules that apply to a question; one may come twice.
 
-        What depends on a file that was not looked at yet, `facts` being None, is taken as it would
-        be at best: a rule that allows speaks, one that denies does not.
+        While the file's facts are unknown (`facts` is None), conditions on the file count in the caller's favour: a
+        rule that allows applies, one that denies does not.
         """
         folder = address.path.partition("/")[0]
         for key in _keys_of(caller):
@@ -222,14 +222,14 @@ class RuleSet:
                             yield rule
 
     def _applies(self, rule: Rule, ask: ExternalCheck, caller: Caller, action: str, address: Address) -> bool:
-        """What whoever is asked says; closed when no answer can be had."""
+        """The external check's result; the rule is closed when there is none."""
         answer = self._answers.answer(ask, _question(rule, caller, action, address))
         return rule.effect == "deny" if answer is None else answer.applies
 
     def allows(
         self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None, now: float | None = None
     ) -> bool:
-        """The outcome alone: the fastest of the answers. `now` is in Unix seconds; without it the rules' clock holds.
+        """The outcome without reasons. `now` is in Unix seconds; without it the rules' clock is used.
 
         Without `facts`, whether it may be so: a rule on the file's type or size is then taken at best.
         """
@@ -272,7 +272,7 @@ class RuleSet:
         return allowed
 
     async def prefetch(self, caller: Caller, action: str, address: Address) -> None:
-        """Has the answers got that a decision on this will need; after a no, those on whether it may be listed."""
+        """Fetches the external answers this decision needs; after a no, also those for `list`."""
         if self.asks:
             await self._answers.prefetch(self._questions(caller, action, address))
             if action != "list" and not self.allows(caller, action, address):
@@ -288,13 +288,13 @@ class RuleSet:
         ]
 
     def terms(self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None) -> Terms:
-        """What applies with the rules that allow this: of several, each time the strictest."""
+        """The terms of the rules that allow this; the strictest of each kind."""
         if not self._any_terms:
             return NO_TERMS
         return strictest_terms(rule.terms for rule in self._speaking(caller, action, address, facts, None))
 
     def terms_within(self, caller: Caller, action: str, folder: Address) -> Terms:
-        """What may apply to something below a folder, of all that may: each time the strictest."""
+        """The strictest terms that may apply to anything below a folder."""
         if not self._any_terms:
             return NO_TERMS
         return strictest_terms(
@@ -363,20 +363,20 @@ class RuleSet:
                 if rule.conditions.ask is None and any(pattern.covers(folder) for pattern in rule.what):
                     return False
             elif not reached and any(pattern.matches(folder) or pattern.reaches_into(folder) for pattern in rule.what):
-                # The name of a folder is somebody's, too: whoever is asked about files is asked about it.
+                # A folder's name may be confidential, too: the check that is asked about files is asked about it.
                 ask = rule.conditions.ask
                 reached = ask is None or self._applies(rule, ask, caller, action, folder)
         return reached
 
     def allows_below(self, caller: Caller, action: str, folder: Address) -> bool:
-        """Whether the caller may do this with everything below the folder, come what may."""
+        """Whether the caller may do this with everything below the folder, whatever the files are."""
         allowed = False
         for rule in self._filed(folder.store):
             if action not in rule.actions or not rule.concerns(caller):
                 continue
             if rule.effect == "deny":
-                # One that depends on the file may speak on some of them.
-                # The same holds for one that asks: that is for each file anew.
+                # One that depends on the file may speak on some of them. The same holds for a rule with an external
+                # check, which is made per file.
                 applies = rule.conditions.of_the_file or self._fits(rule, caller, folder, None, None)
                 if applies and any(pattern.reaches_into(folder) or pattern.matches(folder) for pattern in rule.what):
                     return False

@@ -1,4 +1,4 @@
-"""Doubts: what is odd about rules that can be used all the same."""
+"""Warnings about rules that are valid and look wrong."""
 
 from __future__ import annotations
 

@@ -1,8 +1,7 @@
 """External checks: questions that a rule leaves to the developer's own application.
 
-The rules stay pure: whoever has them put in force gives them something that answers. Without it
-nobody answers, and a rule that asks is then closed: one that allows does not speak, one that
-denies does.
+The rules stay pure: the service passes them a policy that answers. Without an answer, a rule with an external check
+fails closed: one that allows does not apply, one that denies does.
 """
 
 from __future__ import annotations
@@ -59,7 +58,7 @@ class ExternalPolicy(Protocol):
         ...
 
     async def prefetch(self, questions: Iterable[tuple[ExternalCheck, CheckRequest]]) -> None:
-        """Called where one may wait, before `answer` is where one may not."""
+        """Fetches answers where waiting is allowed, before `answer` is called where it is not."""
         ...
 
 

@@ -17,8 +17,8 @@ _SECONDS = {"m": 60, "h": 3600, "d": 86_400}
 class Quota:
     """A limit of one rule, by whose name it is counted. `files` and `bytes` at most, None for any number.
 
-    `period` in seconds, as it rolls: what was obtained longer ago counts no more. `text` and `link`
-    are the operator's own, for whoever has reached it.
+    `period` in seconds, rolling: older downloads do not count. `text` and `link` are the operator's own, for whoever
+    has reached it.
     """
 
     name: str
@@ -31,7 +31,7 @@ class Quota:
 
 @dataclass(frozen=True, slots=True)
 class Claim:
-    """What a download takes of a quota when it begins: so many files, and at most so many bytes.
+    """What a download takes of a quota when it begins: a number of files, and at most a number of bytes.
 
     `who` is whose quota it is: a recipient, or where nobody signed in a network address.
     """

@@ -26,7 +26,7 @@ class Terms:
     link_longest: int | None = None
 
     def __hash__(self) -> int:
-        # There are few; equality looks at every field.
+        # Few distinct values exist; equality compares every field.
         return hash(self.cache)
 
 
@@ -34,7 +34,7 @@ NO_TERMS = Terms()
 
 
 def strictest_terms(of_rules: Iterable[Terms]) -> Terms:
-    """What applies with all of some rules: of several values, each time the strictest."""
+    """The combined terms of several rules: the strictest value of each kind."""
     spoke = [terms for terms in of_rules if terms is not NO_TERMS]
     if not spoke:
         return NO_TERMS

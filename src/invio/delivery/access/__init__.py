@@ -1,4 +1,4 @@
-"""Who asks, and what there is for them.
+"""Who asks, and what they may see.
 
 - `authentication`: request head → caller. `catalogue`: all stores by name, and what of them a caller may see;
   `searching`: what is found below a folder, and in which order.

@@ -49,32 +49,32 @@ class Authenticator(Protocol):
         ...
 
     def known(self, head: RequestHead, network: str | None) -> Caller | None:
-        """Like `identify`, where nothing has to be waited for; else None."""
+        """Like `identify`, when the answer is cached; else None."""
         ...
 
     def forget(self, secret: str) -> None:
-        """Drops what is remembered of a session that ended."""
+        """Removes a session that ended from the cache."""
         ...
 
     def forget_all(self) -> None:
-        """Drops all that is remembered: recipients or their tokens have changed."""
+        """Clears the cache: recipients or their tokens have changed."""
         ...
 
 
 class ReadsTokens(Protocol):
-    """Who reads tokens that others have made: those of an identity provider."""
+    """Reads tokens that an identity provider issued."""
 
     def recognises(self, token: str) -> bool:
         """Whether a token is of theirs, good or not."""
         ...
 
     def recipient_of(self, token: str) -> Recipient | str:
-        """Whom a good token names, or what is wrong with it in words; asked in a worker thread."""
+        """The recipient a valid token names, or what is wrong with it, in words. Called in a worker thread."""
         ...
 
 
 class Identifier:
-    """Looks credentials up in the records, and remembers the answer for two seconds."""
+    """Looks credentials up in the records, and caches the answer for two seconds."""
 
     def __init__(self, engine: sa.Engine, provider: ReadsTokens | None = None, pool: Pool | None = None) -> None:
         self._engine = engine
@@ -111,7 +111,7 @@ class Identifier:
         return _anonymous(network, agent)
 
     def known(self, head: RequestHead, network: str | None) -> Caller | None:
-        """Somebody without credentials, or whose token was good a moment ago."""
+        """A caller without credentials, or one whose token was valid a moment ago."""
         authorization = head.get(b"authorization")
         if authorization is None:
             return None if b"cookie" in head else _anonymous(network, head.get(b"user-agent") or "")
@@ -190,7 +190,7 @@ def _kept_anonymous(network: str | None, agent: str) -> Caller:
 
 
 def _key_of(secret: str) -> str:
-    """What a secret is remembered by: itself, or of a long one its digest, so that strangers fill no memory."""
+    """The cache key of a secret: itself, or the digest of a long one, so that strangers cannot fill the memory."""
     return secret if len(secret) <= 100 else hashlib.sha256(secret.encode("utf-8", "surrogateescape")).hexdigest()
 
 

@@ -25,7 +25,7 @@ _LONG = 200  # files and folders; shorter ones are read anew
 
 
 class AccessPolicy(Protocol):
-    """Who decides: the rules of a service, or the application that Invio is part of.
+    """Decides on access: the rules of a service, or the application that Invio is part of.
 
     `looks_at_files` says that the outcome may depend on the file's facts. Without them, `allows` tells
     whether it may come to a yes.
@@ -90,7 +90,7 @@ class AccessPolicy(Protocol):
         ...
 
     async def prefetch(self, caller: Caller, action: str, address: Address) -> None:
-        """Called where one may wait, before `allows` is called where one may not."""
+        """Fetches answers where waiting is allowed, before `allows` is called where it is not."""
         ...
 
 
@@ -126,7 +126,7 @@ def _read(after: str) -> Address:
 
 
 def no_file(address: Address) -> str:
-    """What is said of a file that is not there, and of one that the caller may not know of: the same."""
+    """The refusal for a missing file, and for one whose existence the caller may not know: the same."""
     return f"there is no file {address} that you have access to"
 
 
@@ -136,9 +136,9 @@ class Catalogue:
     def __init__(self, stores: Iterable[Store], rules: AccessPolicy) -> None:
         self.stores = {store.name: store for store in stores}
         self.rules = rules
-        # Long folders that were read for a page and are wanted for the next one.
+        # Long listings, cached for the next page.
         self._listings: ExpiringMemory[_Listed, Sequence[Address]] = ExpiringMemory(_LISTINGS, _LISTED_FOR)
-        # What lists and finds has threads of its own, and each store that may keep them waiting has others.
+        # Listing and finding have their own threads, and each store that may block has others.
         self._pool = Pool("listing", 8, waiting=200)
         self._pools = {
             name: Pool(f"listing-{name}", 8, waiting=8) for name, store in self.stores.items() if store.waits
@@ -165,7 +165,7 @@ class Catalogue:
         return store is not None and store.waits
 
     async def prefetch(self, caller: Caller, action: str, address: Address) -> None:
-        """To be awaited before `require` on the event loop: whoever decides may have to ask elsewhere."""
+        """Await it before `require` on the event loop: the policy may have to ask another system."""
         await self.rules.prefetch(caller, action, address)
 
     def require(self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None) -> str:
@@ -190,7 +190,7 @@ class Catalogue:
         raise Refusal("missing", no_file(address), reasons=reasons, decided_by=by)
 
     def obtain(self, caller: Caller, action: str, address: Address, version: int | None = None) -> Found:
-        """Decides, then finds: what a caller may not have is refused alike whether or not it exists.
+        """Decides, then finds: a file without access is refused alike whether or not it exists.
 
         Raises:
             Refusal: as `require`; or `missing`.
@@ -241,7 +241,7 @@ class Catalogue:
         """
         listed: list[Listed] = []
         addresses = self._addresses(caller, folder, search, sort, goes_on=after is not None)
-        # By the place in the order, for the file that the last page ended with may be gone.
+        # Found by its place in the order: the file that ended the last page may be gone.
         if after is None:
             begin = 0
         elif sort == "name":
@@ -280,7 +280,7 @@ class Catalogue:
         found: Sequence[Address]
         try:
             if search:
-                # Where nobody may look, nothing is looked for: what a caller may see of the rest is decided one by one.
+                # Folders that the caller may not enter are not searched; the rest is decided file by file.
                 found = searching.search(store, folder, search, lambda one: self.rules.may_enter(caller, one))
             else:
                 found = store.list(folder)

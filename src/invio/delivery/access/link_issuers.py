@@ -1,6 +1,6 @@
 """Issuers of links: downloads by a link count towards the quotas of the recipient who had the service make it.
 
-Nobody hands on more than they have. A link that was sealed with the key file alone is the operator's own.
+So nobody hands on more than they have. A link sealed with the key file directly is the operator's own.
 """
 
 from __future__ import annotations
@@ -15,7 +15,7 @@ from invio.core.memory import ExpiringMemory
 from invio.delivery.sending.eager import in_thread
 from invio.records.links import Maker, maker_of
 
-# For how long an answer is good: a link of the same id may have been made meanwhile. Seconds.
+# How long an answer is cached: a link with the same id may be made meanwhile. Seconds.
 _GOOD_FOR = 2.0
 _KNOWN = 4096  # links
 _UNKNOWN = object()

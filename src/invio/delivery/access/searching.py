@@ -12,9 +12,9 @@ from invio.core.http.media_types import media_type_by_name
 from invio.core.reasons import Refusal
 from invio.stores.store import Found, Missing, SearchableStore, Store
 
-# How many files are looked at for their sizes or times: each takes a look at the disk, or a query.
+# How many files can be sorted by size or time: each takes a disk access or a query.
 _MOST_SORTED = 50_000
-_SEARCHES_FOR = 3.0  # seconds; a search that takes longer gives what it has found by then
+_SEARCHES_FOR = 3.0  # seconds; a longer search returns what it has found so far
 
 
 def search(

@@ -1,4 +1,4 @@
-"""Background deflating: contents that an archive had to store as they were are deflated for the next one."""
+"""Deflates contents in the background that an archive had to store, for the next archive."""
 
 from __future__ import annotations
 
@@ -21,11 +21,11 @@ LATER = 1000  # contents that wait, at most
 
 
 class _Ended(Exception):
-    """The service ends; what was begun is let be."""
+    """The service stops; unfinished work is abandoned."""
 
 
 class BackgroundDeflater:
-    """Deflates, one after the other and behind the deliveries, what archives had to store as it was."""
+    """Deflates contents that archives had to store, one at a time, at lower priority than deliveries."""
 
     def __init__(self, engine: sa.Engine, packing: DeflateCache) -> None:
         self._engine = engine
@@ -36,7 +36,7 @@ class BackgroundDeflater:
         self._thread: threading.Thread | None = None
 
     def ask(self, some: Iterable[tuple[DiskFile, str]]) -> None:
-        """Has contents deflated when there is time; `some` are files, and what each is known by."""
+        """Queues contents for deflating; `some` are files with their tags."""
         self._waiting.extend(some)
         if self._waiting and self._thread is None:
             self._thread = threading.Thread(target=self._work, name="packing-behind", daemon=True)

@@ -1,7 +1,7 @@
 """Building plans: selected files → the plan of an archive, with what must be known of each before the first byte.
 
-CRC-32s, SHA-256s and deflated forms are looked up by what the files are known by; what is not known is
-worked out now, once a content, and kept.
+CRC-32s, SHA-256s and deflated forms are looked up by content tag; unknown ones are computed now, once per content, and
+saved.
 """
 
 from __future__ import annotations
@@ -60,7 +60,7 @@ _LOOKED_AT = 4  # times as many files as a bundle may hold
 
 
 class DeflateBudgetExceeded(Exception):
-    """More would have to be deflated first than may be waited for."""
+    """More bytes would have to be deflated first than the limit allows."""
 
 
 @dataclass(slots=True)
@@ -70,12 +70,12 @@ class _Known:
     crcs: dict[str, int]
     digests: dict[str, bytes]
     deflated: dict[str, tuple[str, int | None]]
-    worth: frozenset[str] = frozenset()  # of which contents it is worth it to look for a deflated form, or to make it
+    worth: frozenset[str] = frozenset()  # tags of contents that deflating may make smaller
 
 
 @dataclass(slots=True)
 class _Learnt(_Known):
-    """What was worked out and is to be kept."""
+    """What was computed and is to be saved."""
 
     crcs: dict[str, int] = field(default_factory=dict)
     digests: dict[str, bytes] = field(default_factory=dict)
@@ -134,7 +134,7 @@ class Planning:
         files = choosing.chosen(self.record.files)
         while some := list(islice(files, _AT_ONCE)):
             if choosing.left_out and not options.leave_out:
-                continue  # it is refused in the end, where all of it is named
+                continue  # it is refused at the end, with everything that is missing
             for found, path, content in self._contents(some, packs=packs, left_out=choosing.left_out):
                 has_extension = path.rfind(".") > path.rfind("/")
                 name = names.name(path, "" if has_extension else extension_of(kind_of(found).media_type))
@@ -164,7 +164,7 @@ class Planning:
         return plan.end()
 
     def _tick(self) -> None:
-        """Looks at the time now and then: a selection may name a folder in a hundred thousand ways."""
+        """Checks the time every so often: a selection may name a folder a hundred thousand times."""
         self._ticks += 1
         if self._ticks % _LOOKED_EVERY == 0:
             self._check_time()

@@ -1,8 +1,8 @@
 """Bundles: a selection → the plan of an archive, of which nothing is ever written.
 
-A bundle is planned once, and the plan is kept as long as there is room; planned again, by this or
-another process, the same selection of the same contents gives the same bytes. Files that are made
-on demand are made once a bundle and kept, without a name on the disk.
+A bundle is planned once, and the plan is cached as long as there is room. Planned again, by this or another process,
+the same selection of the same contents gives the same bytes. Files made on demand are made once per bundle and kept in
+unnamed files.
 """
 
 from __future__ import annotations
@@ -60,14 +60,14 @@ STORE = "bundles"  # what stands where an address has its store
 # For how long what was found is taken to be so. Seconds.
 _FRESH = 2.0
 _FEW = 500  # files, which are looked at each time
-_PLANS = 64  # that are kept
+_PLANS = 64  # cached plans
 _REFUSED = 256  # refusals of bundles that nobody waited for
 _KEPT_ENTRIES = 400_000  # of all of them, but for the newest
 
 
 @dataclass(slots=True)
 class _Kept:
-    """A plan, for whom it was found good, and what it counts for them."""
+    """A plan, the callers it was approved for, and what it counts towards their quotas."""
 
     plan: Plan
     left_out: list[Skipped]
@@ -153,12 +153,12 @@ class Bundles:
             drop_bundle(connection, record.id)
 
     def keep_refusal(self, record: BundleRecord, refusal: Refusal) -> None:
-        """Has a bundle that was refused while nobody waited take no room, and its maker be told why for a while."""
+        """Drops a bundle that was refused in the background, and keeps the reason for its maker for a while."""
         with self._lock:
             self._refused[record.id] = refusal
             while len(self._refused) > _REFUSED:
                 self._refused.popitem(last=False)
-        self.drop(record)  # afterwards: whoever asks meanwhile is not told that it is missing
+        self.drop(record)  # afterwards, so that a request in between does not get `missing`
 
     def plan(self, caller: Caller, record: BundleRecord, ends: Callable[[], bool] = lambda: False) -> Made:
         """The archive's plan, made now if it has to be; or found good for the caller as the rules are now.
@@ -193,11 +193,11 @@ class Bundles:
         return record
 
     def announce(self, record: BundleRecord) -> None:
-        """Says that a bundle is about to be planned."""
+        """Announces that a bundle is about to be planned."""
         self._preparing[record.id] = Preparing()
 
     def preparing(self, bundle_id: str) -> Preparing | None:
-        """How far a bundle's plan is that is being made."""
+        """The progress of a bundle's plan that is being made."""
         return self._preparing.get(bundle_id)
 
     def represent(
@@ -205,10 +205,9 @@ class Bundles:
     ) -> tuple[Representation, Mapping[Quota, int], str | None]:
         """The archive at `bundles/<id>/<name>`, with the rights to every entry checked again.
 
-        With it, the quotas that hold for what is in it, how many of its files each is about, and whose
-        recipient's they are.
-        `sealed`: by a good link, which has whoever made the bundle be the one whose rights count, as they
-        are now. `resumes`: what was planned is gone on with, if it is known.
+        With it, the quotas that hold for what is in it, how many of its files each is about, and whose recipient's they
+        are. `sealed`: by a valid link, so the rights of the bundle's maker count, as they are now. `resumes`: continues
+        with the known plan, if there is one.
 
         Raises:
             Refusal: `missing`, when there is no such bundle or it is another's; or as `plan`.
@@ -225,7 +224,7 @@ class Bundles:
             self.forget(record.id)
         plan = self.plan(caller, record).plan
         quotas = self._good_for(caller, record, plan)
-        if quotas is None:  # the rules have changed: planned anew, it is refused or goes without something
+        if quotas is None:  # the rules have changed: the new plan is refused or leaves something out
             self.forget(record.id)
             plan = self.plan(caller, record).plan
             quotas = self._good_for(caller, record, plan) or {}
@@ -243,7 +242,7 @@ class Bundles:
         return representation, quotas, caller.recipient
 
     def broken(self, address: str) -> None:
-        """Tells that what was sent of an address could not be sent whole."""
+        """Notes that an archive could not be sent whole."""
         store, _, path = address.partition("/")
         if store == STORE:
             self.forget(path.partition("/")[0])
@@ -257,12 +256,12 @@ class Bundles:
                 yield facts
 
     def forget(self, bundle_id: str) -> None:
-        """Has a bundle planned anew when it is next asked for: something of it has changed."""
+        """Drops a bundle's plan because something in it has changed; the next request plans it anew."""
         with self._lock:
             self._plans.pop(bundle_id, None)
 
     def extend(self, bundle_id: str, moment: float) -> None:
-        """Has a bundle last until a moment, at least. Unix seconds."""
+        """Keeps a bundle at least until a moment, in Unix seconds."""
         with write(self._engine).begin() as connection:
             keep_until(connection, bundle_id, moment)
 
@@ -277,11 +276,11 @@ class Bundles:
 
     @staticmethod
     def _maker(connection: sa.Connection, record: BundleRecord, caller: Caller) -> Caller:
-        """Whoever made the bundle, coming from where the caller comes from."""
+        """The bundle's maker, with the caller's network."""
         if record.recipient is None:
             return Caller(None, frozenset(), caller.network, caller.agent)
         maker = recipient_named(connection, record.recipient)
-        if maker is None:  # one that is known elsewhere alone, whose groups only its own token tells
+        if maker is None:  # one known only to the identity provider, whose groups are in its own token
             return Caller(record.recipient, frozenset(), caller.network, caller.agent)
         if maker.disabled:
             raise Refusal("missing", "the recipient who made this bundle can no longer sign in")
@@ -344,10 +343,10 @@ class Bundles:
                 decided = decide_packs(connection, record.id, packs=packs) if record.options.packs is None else packs
                 choosing.versions = pin_versions(connection, record.id, versions)
             if decided is not packs or not versions.items() <= choosing.versions.items():
-                # Another process was quicker, and all must send the same.
+                # Another process was faster, and all must send the same bytes.
                 choosing.left_out.clear()
                 plan = planning.plan(choosing, packs=decided, waits=False)
-        # Before its first byte leaves: what of it has arrived is found by each file's own address.
+        # Recorded before the first byte leaves, so that the history finds each file that arrived in the archive.
         note_archive(self._engine, plan.content.tag, _entries(plan))
         kept = _Kept(plan, list(choosing.left_out))
         with self._lock:
@@ -393,7 +392,7 @@ def _entries(plan: Plan) -> Iterator[tuple[str, int, int]]:
 
 
 def _is_looked_at(plan: Plan, *, resumes: bool) -> bool:
-    """Whether the files of a plan are looked at before it is sent, and not only each in its turn."""
+    """Whether all files of a plan are checked before it is sent, instead of each in its turn."""
     if len(plan) <= _FEW:
         return True
     return not resumes and time.monotonic() - plan.looked > _FRESH

@@ -19,11 +19,11 @@ from invio.stores.store import Found, Missing, Store, WalkableStore
 
 log = logging.getLogger("invio.delivery")
 _AT_ONCE = 500  # files that are looked up together
-_REST = 1.0  # times as long as it has worked, it lets others work
+_REST = 1.0  # it pauses this many times as long as it has worked
 
 
 def scan(engine: sa.Engine, stores: Iterable[Store], ends: Callable[[], bool]) -> int:
-    """Works out what is not known yet, until `ends` says so; gives the number of files that were read."""
+    """Computes what is not known yet, until `ends` returns true; returns the number of files read."""
     files, read = _files(stores), 0
     while not ends() and (some := list(islice(files, _AT_ONCE))):
         began = time.monotonic()
@@ -54,7 +54,7 @@ def _files(stores: Iterable[Store]) -> Iterator[Found]:
 
 
 def _crc(found: Found) -> int | None:
-    """None for a file that changes just now; it is left for the next time."""
+    """None for a file that is changing; the next scan takes it."""
     facts, file = found.facts, found.on_disk
     if file is None or not is_settled(facts.modified):
         return None

@@ -1,10 +1,9 @@
-"""Deflated contents, made once each and kept in files: what archives send in place of compressible files.
+"""A disk cache of deflated contents, which archives send in place of compressible files.
 
-A content is known by its digest, whichever files have it (BLAKE2b: SHA-256 takes longer than deflating).
-It is deflated in pieces, as many at a time as there are cores; every piece is deflated by itself, so
-the same content gives the same bytes however it was cut among the workers. A kept file appears under
-its name only when it is whole; what a process leaves that dies meanwhile is swept away at the next
-start. The least used go first.
+A content is identified by its digest, whichever files have it (BLAKE2b: SHA-256 takes longer than deflating). It is
+deflated in pieces, as many at a time as there are cores; each piece is deflated by itself, so the same content gives
+the same bytes however it was divided among the workers. A cached file appears under its name only when it is whole;
+what a dying process leaves is removed at the next start. The least recently used files go first.
 """
 
 from __future__ import annotations
@@ -27,7 +26,7 @@ from invio.stores.sources import DiskFile, SpooledFile
 
 log = logging.getLogger("invio.delivery")
 
-CODER = "deflate-1"  # to be another as soon as the same content may be deflated to other bytes
+CODER = "deflate-1"  # change it whenever the same content may be deflated to other bytes
 _PIECE = 1024 * 1024  # bytes of content deflated at a time
 _LEVEL = 2  # of the library's four: some hundredths more than a general one makes of logs, at fourteen times its speed
 WORTH = 0.97  # of its length, at most, for a content to be kept deflated
@@ -55,22 +54,22 @@ class DeflateCache:
         self._pool: ThreadPoolExecutor | None = None
         self._kept: OrderedDict[str, int] | None = None  # by name, with their lengths; the least used first
         self._size = 0  # of all that is kept
-        self._verified: set[str] = set()  # names of what this process has made, or found to be right
+        self._verified: set[str] = set()  # names this process has made or verified
         self._lock = threading.Lock()
 
     def sweep(self) -> None:
-        """Takes away what processes that ended in the middle have left. To be called where no other one runs."""
+        """Removes what processes that died have left. Call it while no other process runs."""
         for path in self._folder.glob("*" + _PART):
             path.unlink(missing_ok=True)
 
     def verify(self) -> Iterator[tuple[str, int, bool]]:
-        """Each content's name and length, and whether it is the deflated form of what it is called; else it goes."""
+        """Each content's name and length, and whether it matches its name; one that does not is removed."""
         with self._lock:
             kept = list(self._index().items())
         for name, size in kept:
             path = self._folder / name
             if not path.exists():
-                continue  # it was let go meanwhile
+                continue  # it was evicted meanwhile
             good = path.stat().st_size == size and _is_content(path, name)
             if not good:
                 path.unlink(missing_ok=True)
@@ -85,7 +84,7 @@ class DeflateCache:
             return None
         if status.st_size != packed:
             path.unlink(missing_ok=True)  # cut short, as by a machine that lost its power
-            return None  # its length is put right when it is kept again
+            return None  # its length is corrected when it is cached again
         if name not in self._verified:
             if not _is_content(path, name):
                 log.error("bundle.deflated-damaged", extra={"fields": {"name": name}})
@@ -97,7 +96,7 @@ class DeflateCache:
             self._size += packed - kept.get(path.name, 0)
             kept[path.name] = packed
             kept.move_to_end(path.name)
-        # For the order of later starts. The time of the content stays: it is what the file is known by.
+        # The access time orders evictions after a restart. The modification time stays: it identifies the file.
         os.utime(path, ns=(max(status.st_atime_ns, status.st_mtime_ns) + 1, status.st_mtime_ns))
         return DiskFile.of(os.fsencode(path), status)
 
@@ -123,7 +122,7 @@ class DeflateCache:
                     if on_read is not None:
                         on_read(len(piece))
                 length = kept.tell()
-                os.fsync(kept.fileno())  # what has its name is whole, come what may
+                os.fsync(kept.fileno())  # a file with its final name is always whole
             if length > source.size * WORTH:
                 return Packed(digest.hexdigest(), crc, source.size, None)
             file = self._keep(part, digest.hexdigest(), length)
@@ -160,10 +159,10 @@ class DeflateCache:
         return self._folder / f"{os.getpid()}-{threading.get_ident()}{_PART}"
 
     def _keep(self, part: Path, name: str, length: int) -> DiskFile:
-        """Gives a file that is whole its name, and lets others go if they have become too many."""
+        """Gives a complete file its name, and evicts others if the cache is full."""
         path = self._folder / name
         try:
-            # What is there already is the same, and archives may be sending it.
+            # An existing file holds the same bytes, and archives may be sending it.
             same = os.stat(path).st_size == length and (name in self._verified or _is_content(path, name))
         except OSError:
             same = False
@@ -219,7 +218,7 @@ class DeflateCache:
             return self._pool
 
     def _index(self) -> OrderedDict[str, int]:
-        """What is kept, as the folder says it when it is first asked for."""
+        """The cache's index, read from the folder on first use."""
         if self._kept is None:
             found = []
             if self._folder.is_dir():
@@ -265,12 +264,12 @@ def _is_content(path: Path, name: str) -> bool:
 
 
 def _worked(piece: bytes, *, is_last: bool) -> tuple[bytes, bytes]:
-    """All that is to be done with a piece; what libraries do of it runs beside other pieces."""
+    """Everything done with a piece; the libraries release the interpreter, so pieces run in parallel."""
     return deflated_piece(piece, is_last=is_last), _digest(piece)
 
 
 def _digest(piece: bytes) -> bytes:
-    """A content is called by the digest of its pieces' digests, so that those are worked out side by side."""
+    """A content's name is the digest of its pieces' digests, so that those are computed in parallel."""
     return hashlib.blake2b(piece, digest_size=32).digest()
 
 

@@ -1,7 +1,7 @@
-"""Plans of archives: which file each entry is of, in so little memory that it can be kept.
+"""Plans of archives: the file of each entry, compact enough to be cached.
 
-A plan is made once a bundle. What it was made of is looked at again before it is sent from its
-beginning, and each file when its turn comes: one that has changed breaks the archive off.
+A plan is made once per bundle. Its files are checked again before it is sent from the beginning, and each file in its
+turn; one that has changed breaks the archive off.
 """
 
 from __future__ import annotations
@@ -34,13 +34,13 @@ class Preparing:
 class Plan:
     """An archive's content, and what its entries are read from.
 
-    Files of directories are kept as rows of arrays; whatever else there is, as it is.
+    Files of directories are kept as rows of arrays; other sources as objects.
     """
 
     def __init__(self, layout: Layout) -> None:
         self.content = ArchiveContent(layout, self)
         self.looked = time.monotonic()  # when it was last found to be true
-        self.broken = False  # whether something of it was found to have changed
+        self.broken = False  # whether a file was found to have changed
         self._roots: dict[bytes, int] = {}
         self._root_of = array("H")
         self._paths: list[bytes] = []
@@ -90,14 +90,14 @@ class Plan:
         return self
 
     def address(self, number: int) -> Address | None:
-        """Which file an entry is of; None for one that the archive itself adds."""
+        """The file of an entry; None for one that the archive itself adds."""
         if number in self._others:
             facts = self._others[number][0]
             return None if facts is None else facts.address
         return Address(self._stores[self._root_of[number]], self._paths[number].decode())
 
     def versions(self) -> dict[str, int]:
-        """Which version of a file there is, by address, for files that are kept in versions."""
+        """The version of each file, by address, for files that have versions."""
         known = (facts for facts, _ in self._others.values() if facts is not None)
         return {str(facts.address): facts.version for facts in known if facts.version is not None}
 
@@ -107,7 +107,7 @@ class Plan:
         return "" if address is None else str(address)
 
     def facts(self, number: int) -> FileFacts | None:
-        """What rules look at of an entry's file."""
+        """The facts of an entry's file that rules depend on."""
         if number in self._others:
             facts = self._others[number][0]
             return None if facts is None else facts._replace(size=self._size[number])
@@ -149,11 +149,11 @@ class Plan:
             raise self.changed(number, f"it can no longer be opened: {error.strerror}") from None
         try:
             data = os.pread(descriptor, size, 0)
-            # Looked at after it was read: what it was before cannot have been another.
+            # Checked after reading, so that the bytes read belong to this file.
             status = os.fstat(descriptor)
         finally:
             os.close(descriptor)
-        # One that has grown, as logs do, still begins with what was planned: its checksum tells.
+        # A file that has grown, as logs do, still begins with the planned content; the checksum proves it.
         grown = status.st_size > size
         if (
             status.st_ino != self._inode[number]
@@ -177,14 +177,14 @@ class Plan:
         return ContentChanged(f"{self.address(number) or 'an entry'} changed after the archive was planned: {how}")
 
     def holds(self) -> bool:
-        """Whether files still are what was planned: all of them, or of very many as many as can be looked at soon."""
+        """Whether the files still match the plan; of very many, as many as can be checked in a short time."""
         others, packed, roots = self._others, self._packed, self._root_paths
         end = time.monotonic() + _LOOKS_FOR
         for number, path in enumerate(self._paths):
             if number in others:
                 continue
             if not number % 1000 and time.monotonic() > end:
-                break  # each is looked at again when its turn comes
+                break  # each is checked again in its turn
             try:
                 status = os.stat(roots[self._root_of[number]] + path)
             except OSError:

@@ -31,12 +31,12 @@ class Skipped:
 
 
 def _nothing() -> None:
-    """Nothing ends the choosing but its end."""
+    """The default `tick`: does nothing."""
 
 
 @dataclass(slots=True)
 class Selection:
-    """Goes through a selection for one caller; what cannot be had is noted, and refused at the end.
+    """Goes through a selection for one caller; what is missing or not allowed is noted, and refused at the end.
 
     `versions` are those wanted of some files, by address; of the others it is the newest.
     """
@@ -45,9 +45,9 @@ class Selection:
     caller: Caller
     versions: Mapping[str, int] = field(default_factory=dict)
     left_out: list[Skipped] = field(default_factory=list)
-    # Called for each file that is looked at, chosen or not; it raises what ends the choosing.
+    # Called for each file, chosen or not; it may raise to end the selection.
     tick: Callable[[], None] = _nothing
-    # What of a file is in the archive, such as a rendition of an image; None: itself.
+    # Maps a file to what the archive holds of it, such as a rendition; None: the file itself.
     shown: Callable[[Found], Found] | None = None
     # Files by their URLs; None: there are none.
     urls: Urls | None = None
@@ -77,7 +77,7 @@ class Selection:
                     if shown is not None:
                         yield shown, path if shown is found else renamed(path, str(shown.facts.name))
             except BadAddress:
-                # It may hold what no text can: it is shown, and written into an archive.
+                # It may hold characters that cannot be encoded, and it is shown and written into an archive.
                 readable = text[:200].encode("utf-8", "replace").decode()
                 self.left_out.append(Skipped(readable, "malformed"))
             except Refusal as refusal:
@@ -117,7 +117,7 @@ class Selection:
             else:
                 self.left_out.append(Skipped(text, "not-allowed"))
             return
-        # A folder keeps its own name in the archive, and what is above it is left out; a store, its own.
+        # A folder keeps its own name in the archive, without the folders above it; a store keeps its name.
         above = address.path.rstrip("/").rpartition("/")[0]
         left, prefix = len(above) + 1 if above else 0, "" if address.path else f"{address.store}/"
         sure = is_sure_below(catalogue, caller, address)
@@ -152,7 +152,7 @@ class Selection:
 
 
 def renamed(path: str, name: str) -> str:
-    """A path in an archive with the name that its rendition is saved under: that may have another ending."""
+    """A path in an archive, with the name of its rendition, whose extension may differ."""
     return path.rpartition("/")[0] + "/" * ("/" in path) + name.replace("/", "_")
 
 
@@ -182,7 +182,7 @@ def still_may(catalogue: Catalogue, caller: Caller, files: Sequence[str], plan: 
         if address.store.endswith(":"):  # by its URL: the settings say from where, and nothing else does
             continue
         facts = plan.facts(number) if rules.looks_at_files else None
-        if facts is not None and facts.version is not None:  # it may be the current one no more
+        if facts is not None and facts.version is not None:  # it may no longer be the current one
             facts = catalogue.facts(address, facts.version) or facts._replace(current=False)
         if not all(rules.allows(caller, action, address, facts) for action in _RIGHTS):
             return False

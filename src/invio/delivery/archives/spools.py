@@ -26,7 +26,7 @@ class Spool:
 
 @dataclass(slots=True)
 class Spools:
-    """What was made for which bundle; the oldest go first, and are closed when nobody holds them."""
+    """The files made for each bundle; the oldest go first, and are closed when nobody holds them."""
 
     limit: int
     _kept: OrderedDict[tuple[str, str], Spool] = field(default_factory=OrderedDict)
@@ -42,7 +42,7 @@ class Spools:
                 return kept
         spool = spooled(made)
         with self._lock:
-            # Another request of the same bundle may have been quicker: all must get one content.
+            # Another request for the same bundle may have been faster: all must get one content.
             kept = self._kept.setdefault(key, spool)
             while len(self._kept) > self.limit:
                 self._kept.popitem(last=False)

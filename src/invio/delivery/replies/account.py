@@ -1,4 +1,4 @@
-"""What a route is told of its answer: how much has arrived, while it is sent and when it has ended."""
+"""Reports a response's progress to its route, while it is sent and when it has ended."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ OnEnd = Callable[[Progress, str | None], Awaitable[None] | None]
 _EVERY = 0.25  # seconds between two calls
 _IDLE = 60.0  # seconds for which a reader may take nothing
 
-# Who looks for the last acknowledgements, one for each event loop.
+# The monitors of the last acknowledgements, one per event loop.
 _monitors: WeakKeyDictionary[asyncio.AbstractEventLoop, AcknowledgementMonitor] = WeakKeyDictionary()
 _calls: set[asyncio.Task[None]] = set()
 
@@ -39,12 +39,12 @@ class Account:
         self._ended = False
 
     def begin(self) -> None:
-        """The answer begins to be sent."""
+        """Sending begins."""
         if self._on_progress is not None:
             self._task = asyncio.create_task(self._tell())
 
     def arrives(self) -> None:
-        """All of it was sent: it has ended once that has arrived, or cannot any more."""
+        """Everything was sent; the response ends once it has arrived, or no longer can."""
         if self._on_end is None and self._task is None:
             return
         loop = asyncio.get_running_loop()
@@ -59,7 +59,7 @@ class Account:
         self.end(reason or ("the client left before it had taken everything" if cut else None))
 
     def end(self, reason: str | None) -> None:
-        """It has ended; `reason` says why not all of it arrived."""
+        """The response has ended; `reason` says why not all of it arrived."""
         if self._ended:
             return
         self._ended = True
@@ -89,5 +89,5 @@ async def _called(function: Callable[..., Awaitable[None] | None], *given: objec
         said = function(*given)
         if inspect.isawaitable(said):
             await said
-    except Exception:  # the route's own, of which the delivery is to know nothing
+    except Exception:  # the route's own errors, which must not affect the delivery
         log.exception("callback.failed", extra={"fields": {"callback": getattr(function, "__qualname__", "?")}})

@@ -1,4 +1,4 @@
-"""What the responses have in common: a plan that is made when the request is known, and sent.
+"""What the responses have in common: each plans its reply when the request is known, and sends it.
 
 Ranges, conditions, names, codings and breaking off altered files are as everywhere. Under `invio.ZeroCopyProtocol`
 files leave without being read. A method other than GET and HEAD, as of a form that asks for an export, gets the whole
@@ -62,11 +62,11 @@ class RouteReply(Response):
         self._terms = Terms(speed, disposition, None if cache is None else read_cache_control(cache))
 
     async def represent(self, head: RequestHead) -> Representation:
-        """What is to be delivered. Raises Refusal."""
+        """The representation to deliver. Raises Refusal."""
         raise NotImplementedError
 
     async def begin(self) -> None:
-        """Does what has to be done before a body is sent. What it raises is the application's to answer."""
+        """Prepares the body. The application answers what it raises."""
 
     async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
         """Answers one request, as the framework has a response do."""

@@ -48,7 +48,7 @@ FileLike = str | os.PathLike[str]
 
 @dataclass(frozen=True, slots=True)
 class _Item:
-    """One entry to be: what it is called, and what is in it."""
+    """One entry: its name and its content."""
 
     called: str
     source: DiskFile | SpooledFile

@@ -1,7 +1,7 @@
-"""What was learnt of the contents of a route's archives, kept for the next one while the files are the same.
+"""Caches what is known of the contents of a route's archives, while the files are unchanged.
 
-CRCs are kept by what a file is known by; deflated forms in files without a name, which end with the process. Both are
-bounded, and the oldest go first.
+CRCs are keyed by the file's identity; deflated forms lie in unnamed files, which end with the process. Both caches are
+bounded, and the oldest entries go first.
 """
 
 from __future__ import annotations
@@ -35,7 +35,7 @@ def known_crc(source: DiskFile | SpooledFile, name: str) -> int:
     crc = _crcs.get(source)
     if crc is None:
         crc = crc_of(source, name)
-        if isinstance(source, DiskFile):  # one without a name is this archive's alone, and is not to stay open
+        if isinstance(source, DiskFile):  # an unnamed file belongs to this archive alone, and must not stay open
             _crcs.keep(source, crc)
     return crc
 

@@ -1,4 +1,4 @@
-"""What a route makes, as bytes: pieces, texts or rows, given plainly, asynchronously, or by a function.
+"""Turns what a route generates into bytes: pieces, texts or rows; plain, asynchronous, or from a function.
 
 The first piece is taken before anything is sent, so that what fails by then is an error of the application and no
 broken body.
@@ -63,7 +63,7 @@ class Content:
         self._pieces: Iterator[bytes] | AsyncIterator[bytes] | None = None
 
     async def begin(self) -> None:
-        """Has the first piece be made. Raises what the route's own code raises."""
+        """Generates the first piece. Raises what the route's own code raises."""
         given: Any = self._make
         if self._connection is not None:
             given = partial(executed, self._connection, given)
@@ -130,7 +130,7 @@ class _NamedRows(Iterator[Any]):
         return tuple(self._result.keys())
 
     def cancel(self) -> None:
-        """Ends what a row is waited for, where the driver can."""
+        """Cancels the pending query, where the driver can."""
         cancel = getattr(getattr(self._result, "cursor", None), "cancel", None)
         if cancel is not None:
             cancel()
@@ -161,7 +161,7 @@ def _first_of(given: Iterable[Any]) -> tuple[Any, Iterator[Any]]:
 
 
 def _stays() -> bool:
-    """Whether nobody waits: that is seen once something is sent."""
+    """Never says that the client is gone: that shows once something is sent."""
     return False
 
 
@@ -208,13 +208,13 @@ class _EncodedPieces(Iterator[bytes]):
         raise StopIteration
 
     def cancel(self) -> None:
-        """Has what waits for a piece give up, where what they come from can."""
+        """Cancels a pending piece, where its source can."""
         cancel = getattr(self._source, "cancel", None)
         if cancel is not None:
             cancel()
 
     def close(self) -> None:
-        """Closes what they come from."""
+        """Closes the source."""
         for one in (self._rest, self._source):
             close = getattr(one, "close", None)
             if close is not None:

@@ -78,11 +78,11 @@ class StreamReply(RouteReply):
         self._tag = tag
 
     async def begin(self) -> None:
-        """Has the first piece be made, so that a failure is still answered with a status."""
+        """Generates the first piece, so that a failure still gets a status."""
         await self._content.begin()
 
     async def represent(self, head: RequestHead) -> Representation:
-        """What is made, in the coding that the client accepts."""
+        """The generated content, in a coding the client accepts."""
         varies = compresses(self._media_type)
         coding = choose_coding(head.get(b"accept-encoding"), CODINGS) if varies else None
         source = self._made if coding is None else Compressed(self._made, coding)

@@ -1,4 +1,4 @@
-"""Content made on demand, compressed on its way: gzip, and zstd where its library is installed."""
+"""Compression of content made on demand: gzip, and zstd where its library is installed."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ def _zstd() -> Any:
     return zstandard.ZstdCompressor(level=_ZSTD_LEVEL).compressobj()
 
 
-# zstd's library is an extra; without it nobody is offered zstd.
+# zstd's library is an extra; without it zstd is not offered.
 _COMPRESSORS: dict[str, Callable[[], Any]] = {"zstd": _zstd} if find_spec("zstandard") else {}
 _COMPRESSORS["gzip"] = _gzip
 

@@ -51,7 +51,7 @@ class Digests:
         self._asked: set[str] = set()
         self._closed = False
         self._lock = threading.Lock()
-        # One worker: hashing is to leave the other core to the deliveries.
+        # One worker, so that hashing leaves the other core to deliveries.
         self._worker = ThreadPoolExecutor(1, thread_name_prefix="digests")
 
     def known(self, tag: str | None) -> bytes | None:
@@ -73,7 +73,7 @@ class Digests:
         return known if known is not None else self._compute(source, tag)
 
     def ask(self, source: DiskFile, tag: str) -> None:
-        """Has the digest computed soon."""
+        """Queues the digest for computing."""
         with self._lock:
             if tag in self._asked:
                 return
@@ -81,7 +81,7 @@ class Digests:
         self._worker.submit(self._answer, source, tag)
 
     def close(self) -> None:
-        """Gives up what was asked for."""
+        """Drops the queue."""
         self._closed = True
         self._worker.shutdown(wait=True, cancel_futures=True)
 

@@ -25,7 +25,7 @@ from invio.producers.spooling import NotProduced, Production, Spool
 from invio.stores.sources import Made, SpooledFile
 from invio.stores.store import Found
 
-# For how long what is whole can be resumed, beyond the time for which it is good for others. Seconds.
+# How long a complete content can be resumed after it expired for other callers. Seconds.
 RESUMES_FOR = 120.0
 _KEPT = 512  # contents that are kept open, at most
 _SWEPT_EVERY = 1.0  # seconds
@@ -36,7 +36,7 @@ Key = tuple[str, str | None]
 
 @dataclass(frozen=True, slots=True)
 class _Kept:
-    """A run that can be obtained: what it is of, for how long it is good for others, and when it was asked for."""
+    """A run: what it makes, until when others may get it, and when it was requested."""
 
     key: Key
     production: Production
@@ -44,12 +44,12 @@ class _Kept:
     at: float
 
     def good(self, now: float) -> bool:
-        """Whether somebody who did not ask for it before may have it."""
+        """Whether a new caller may get it."""
         one = self.production
         return one.failed is None and (not one.whole or now - one.ended < self.keep)
 
     def over(self, now: float) -> bool:
-        """Whether nobody may have it any more."""
+        """Whether it has expired for everyone."""
         one = self.production
         if one.whole:
             return now - one.ended > max(self.keep, RESUMES_FOR)
@@ -118,7 +118,7 @@ class Productions:
         return there[0] if good else None
 
     def _sweep(self) -> None:
-        """Lets go of what nobody may have any more, and so of its place on the disk, until nothing is left."""
+        """Drops expired contents, which frees their disk space, until none are left."""
         while True:
             time.sleep(_SWEPT_EVERY)
             with self._lock:
@@ -130,7 +130,7 @@ class Productions:
                     return
 
     def close(self) -> None:
-        """Lets go of all of them; those under way end when nobody reads them."""
+        """Drops all of them; runs under way end when nobody reads them."""
         with self._lock:
             self._kept.clear()
 

@@ -56,7 +56,7 @@ class Negotiated:
 
 
 class Negotiator:
-    """Makes representations of what is found."""
+    """Makes representations of found files."""
 
     def __init__(
         self,
@@ -191,7 +191,7 @@ class Negotiator:
 
 
 class _PassingContent(Content):
-    """A content that is let go when nobody obtains it: no reply with it is remembered."""
+    """A content that is dropped when nobody downloads it, so no reply with it is cached."""
 
     kept = False
 
@@ -211,7 +211,7 @@ def _caching(presentation: Presentation, terms: Terms, found: Found) -> str:
 
 @lru_cache(maxsize=4 * _REPRESENTATIONS)
 def kind_of(found: Found) -> Kind:
-    """What a file is: by what its store knows, by its name, and where that says nothing by its first bytes.
+    """A file's type: from its store, from its name, or else from its first bytes.
 
     Raises:
         Refusal: `changed`, when the file was replaced after it was found.

@@ -46,7 +46,7 @@ class Renditions:
         return list(self._named)
 
     def at_hand(self, found: Found, name: str) -> Found | None:
-        """The rendition of an image that was asked for before and is still kept; anywhere."""
+        """The rendition of an image, if it is cached; may be called anywhere."""
         known = self._known.get((found, name))
         return known if known is not None and unchanged(known.source) else None
 
@@ -95,7 +95,7 @@ class Renditions:
         return self._known.keep((found, name), Found(its, cached.file))
 
     def of_images(self, found: Found, name: str) -> Found:
-        """Like `of` for an image; what is none by its type is given as it is."""
+        """Like `of` for an image; a file of another type is returned unchanged."""
         media_type = found.facts.media_type or media_type_by_name(found.facts.address.name) or ""
         return self.of(found, name) if media_type.startswith("image/") and "svg" not in media_type else found
 

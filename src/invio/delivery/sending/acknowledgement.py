@@ -1,8 +1,8 @@
-"""Acknowledgement: responses that go on by themselves, until the other side has acknowledged all of each.
+"""Responses that continue without a task until the client has acknowledged every byte.
 
-What was handed to the kernel has not arrived for that: an answer has ended when the other side has
-acknowledged its last byte, or is gone. Until then there is no task and no coroutine of its request. One
-timer looks at all of them, and the next request on the same connection at the one before it.
+A byte handed to the kernel has not arrived yet: a response ends when the client has acknowledged its last byte, or is
+gone. Until then there is no task and no coroutine of its request. One timer looks at all of them, and the next request
+on the same connection at the one before it.
 """
 
 from __future__ import annotations
@@ -71,7 +71,7 @@ class PendingResponse:
             wire.cut(f"the client took nothing for {idle:g} seconds")
 
     def look_for_arrival(self) -> bool:
-        """Ends when everything that was sent is acknowledged; whether that is so."""
+        """Ends the response if everything sent is acknowledged; returns whether it did."""
         wire = self._wire
         if self._ended is not None and not wire.gone:
             if wire.unacknowledged():
@@ -81,13 +81,13 @@ class PendingResponse:
         return True
 
     def break_off(self, error: Exception) -> None:
-        """Ends an answer that cannot be completed, and breaks its connection."""
+        """Ends a response that cannot be completed, and breaks its connection."""
         if self._ended is not None:
             self._wire.give_up()
             self.end(error)
 
     def end(self, error: Exception | None) -> None:
-        """Says how it ended, the first time; it is looked at no more."""
+        """Reports how it ended, once; it is no longer watched."""
         self._watch.forget(self)
         self._wire.detach(self)
         ended, self._ended = self._ended, None
@@ -113,7 +113,7 @@ class AcknowledgementMonitor:
         self._ticking: asyncio.TimerHandle | None = None
 
     def sends(self, answer: PendingResponse, descriptor: int) -> None:
-        """An answer waits for its socket to take more."""
+        """Watches a response whose socket is full."""
         if self._sending.get(answer, -1) != descriptor:
             if self._full is None:
                 self._full = select.epoll()
@@ -123,7 +123,7 @@ class AcknowledgementMonitor:
         self._look_later()
 
     def arrives(self, answer: PendingResponse) -> None:
-        """An answer has sent all, and waits for acknowledgements."""
+        """Watches a response that was sent and waits for acknowledgements."""
         self._arriving[answer] = (self._tick + _SOON, _SOON)
         self._sending[answer] = -1
         if self._ticking is None:
@@ -132,7 +132,7 @@ class AcknowledgementMonitor:
             self._look_later()
 
     def forget(self, answer: PendingResponse) -> None:
-        """Looks at an answer no more: it has ended."""
+        """Stops watching a response that has ended."""
         self._arriving.pop(answer, None)
         descriptor = self._sending.pop(answer, -1)
         if descriptor >= 0 and self._full is not None:
@@ -172,12 +172,12 @@ class AcknowledgementMonitor:
             self._look_later()
 
     def look_for_arrivals(self) -> None:
-        """Ends what has arrived by now."""
+        """Ends the responses that have arrived by now."""
         for answer in list(self._arriving):
             answer.look_for_arrival()
 
     async def arrivals(self) -> None:
-        """Returns when what was sent in these moments has arrived, or is late."""
+        """Returns when what was just sent has arrived, or is late."""
         for _ in range(_LOOKS_TO_TELL):
             self.look_for_arrivals()
             if all(ticks == _LATER for _, ticks in self._arriving.values()):

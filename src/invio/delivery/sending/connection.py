@@ -1,7 +1,7 @@
-"""What a response's connection offers to whoever sends on it, and what it tells them: two protocols.
+"""Two protocols: what a connection offers to the sender of a response, and what it reports back.
 
-They stand between the senders and the one server whose connections can do this (`sending.uvicorn`), so that neither
-needs the other; an implementation for another server has to do no more than this.
+They separate the senders from the one server whose connections implement them (`sending.uvicorn`). Support for another
+server needs only these.
 """
 
 from __future__ import annotations
@@ -12,7 +12,7 @@ from typing import Any, Protocol
 
 # One call of sendfile: large enough to cost nothing, small enough to let others in.
 STEP = 16 * 1024 * 1024  # bytes
-TURN = 32 * 1024 * 1024  # bytes after which the loop gets a turn even though the socket takes more
+TURN = 32 * 1024 * 1024  # bytes after which other tasks get a turn, even if the socket takes more
 
 
 class Unfinished(Protocol):
@@ -89,11 +89,11 @@ class Connection(Protocol):
         ...
 
     def resume(self) -> None:
-        """Goes on with a response that was put off by `defer`."""
+        """Continues a response that `defer` postponed."""
         ...
 
     def spawn(self, sending: Coroutine[Any, Any, None]) -> None:
-        """Sends a response that was put off by a coroutine of its own."""
+        """Sends a postponed response with a coroutine."""
         ...
 
     def head_of(self, status: int, headers: list[tuple[bytes, bytes]]) -> bytes:
@@ -125,7 +125,7 @@ class Connection(Protocol):
         ...
 
     def attach(self, response: Unfinished) -> None:
-        """Has the response be told when the connection is lost."""
+        """Registers the response to be told when the connection is lost."""
         ...
 
     def detach(self, response: Unfinished) -> None:

@@ -8,7 +8,7 @@ class ClientGone(OSError):
 
 
 class ReaderStuck(ClientGone):
-    """The other side took nothing for so long that it was cut off."""
+    """The client took nothing for too long and was disconnected."""
 
 
 class ReplyBroken(Exception):
@@ -16,7 +16,7 @@ class ReplyBroken(Exception):
 
 
 class ProducerFailed(ReplyBroken):
-    """Whoever makes the content failed at it. `word` is the reason's."""
+    """Producing the content failed. `word` is the reason's."""
 
     def __init__(self, said: str, word: str = "not-made") -> None:
         super().__init__(said)
@@ -24,7 +24,7 @@ class ProducerFailed(ReplyBroken):
 
 
 class NobodyWaits(Exception):
-    """Whoever asked for something that takes long is no longer there."""
+    """The caller of a long operation is gone."""
 
 
 class IdleTimer:

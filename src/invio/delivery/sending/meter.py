@@ -15,11 +15,11 @@ class Meter:
         self.counted = 0
 
     def through(self, wire: Connection | None) -> None:
-        """What is sent goes another way than was thought; nothing was sent yet."""
+        """Switches to another connection before anything was sent."""
         self._wire = wire
 
     def cut(self, why: str) -> None:
-        """Breaks the connection, where that is in our hands; whoever sends on it is told `why`."""
+        """Breaks the connection if we can; its sender gets `why`."""
         if self._wire is not None:
             self._wire.cut(why)
 

@@ -19,7 +19,7 @@ from invio.workers.pool import Pool, PoolBusy
 
 log = logging.getLogger("invio.delivery")
 
-_POOL = Pool("making", 32, waiting=200)  # for what has no threads of its own
+_POOL = Pool("making", 32, waiting=200)  # for producers without their own pool
 _LOOKED_EVERY = 0.25  # seconds between two looks whether the client is still there
 _END = object()
 
@@ -46,7 +46,7 @@ async def made_pieces(source: object, gone: Callable[[], bool]) -> AsyncIterator
         raise
     except PoolBusy as error:
         raise ProducerFailed("too much of this is being made at once", "busy") from error
-    except NotProduced as error:  # it was logged once, for all who wait for it
+    except NotProduced as error:  # it was logged once for everyone who waits for it
         raise ProducerFailed(str(error), error.word) from error
     except Exception as error:  # a producer is the operator's own code, and may raise anything
         log.error("producer.failed", exc_info=error)
@@ -81,7 +81,7 @@ async def _following(pieces: AsyncIterator[bytes], gone: Callable[[], bool]) -> 
 async def _close_async(pieces: Any) -> None:
     close = getattr(pieces, "aclose", None)
     if close is not None:
-        with suppress(Exception):  # the operator's own code; what mattered of it is told already
+        with suppress(Exception):  # the operator's own code; its failure was reported already
             await close()
 
 
@@ -99,7 +99,7 @@ async def waited(
         if not future.done() and gone():
             cancel = getattr(pieces, "cancel", None)
             if cancel is not None:
-                with suppress(Exception):  # a driver's own errors, of a query that nobody wants any more
+                with suppress(Exception):  # a driver's error, of a query that is no longer needed
                     cancel()
             future.add_done_callback(_looked_at)
             raise ClientGone("the client closed the connection")
@@ -107,7 +107,7 @@ async def waited(
 
 
 def _looked_at(future: asyncio.Future[Any]) -> None:
-    """Takes the outcome of what nobody waits for any more."""
+    """Consumes the result of a call that nobody awaits any more."""
     if not future.cancelled():
         future.exception()
 

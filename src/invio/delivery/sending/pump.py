@@ -50,7 +50,7 @@ class Pump(PendingResponse):
         self._head = 0  # bytes of `_rest` that are no body
         self._go_on()
         if type(parts) is list and len(parts) == 1:
-            self._parts = _NO_MORE  # so that nothing of the reply is held for as long as a reader takes
+            self._parts = _NO_MORE  # so that a slow reader does not keep the reply in memory
 
     def start(self, head: bytes) -> None:
         """Sends as much as the socket takes, and leaves the rest for later."""
@@ -89,7 +89,7 @@ class Pump(PendingResponse):
                 sent = wire.attempt(sock.send, self._rest, 0 if self._last else socket.MSG_MORE)
                 if sent is None:
                     return False
-                # What was sent whole is let go of, which a slice would not do.
+                # Drops what was sent whole; a slice would keep it in memory.
                 self._rest = self._rest[sent:] if sent < len(self._rest) else _NOTHING
                 if self._head:
                     sent -= (head := min(self._head, sent))
@@ -115,7 +115,7 @@ class Pump(PendingResponse):
                 turn -= self._go_on()
 
     def _go_on(self) -> int:
-        """Reads what comes next, up to a file that is sent past us; gives what that costs, as if it were bytes sent."""
+        """Reads the next parts, up to a file sent by descriptor; returns the cost in bytes."""
         pieces: list[bytes] = []
         cost = size = 0
         if self._descriptor >= 0:

@@ -51,7 +51,7 @@ class Sender:
         extensions = scope.get("extensions") or {}
         self._zero_copy = "http.response.zerocopysend" in extensions
         self._wire: Connection | None = extensions.get("invio.connection")
-        # Whether `send` is the connection's own, or somebody's around it.
+        # Whether `send` is the connection's own, or wrapped by middleware.
         self._wrapped = self._wire is not None and getattr(send, "__self__", None) is not self._wire
         self._breaker: Connection | None = None  # the connection, where it can only be broken
         self._gone = False
@@ -91,7 +91,7 @@ class Sender:
         return reply.length <= SMALL and not reply.may_block
 
     def send_at_once(self, reply: Reply) -> bool:
-        """Sends a reply that `sends_at_once`, head and body in one write; False where that cannot be after all.
+        """Sends head and body of a `sends_at_once` reply in one write; False if that is not possible after all.
 
         Raises:
             ReplyBroken: the content is not what was announced; nothing was sent.
@@ -102,7 +102,7 @@ class Sender:
         return self._wire.send_whole(reply.status, reply.headers, body)
 
     def defer(self) -> None:
-        """The application may return; what it has to send follows in a later turn, after `resume`."""
+        """Lets the application return; the response follows after `resume`."""
         assert self._wire is not None
         self._wire.defer()
 
@@ -112,7 +112,7 @@ class Sender:
         self._wire.resume()
 
     def spawn(self, sending: Coroutine[Any, Any, None]) -> None:
-        """Has an answer that was put off be sent by a coroutine; nobody waits for it."""
+        """Sends a postponed response with a coroutine that nobody awaits."""
         assert self._wire is not None
         self._wire.spawn(sending)
 
@@ -157,7 +157,7 @@ class Sender:
             self._stop_looking()
 
     async def _look_through(self) -> None:
-        """Finds out whether what stands around the connection's `send` passes on what it does not know.
+        """Tests whether middleware around the connection's `send` passes on unknown messages.
 
         The framework's own wrappers do; middleware that compresses or rebuilds the body would lose
         a file that is handed over by its descriptor, so then there is no such connection for us.
@@ -184,7 +184,7 @@ class Sender:
         await self._body(reply)
 
     def end_on_arrival(self, watch: AcknowledgementMonitor, ended: Ended) -> None:
-        """Has `ended` be called once all that was sent, the whole of the reply, has arrived or cannot any more."""
+        """Calls `ended` once the whole reply has arrived, or no longer can."""
         wire = self._wire
         if wire is None or wire.gone:
             ended(None)
@@ -194,7 +194,7 @@ class Sender:
         watch.arrives(answer)
 
     def _keep_looking(self) -> None:
-        """From now on cuts off a reader that takes nothing."""
+        """Starts disconnecting a client that takes nothing."""
         if self._idle is None or self._wire is None or self._look is not None:
             return
         if self._patience is None:
@@ -308,7 +308,7 @@ class Sender:
         await self._literal(b"", more=False)
 
     def _is_gone(self) -> bool:
-        """Whether nobody takes what is sent any more."""
+        """Whether the client is gone."""
         return self._gone or (self._wire is not None and self._wire.gone)
 
     def _step(self, length: int) -> int:

@@ -1,13 +1,13 @@
-"""Admission: what holds across processes is reserved, and a transfer durable, before its first byte leaves.
+"""Admission: reserves what is limited, and makes the transfer durable, before its first byte is sent.
 
 `admit` is for every request. `admit_whole` is for the most frequent one, the whole of a small content, whose caller
 does not wait: a property test holds that both admit and refuse the same.
 
-Two requests of one transfer may come at any moment, so these orders of events are dealt with:
-- Both are ranges, and neither is written down yet: the second finds the first on the board and waits for its line.
-- The first ends while the second looks for it in the records: what has arrived by then is added again (`_now_has`).
-- What the second was to go on with is refused, or was ended by another process: it begins by itself, once.
-- Another process began the same transfer meanwhile: the journal says so (`Joined`), and both have one row.
+Two requests of one transfer may arrive at any moment. Orders of events that were considered:
+- Both are ranges, and neither is recorded yet: the second finds the first one live, and waits for its line.
+- The first ends while the second looks it up in the records: bytes that arrived by then are added again (`_now_has`).
+- What the second would continue is refused, or ended by another process: it begins a transfer of its own.
+- Another process began the same transfer meanwhile: the journal raises `Joined`, and both share one row.
 """
 
 from __future__ import annotations
@@ -52,7 +52,7 @@ from invio.records.transfers import (
 
 log = logging.getLogger("invio.delivery")
 
-_ADMITTED_WITHIN = 10.0  # seconds for which a request waits for another one to be let begin
+_ADMITTED_WITHIN = 10.0  # seconds to wait for the admission of an earlier request
 _SOON = 5  # seconds after which to ask again when a limit is reached
 
 # A transfer that goes on, the request of it, and why it was not admitted.
@@ -75,9 +75,9 @@ class Admission:
     async def earlier(self, asking: TransferKey, etag: str | None, *, whole: bool = False) -> TransferRow | None:
         """The unfinished transfer that a request for a range continues.
 
-        So does one for the `whole`, of a transfer that broke off: browsers begin anew, and some programs ask for the
-        whole, read its head and then ask for the ranges that they lack. What was handed off, or ended with the ranges
-        that were wanted, did not break off: the whole is another transfer then, and another use of a link.
+        A request for the `whole` continues a transfer that broke off: browsers start over, and some programs request
+        the whole, read its head and then request the missing ranges. A transfer that was handed off, or that ended with
+        the requested ranges, did not break off; the whole is then another transfer, and another use of a link.
         """
         if etag is None:
             return None
@@ -91,7 +91,7 @@ class Admission:
                 return None
             return resumable(connection, asking.who, asking.address, etag, asking.tag)
 
-        # By the journal, after the lines that wait in it: what has just ended complete is not gone on with.
+        # Through the journal, after its waiting lines, so that a transfer that has just completed is not continued.
         row = await self._journal.call(find)
         return None if whole and row is not None and row.state != BROKEN_OFF else row
 
@@ -118,15 +118,15 @@ class Admission:
         """
         segment = self._segment(asking, reply, meter)
         key = asking.joined_by(etag)
-        # Segments that are asked for at once look for each other before the first of them has begun.
+        # Ranges requested at the same time must find each other before the first of them has begun.
         joins = reply.status == 206 or earlier is not None
         if self._limits.recipient_transfers is not None or (joins and asking.link is not None):
-            self._watch.look_for_arrivals()  # what has ended is not to stand in the way
+            self._watch.look_for_arrivals()  # so that ended transfers do not count
         live = self._board.find(key) if joins else None
         if asking.link is not None and asking.link.uses is not None and joins:
             live = await self._admitted(live, key)
             live, earlier = self._one_use.joined(live, earlier, segment, size)
-        # Whether the records have a say each time.
+        # Whether the records must be asked each time.
         asks = asking.counted()[0] is not None or _counts_bytes(segment.claims)
         if live is None and joins and not asks and self._limits.recipient_transfers is None:
             live = self._board.resume(key)
@@ -170,7 +170,7 @@ class Admission:
     ) -> tuple[LiveTransfer, RequestProgress]:
         """One more request of a transfer whose line is written, where there is nothing to ask the records.
 
-        How often it was asked for is told to them with its progress.
+        The records learn the number of requests with the progress.
         """
         self._board.join(live, segment)
         live.requests += 1
@@ -178,9 +178,9 @@ class Admission:
         return live, segment
 
     async def _admitted(self, live: LiveTransfer | None, key: Key) -> LiveTransfer | None:
-        """A transfer once it is known whether it was let begin; None when it was not.
+        """A transfer once it is known whether it was admitted; None when it was not.
 
-        Of requests that come at once by a link that counts its uses, one is to go on with the other, or neither.
+        Of simultaneous requests by a counted link, one continues the other, or neither begins.
         """
         end = time.monotonic() + _ADMITTED_WITHIN
         while live is not None and not live.durable and time.monotonic() < end:
@@ -219,7 +219,7 @@ class Admission:
     def admit_whole(
         self, asking: TransferKey, reply: Reply, meter: Meter, etag: str | None, on_admitted: Admitted
     ) -> None:
-        """Like `admit`, for an answer that is the whole of its content, and a caller that does not wait.
+        """Like `admit`, for a whole content and a caller that does not wait.
 
         `on_admitted` is called in a later turn of the event loop, with what `admit` would have given, and what
         it would have raised or None.
@@ -231,7 +231,7 @@ class Admission:
         key = asking.joined_by(etag)
         row = new_row(asking, etag, reply.length, None, self._journal.held_by)
         if self._limits.recipient_transfers is None:
-            row.requests = 0  # nobody looks for it before it has ended
+            row.requests = 0  # nobody counts it before it has ended
         live = LiveTransfer(row, key, Coverage(), [], requests=1)
         self._board.add(live)
         self._board.join(live, segment)
@@ -259,7 +259,7 @@ class Admission:
         return Beginning(live.row, counts, limit, self._limits.recipient_transfers, segment.claims, joins)
 
     def _not_admitted(self, live: LiveTransfer, segment: RequestProgress, error: BaseException) -> BaseException:
-        """Takes a request off the board that the records did not take; gives what its caller is told."""
+        """Removes a request that the records refused from the live ones; returns the error for its caller."""
         self._board.leave(live, segment)
         if not live.segments:
             self._board.drop(live)
@@ -275,7 +275,7 @@ class Admission:
         return error
 
     def _goes_on_through(self, row: TransferRow, asking: TransferKey) -> None:
-        """Has the history tell by what else, or from where else, a transfer goes on."""
+        """Records in the history that a transfer continues by another credential or from another network."""
         credential, network = asking.credential, asking.network
         before = row.credential, row.network
         if before == (credential, network):
@@ -285,7 +285,7 @@ class Admission:
             self._journal.note(lambda connection: also_through(connection, row.id, credential, network))
 
     async def _go_on(self, live: LiveTransfer, asking: TransferKey, claims: Sequence[Claim], *, runs: bool) -> None:
-        """A resumed transfer counts no further use of a link and no further file; a revoked link does not resume."""
+        """Continues a transfer: without counting another use or file; a revoked link cannot resume."""
         link_id, _ = asking.counted()
         most = self._limits.recipient_transfers
 

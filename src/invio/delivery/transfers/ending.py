@@ -1,4 +1,4 @@
-"""Ending a transfer by hand: at once where this process delivers it, and by the records where another one does."""
+"""Cancels transfers: at once where this process delivers them, through the records where another one does."""
 
 from __future__ import annotations
 
@@ -23,9 +23,9 @@ class Endings:
         self._pool = pool
 
     async def end(self, transfer: str, by: str) -> bool:
-        """Ends a transfer; false where it does not run here, and the process that delivers it is told within seconds.
+        """Ends a transfer; false if another process delivers it, which is told within seconds.
 
-        What it has had it keeps: whoever may have the file may go on with the rest.
+        What has arrived stays; a caller with access may resume the rest.
         """
         if self._cut(transfer, by):
             return True
@@ -33,7 +33,7 @@ class Endings:
         return False
 
     async def look(self) -> None:
-        """Ends those that other processes were asked to end and this one delivers. To be called now and then."""
+        """Ends transfers of this process that other processes were asked to end. Call it regularly."""
         running = [live.row.id for live in self._board.under_way()]
         if not running:
             return

@@ -34,7 +34,7 @@ log = logging.getLogger("invio.delivery")
 TICK = 0.25  # seconds between two looks, at least
 WOKEN_EVERY = 1.0  # seconds after which each watcher is woken, to look whether it may still watch
 _ABOUT = 0.75 * WOKEN_EVERY  # a look that comes a little early wakes as well: 2 s are promised
-# Telling many who watch is work that those who download wait for: it takes about a thirtieth of the time.
+# Notifying many watchers delays downloads, so it is limited to about a thirtieth of the time.
 _COSTS = 0.0002  # seconds that telling one watcher costs, about
 _SHARE = 0.03
 _LOOKED_UP_EVERY = 1.0  # seconds between two looks into the records at what was lost
@@ -74,10 +74,10 @@ class Peers(Protocol):
     """The other processes that serve from the same records."""
 
     async def connect(self) -> None:
-        """Begins to be told by the others; returns once those that answer have said how things stand."""
+        """Connects to the others; returns once those that answer have sent their state."""
 
     async def disconnect(self) -> None:
-        """Is told no more."""
+        """Disconnects."""
 
     def running(self) -> Iterable[tuple[int, TransferState]]:
         """What runs in each."""
@@ -210,7 +210,7 @@ class Feed:
 
     @contextmanager
     def watching(self, tag: str | None = None) -> Iterator[Watcher]:
-        """Somebody watches all transfers, or those that links call by a `tag`."""
+        """Registers a watcher of all transfers, or of those that links call by a `tag`."""
         watcher = Watcher()
         group = self._everything if tag is None else self._tagged.setdefault(tag, set())
         group.add(watcher)
@@ -228,7 +228,7 @@ class Feed:
                 self._tagged.pop(tag, None)
 
     async def begun(self) -> None:
-        """Returns once the first look was had: `running` tells of all processes then."""
+        """Returns after the first look; then `running` covers all processes."""
         if self._begun is not None:
             await asyncio.shield(self._begun)
 
@@ -239,7 +239,7 @@ class Feed:
             while self.watched:
                 try:
                     await self._look()
-                except Exception:  # whatever it is, those who watch are to be told on
+                except Exception:  # whatever it is, watchers must go on being told
                     log.exception("feed.failed")
                 if not begun.done():
                     begun.set_result(None)

@@ -1,4 +1,4 @@
-"""One use of a link is one download: what a further request by a link that counts its uses may go on with."""
+"""One use of a link is one download: which transfer a further request by a counted link may continue."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ _TRANSFERS = 10_000  # of which it is known at once
 
 
 class OneUse:
-    """Knows how much of each transfer by such a link was had again."""
+    """Knows how many bytes of each transfer by such a link were downloaded again."""
 
     def __init__(self) -> None:
         self._again: Memory[str, int] = Memory(_TRANSFERS)  # bytes that were asked for although they had arrived
@@ -19,10 +19,10 @@ class OneUse:
     def joined(
         self, live: LiveTransfer | None, earlier: TransferRow | None, segment: RequestProgress, size: int | None
     ) -> tuple[LiveTransfer | None, TransferRow | None]:
-        """The transfer that a request is one more of, without being counted, of those that it would go on with.
+        """The transfer this request continues without counting as another use.
 
-        Nothing is sent to two at once, and what has arrived once does not do so again: half of the
-        file, at most, for what was lost on the other side. More than that is a use of its own.
+        No bytes are sent to two clients at once. At most half of the file may be downloaded again, for what the client
+        lost; more than that counts as another use.
         """
         if live is not None:
             for other in live.segments:

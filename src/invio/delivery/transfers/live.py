@@ -1,6 +1,6 @@
 """Live transfers: those that this process is delivering now, and those that just ended.
 
-Delivering costs the board nothing: who wants to see asks it, and only then the meters are read.
+A delivery does no extra work for this: the meters are read only when somebody asks.
 """
 
 from __future__ import annotations

@@ -21,7 +21,7 @@ _ADDRESS = 1000  # characters of an address that somebody made up
 
 
 class RefusedRequests:
-    """Has the history tell of requests that were refused; of too many in a second, how many there were."""
+    """Writes refused requests to the history; of too many in a second, only their number."""
 
     def __init__(self, journal: Journal) -> None:
         self._journal = journal
@@ -29,7 +29,7 @@ class RefusedRequests:
         self._left_out = 0
 
     def note(self, caller: Caller, address: str, link: SealedLink | None, refusal: Refusal) -> None:
-        """Writes one down, without anybody waiting for it; `link` is there when its seal is good."""
+        """Queues one for writing; `link` is given when its seal is valid."""
         if refusal.reason.word not in _TOLD:
             return
         if not self._left:

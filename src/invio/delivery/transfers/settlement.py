@@ -68,7 +68,7 @@ class Settlement:
         self._board.end(live, row)
 
     def _settle_whole(self, live: LiveTransfer, segment: RequestProgress, row: TransferRow, size: int) -> None:
-        """What nearly all are: a transfer of one request, all of which has arrived."""
+        """The most frequent case: a transfer of one request that arrived whole."""
         self._board.leave(live, segment)
         row.covered, row.coverage = size, [(0, size)]
         row.updated, row.state, row.reason, row.requests = time.time(), COMPLETE, None, 1
@@ -76,11 +76,11 @@ class Settlement:
         self._board.end(live, row)
 
     def _may_go_on(self, row: TransferRow, segment: RequestProgress) -> bool:
-        """Whether a further range is sent without asking the records."""
+        """Whether a further range can be sent without asking the records."""
         return row.link_id is None and not segment.claims and self._limits.recipient_transfers is None
 
     def _note(self, live: LiveTransfer, segment: RequestProgress, broken: str | None) -> None:
-        """Has a request be written down by itself; of very many of one transfer, the first ones."""
+        """Queues a request's own line; for a transfer with very many requests, only the first ones."""
         if broken is None and live.requests == 1 and segment.spans is FROM_THE_START:
             return  # the transfer's own line says all of it
         if live.told >= KEPT or len(self._ended) >= _TOLD_LATER:
@@ -91,7 +91,7 @@ class Settlement:
         self._ended.append(EndedRequest(live.row.id, segment.began, time.time(), start, asked, arrived, reason))
 
     def tell(self, *, everything: bool = False) -> None:
-        """Has the records be told of what was left partial, and of requests that have ended: some, or `everything`."""
+        """Writes partial transfers and ended requests to the records: some, or `everything`."""
         if self._ended:
             most = len(self._ended) if everything else _TOLD_AT_ONCE
             ended, self._ended = self._ended[:most], self._ended[most:]

@@ -16,7 +16,7 @@ from invio.core.progress import Coverage
 from invio.records.rows import BROKEN_OFF, COMPLETE, HANDED_OFF, PARTIAL, RUNNING, TransferRow
 
 WAITING = "waiting"  # shown of a transfer that is followed before it begins
-OVER = (COMPLETE, HANDED_OFF)  # what nothing more comes of
+OVER = (COMPLETE, HANDED_OFF)  # states that do not change any more
 
 
 @dataclass(frozen=True, slots=True)
@@ -99,7 +99,7 @@ def view(state: TransferState) -> dict[str, Any]:
     row = state.row
     runs = row.state == RUNNING
     guessed = state.estimate if row.size is None and runs else None
-    size = row.size if guessed is None else max(guessed, row.covered + 1)  # it is never the end before it is
+    size = row.size if guessed is None else max(guessed, row.covered + 1)  # 100 % is shown only at the end
     entries = state.entries
     return {
         "entries": None if entries is None else entries.count,
@@ -129,7 +129,7 @@ def view(state: TransferState) -> dict[str, Any]:
 
 def _percent(row: TransferRow, size: int | None) -> int | None:
     if row.state == HANDED_OFF:
-        return None  # whoever sends it does not tell
+        return None  # a front server does not report it
     return 100 if row.state == COMPLETE else percent(row.covered, size)
 
 

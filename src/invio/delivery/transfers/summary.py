@@ -22,7 +22,7 @@ class Day:
 
 @dataclass(frozen=True, slots=True)
 class Share:
-    """How much was had of a file, or by a recipient."""
+    """The downloads of a file, or by a recipient."""
 
     name: str | None
     downloads: int
@@ -57,11 +57,11 @@ class Summary:
             counted[1] += row.covered
 
     def files(self) -> list[Share]:
-        """What was had most often, the first of them."""
+        """The files downloaded most often."""
         return _greatest(self._files)
 
     def recipients(self) -> list[Share]:
-        """Who had most, in downloads."""
+        """The recipients with the most downloads."""
         return _greatest(self._recipients)
 
 

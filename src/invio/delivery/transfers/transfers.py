@@ -33,7 +33,7 @@ class Transfers:
         self.settlement = Settlement(journal, limits, self.live)
 
     async def recorded(self) -> None:
-        """Returns when the records know what has ended so far."""
+        """Returns when everything that has ended so far is recorded."""
         await self.watch.arrivals()
         self.settlement.tell()
         await self._journal.call(lambda _: None)
@@ -41,7 +41,7 @@ class Transfers:
     async def note_progress(self) -> None:
         """Tells the records what has arrived so far; takes a second. Raises SQLAlchemyError, as a checkpoint does."""
         lives = self.live.under_way()
-        # A few at a time, over all of the second: what comes meanwhile does not wait for a thousand.
+        # A few at a time, spread over the second, so that other lines need not wait for a thousand.
         parts = [lives[at : at + _AT_ONCE] for at in range(0, len(lives), _AT_ONCE)] or [[]]
         for part in parts:
             await asyncio.sleep(NOTED_EVERY / len(parts))

@@ -1,4 +1,4 @@
-"""How a connection ends: once all that was sent was taken, or at once; and whoever sends on it is told.
+"""How a connection ends: after everything sent was taken, or at once; its senders are told.
 
 A connection that is closed while something is on its way takes that back, and nobody could tell what was taken. So it
 is ended on our side behind what was sent, and closed when that has arrived, or nothing of it arrives any more.
@@ -66,7 +66,7 @@ class ClosingProtocol(HttpToolsProtocol):
         """Frees what only reading a request needs; the receiving side overrides this."""
 
     def leave(self) -> None:
-        """Hears no more on this connection, which is about to be closed."""
+        """Stops reading from a connection that is about to be closed."""
         self._leaving = True
 
     def close_when_taken(self) -> None:
@@ -98,7 +98,7 @@ class ClosingProtocol(HttpToolsProtocol):
             self.transport.close()
 
     def _waits_for_taking(self) -> bool:
-        """Whether something is on its way, and some of it was taken lately."""
+        """Whether sent bytes are still on their way and the client has taken some lately."""
         left = 0 if self._outgoing is None else self._outgoing.unacknowledged()
         if not left:
             return False
@@ -107,13 +107,13 @@ class ClosingProtocol(HttpToolsProtocol):
         return not self._patience.ended(time.monotonic(), -left, waiting=True, idle=_TAKEN_WITHIN)
 
     def cut(self, why: str) -> None:
-        """Breaks the connection, and has whoever sends on it told why."""
+        """Breaks the connection, and tells its senders why."""
         if not self.gone:
             self.cut_because = why
             self.reset()
 
     def reset(self) -> None:
-        """Breaks the connection so that the other side notices, and takes back what it has not got yet.
+        """Resets the connection, so that the client notices and undelivered bytes are discarded.
 
         Closed in the usual way, the system would go on delivering what is in its buffers; and over HTTP/1.0, where
         the end of the connection is the end of the body, half of a content would be taken for the whole.
@@ -132,7 +132,7 @@ class ClosingProtocol(HttpToolsProtocol):
 
     @property
     def waits(self) -> bool:
-        """Whether somebody waits for the socket to take more."""
+        """Whether a sender waits for the socket to take more."""
         return self._waiting is not None
 
     async def writable(self) -> None:
@@ -150,7 +150,7 @@ class ClosingProtocol(HttpToolsProtocol):
                 self.loop.remove_writer(sock.fileno())
 
     def _be_gone(self, closed: ClientGone) -> None:
-        """Tells whoever sends on this connection that nothing more can be."""
+        """Tells the senders on this connection that it is gone."""
         self.gone = True
         why = closed if self.cut_because is None else ReaderStuck(self.cut_because)
         if self.answer is not None:
@@ -160,6 +160,6 @@ class ClosingProtocol(HttpToolsProtocol):
 
 
 def wake(waiting: asyncio.Future[None]) -> None:
-    """Has whoever waits go on, unless they were woken or cancelled already."""
+    """Wakes the waiter, unless it was woken or cancelled already."""
     if not waiting.done():
         waiting.set_result(None)

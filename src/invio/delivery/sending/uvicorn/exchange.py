@@ -74,13 +74,13 @@ class Exchange:
         return bool(self._head) or not self._cycle.response_started
 
     def unacknowledged(self) -> int:
-        """Bytes up to the end of this response, as far as it was sent, that the other side has not acknowledged yet."""
+        """Bytes of this response that were sent and not acknowledged yet."""
         if self._end is None:
             return self._outgoing.unacknowledged()
         return max(0, self._end - self._outgoing.acknowledged())
 
     def followed(self) -> None:
-        """Another response begins on this connection: what is not acknowledged later on may be of that."""
+        """Another response begins on this connection; later unacknowledged bytes may belong to it."""
         if self.taken or self._end is not None:
             return
         if self._outgoing.unacknowledged():
@@ -123,17 +123,17 @@ class Exchange:
             self._let_go()
 
     def defer(self) -> None:
-        """The application may return: somebody will send the response, or begin to, in a later turn."""
-        self._cycle.disconnected = True  # or its return would be taken for a fault
+        """Lets the application return; the response is sent in a later turn."""
+        self._cycle.disconnected = True  # otherwise its return would count as an error
 
     def resume(self) -> None:
-        """What was put off by `defer` is sent now."""
+        """Sends what `defer` postponed."""
         cycle = self._cycle
         cycle.disconnected = self._protocol.gone
         cycle.on_response = self._protocol.on_response_complete
 
     def spawn(self, sending: Coroutine[Any, Any, None]) -> None:
-        """Sends a response that was put off by a coroutine of its own."""
+        """Sends a postponed response with a coroutine."""
         self._protocol.start(self._guarded(sending))
 
     async def _guarded(self, sending: Coroutine[Any, Any, None]) -> None:
@@ -171,11 +171,11 @@ class Exchange:
         return self._outgoing.socket
 
     def attach(self, answer: Unfinished) -> None:
-        """From now on `answer` is told when the connection is lost."""
+        """Registers `answer` to be told when the connection is lost."""
         self._protocol.answer = answer
 
     def detach(self, answer: Unfinished) -> None:
-        """From now on `answer` is not told when the connection is lost."""
+        """Ends what `attach` began."""
         if self._protocol.answer is answer:
             self._protocol.answer = None
 
@@ -184,7 +184,7 @@ class Exchange:
         self._protocol.release_request_state()
 
     def complete(self) -> None:
-        """The body was sent by somebody else: the next request may be answered. Raises ReplyBroken."""
+        """The caller has sent the body: the next request may be answered. Raises ReplyBroken."""
         if self.body_sent != self._cycle.expected_content_length:
             raise ReplyBroken("more, or less, was sent than the head announced")
         self._cycle.expected_content_length = 0
@@ -238,7 +238,7 @@ class Exchange:
         self._protocol.close_when_taken()
 
     def hold_head(self, status: int, headers: list[tuple[bytes, bytes]]) -> None:
-        """Instead of `http.response.start`: the head leaves together with the first of the body."""
+        """Takes the place of `http.response.start`; the head is sent with the first bytes of the body."""
         cycle = self._cycle
         cycle.response_started = True
         cycle.waiting_for_100_continue = False
@@ -352,7 +352,7 @@ class Exchange:
             await self._let_others_in()
 
     async def _let_others_in(self) -> None:
-        """A socket that always takes more is not to keep the event loop from everybody else."""
+        """Yields, so that a socket that always takes more does not starve the event loop."""
         self._turn = TURN
         await asyncio.sleep(0)
         if self._protocol.gone:
@@ -411,7 +411,7 @@ class Exchange:
         cycle.on_response()
 
     def _let_go(self) -> None:
-        """The scope holds this, and this the cycle with its scope: parted, they need no search for garbage."""
+        """Breaks the reference cycle scope → exchange → cycle, so that reference counting frees all three."""
         self._cycle.scope = NO_SCOPE
 
 

@@ -100,7 +100,7 @@ class FramedProtocol(ClosingProtocol):
             super()._start_asgi_task(cycle, app)
             return
         heard = Signal()
-        if cycle.message_event.is_set():  # its body came while it waited for its turn
+        if cycle.message_event.is_set():  # its body arrived while it was queued
             heard.set()
         cycle.message_event = heard
         super()._start_asgi_task(cycle, self._wired(cycle, app))
@@ -170,7 +170,7 @@ class FramedProtocol(ClosingProtocol):
             self.cycle.keep_alive = False  # nothing will follow it
 
     def _parse(self, portion: bytes) -> bytes:
-        """Has some of what came be parsed; gives what is to be parsed in place of what asks for another protocol."""
+        """Parses some of the received bytes; returns what to parse in place of an upgrade request."""
         if self.parser is None:
             self.parser = httptools.HttpRequestParser(self)
         self._head_bytes += len(portion)
@@ -191,7 +191,7 @@ class FramedProtocol(ClosingProtocol):
         return b""
 
     def _without_upgrade(self) -> bytes:
-        """The head that was read last, without its wish for another protocol; to be read again by a new parser."""
+        """The last head without its `Upgrade` field, to be parsed again by a new parser."""
         self._upgrading = False
         lines = [self.parser.get_method() + b" " + self.url + b" HTTP/1.1"]
         for name, value in self.headers:
@@ -351,7 +351,7 @@ class FramedProtocol(ClosingProtocol):
         self._refuse(refusal)
 
     def _drop_waiting(self) -> bool:
-        """Takes the request that was read last out of those that wait, as if it had not come; whether it waited."""
+        """Removes the last request from the queue, if it is there; returns whether it was."""
         waiting = next((item for item in self.pipeline if item[0] is self.cycle), None)
         if waiting is None:
             return False
@@ -370,7 +370,7 @@ class FramedProtocol(ClosingProtocol):
         return self.answer is not None and self.answer.sending
 
     def _answer_and_go(self, refusal: Refusal) -> None:
-        """Answers instead of the application, which is told that the client is gone."""
+        """Answers in the application's place; the application is told that the client is gone."""
         cycle = self.cycle
         self._deaf = True
         cycle.disconnected = True
@@ -380,7 +380,7 @@ class FramedProtocol(ClosingProtocol):
         self.close_when_taken()
 
     def _refuse(self, refusal: Refusal) -> None:
-        """Answers what cannot be made a request of, and hears no more on this connection."""
+        """Answers a malformed request, and stops reading from this connection."""
         self._deaf, self._in_head, self._unfed = True, False, b""
         if self._leaving or self.transport.is_closing():
             return

@@ -84,7 +84,7 @@ class ZeroCopyProtocol(FramedProtocol):
         if self.scheme == "http":  # TLS has an end of its own, which is the transport's to say
             try:
                 self._outgoing = SocketState(transport)
-            except OSError as error:  # as many files are open as may be
+            except OSError as error:  # the limit of open files is reached
                 log.error("connection.dropped", extra={"fields": {"error": str(error)}})
                 transport.abort()
         sock = transport.get_extra_info("socket") if self._outgoing is None else self._outgoing.socket
@@ -109,7 +109,7 @@ class ZeroCopyProtocol(FramedProtocol):
         self._looking[self.loop] = self.loop.call_later(_LOOKED_AT_EVERY, self._look_at_all)
 
     def _look_at_all(self) -> None:
-        """Ends the connections that do not go on; one timer serves all of them."""
+        """Ends connections that make no progress; one timer serves all of them."""
         del self._looking[self.loop]
         now = self.loop.time()
         for one in list(self.connections):
@@ -146,7 +146,7 @@ class ZeroCopyProtocol(FramedProtocol):
             self._stuck = None
 
     def eof_received(self) -> bool:  # type: ignore[override]
-        """The client has said all it will. True: the connection stays open for its answers."""
+        """The client has half-closed the connection. Returns True: it stays open for the responses."""
         if self._eof:
             return True
         if self.scheme == "https" or self.gone or self._leaving:
@@ -197,14 +197,14 @@ class ZeroCopyProtocol(FramedProtocol):
             self._look_for_more(self.timeout_keep_alive)
 
     def _look_for_more(self, wait: float) -> None:
-        """Has the connection be closed after so many seconds, unless there is a reason not to by then."""
+        """Schedules closing the connection, unless there is a reason to keep it by then."""
         self.timeout_keep_alive_task = self.loop.call_later(wait, self.timeout_keep_alive_handler)
 
     def _unset_keepalive_if_required(self) -> None:
         """Called for each request. The timer goes on, and looks at what came meanwhile when its time has come."""
 
     def timeout_keep_alive_handler(self) -> None:
-        """Nothing has come for a while: the connection is closed, once what was sent has arrived."""
+        """Closes a connection that was silent for a while, once what was sent has arrived."""
         self.timeout_keep_alive_task = None
         if not self._between or self._unfed or (self.cycle is not None and not self.cycle.response_complete):
             return  # the end of the answer begins anew
@@ -218,14 +218,14 @@ class ZeroCopyProtocol(FramedProtocol):
             super().timeout_keep_alive_handler()
 
     def shutdown(self) -> None:
-        """The service ends: so does the connection, after the answer that is under way."""
+        """The service stops: closes the connection after the response that is under way."""
         if self.cycle is None or self.cycle.response_complete:
             self.close_when_taken()
         else:
             self.cycle.keep_alive = False
 
     def connection_lost(self, exc: Exception | None) -> None:
-        """The connection has ended; whoever waits for it is told."""
+        """The connection has ended; its waiters are told."""
         network = "" if self.client is None else self.client[0]
         if self._counted:
             self.connection_counts.add(_counted_as(network), -1)

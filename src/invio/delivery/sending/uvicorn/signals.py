@@ -33,13 +33,13 @@ class Signal:
             wake(self._waiting)
 
     def clear(self) -> None:
-        """Has the next one wait again."""
+        """Resets it, so that the next waiter waits."""
         self._set = False
 
     async def wait(self) -> bool:
         """Returns once it is set."""
         while not self._set:
-            if self._waiting is not None:  # a second one, which is not to be: it looks now and then
+            if self._waiting is not None:  # a second waiter is not expected: it polls
                 await asyncio.sleep(0.01)
                 continue
             self._waiting = asyncio.get_running_loop().create_future()
@@ -74,13 +74,13 @@ class Flow(Signal):
         await self.wait()
 
     def pause_reading(self) -> None:
-        """Has nothing be read for a while."""
+        """Pauses reading."""
         if not self.read_paused:
             self.read_paused = True
             self._transport.pause_reading()
 
     def resume_reading(self) -> None:
-        """Has what comes be read again."""
+        """Resumes reading."""
         if self.read_paused:
             self.read_paused = False
             self._transport.resume_reading()
@@ -97,7 +97,7 @@ class Flow(Signal):
 
 
 class Deaf(Signal):
-    """What a response has in place of its signal once nobody waits for that."""
+    """Takes the place of a response's signal when nobody waits for it."""
 
     def set(self) -> None:
         """Nothing is to be told."""
