@@ -13,7 +13,7 @@ export interface paths {
         };
         /**
          * List a store or a folder
-         * @description What the caller may see there, folders first; only that. With `search`, what is found below it.
+         * @description The files and folders the caller may see, folders first. With `search`, those found below the folder.
          */
         get: operations["list_files"];
         put?: never;
@@ -33,24 +33,25 @@ export interface paths {
         };
         /**
          * Facts of one file
-         * @description What is known of a file without opening it, for those who may list it.
+         * @description A file's facts, read without opening it. For callers who may list it.
          */
         get: operations["get_file_facts"];
         /**
          * Put a file, or a further version of it
-         * @description The body is the file. It takes the right `put`; the file is as it was until all of it has arrived.
+         * @description Stores the body as the file. Takes the right `put`.
          *
-         *     `If-None-Match: *` puts it only where there is none, `If-Match` only in the place of that content.
-         *     With `Content-Digest` or `Repr-Digest` (SHA-256), what arrives is compared. What is the same as the
-         *     newest version makes no further one.
+         *     An existing file stays unchanged until everything has arrived. `If-None-Match: *` stores it only if there is no
+         *     file, `If-Match` only in place of that content. With `Content-Digest` or `Repr-Digest` (SHA-256), the content is
+         *     verified. A content equal to the newest version makes no new one.
          */
         put: operations["put_file"];
         post?: never;
         /**
          * Remove a file, or a version of it
-         * @description It takes the right `manage`. Downloads under way go on; a version's number is not given again.
+         * @description Removes a file or a version. Takes the right `manage`.
          *
-         *     `If-Match` removes it only while that is its content.
+         *     Downloads under way continue; a version's number is not used again. `If-Match` removes it only while that is its
+         *     content.
          */
         delete: operations["remove_file"];
         options?: never;
@@ -67,15 +68,15 @@ export interface paths {
         };
         /**
          * Versions of a file
-         * @description Those that the caller may list, the newest first. Each is had from `/get/` with `?version=`.
+         * @description The versions the caller may list, newest first. `/get/` with `?version=` delivers each.
          */
         get: operations["list_versions"];
         put?: never;
         /**
          * Make an earlier version the newest again
-         * @description It takes the right `put`, and `read` for that version. It becomes a further version; none is lost.
+         * @description Makes an earlier version the newest, as a further version. Takes the rights `put`, and `read` on that version.
          *
-         *     Of the newest, all that changes is its `description`. `If-Match` does so only while that is the newest.
+         *     For the newest version only the `description` changes. `If-Match` applies it only while that is the newest content.
          */
         post: operations["renew_version"];
         delete?: never;
@@ -95,11 +96,11 @@ export interface paths {
         put?: never;
         /**
          * Bundle a selection
-         * @description Plans one archive of the selected files and tells its address, exact size and entries.
+         * @description Plans one archive of the selected files; returns its address, exact size and entries.
          *
-         *     Refused as a whole, naming every address that is unknown or not allowed; with `on_problem` set to
-         *     `leave-out`, made without them. With `wait` false it is answered at once, and planned meanwhile:
-         *     `GET /api/bundles/{id}` tells how far that is.
+         *     The selection is refused as a whole, naming every address that is unknown or not allowed; with `on_problem` set to
+         *     `leave-out`, those are left out. With `wait` false the response comes at once, and `GET /api/bundles/{id}` tells the
+         *     progress.
          */
         post: operations["make_bundle"];
         delete?: never;
@@ -117,7 +118,7 @@ export interface paths {
         };
         /**
          * One bundle
-         * @description What is known of a bundle of the caller's: its exact size, or how far its plan is.
+         * @description A bundle of the caller's: its exact size, or the progress of its plan.
          */
         get: operations["get_bundle"];
         put?: never;
@@ -137,7 +138,7 @@ export interface paths {
         };
         /**
          * What is in a bundle
-         * @description The archive's entries in their order, a thousand at a time, with where each of them ends in it.
+         * @description The archive's entries in order, at most a thousand per page, with the offset where each ends.
          */
         get: operations["list_bundle_entries"];
         put?: never;
@@ -159,9 +160,9 @@ export interface paths {
         put?: never;
         /**
          * Bundle a selection, from a form
-         * @description The same for a page without scripts: answered with the archive's address.
+         * @description Like `POST /api/bundles`, for a page without scripts; redirects to the archive.
          *
-         *     What is refused of a selection on a listing `page` is told on that page, and the selection is kept.
+         *     A refusal is shown on the listing `page`, which keeps the selection.
          */
         post: operations["make_bundle_from_form"];
         delete?: never;
@@ -179,21 +180,21 @@ export interface paths {
         };
         /**
          * Links, newest first
-         * @description Those that one made; for administrators, everybody's.
+         * @description The links the caller made; for administrators, everybody's.
          */
         get: operations["list_links"];
         put?: never;
         /**
          * Make a sealed link
-         * @description Seals a link for a file, or with `in` for a folder. It takes the rights `link` and `read` for all of it.
+         * @description Seals a link for a file, or with `in` for a folder. Takes the rights `link` and `read` for all of it.
          *
-         *     It gets an id when none is given, by which it is listed, counted and revoked. What is had by it is no faster than
-         *     its maker may have it, and counts to the maker's quotas.
+         *     A link without an id gets one, by which it is listed, counted and revoked. Its downloads are no faster than the
+         *     maker's own, and count towards the maker's quotas.
          */
         post: operations["make_link"];
         /**
          * Revoke all links of one recipient
-         * @description Revokes every link that a recipient had the service make. For that recipient, and for administrators.
+         * @description Revokes every link that a recipient had the service make. For administrators and the recipient.
          */
         delete: operations["revoke_links_of"];
         options?: never;
@@ -213,7 +214,7 @@ export interface paths {
         post?: never;
         /**
          * Revoke a link
-         * @description Every link of this id is refused from now on. For whoever made it, and for administrators.
+         * @description Revokes every link with this id. For its maker and administrators.
          */
         delete: operations["revoke_link"];
         options?: never;
@@ -232,7 +233,7 @@ export interface paths {
         put?: never;
         /**
          * What a link does, and why it is refused
-         * @description For whoever holds the link and is signed in. Nothing is used up by it.
+         * @description Explains a link to its holder, who must be signed in. This does not count as a use.
          */
         post: operations["explain_link"];
         delete?: never;
@@ -252,7 +253,7 @@ export interface paths {
         put?: never;
         /**
          * Make a short link for oneself
-         * @description Seals a link for a file that the caller may read: for them alone, for a minute, with a `tag` to follow by.
+         * @description Seals a link for a file the caller may read: for the caller alone, for one minute, with a `tag` to follow it.
          */
         post: operations["make_short_link"];
         delete?: never;
@@ -270,10 +271,10 @@ export interface paths {
         };
         /**
          * Why may, or may not, somebody do this
-         * @description Each rule that spoke and, for the others, the first thing that kept them from it.
+         * @description Explains one decision: each rule that applied and, for the others, the first condition that failed.
          *
-         *     About oneself anyone may ask what was decided; the rules that led to it, and what holds for
-         *     others, are told to those who may `manage` the address; so is what would be decided at another time, or elsewhere.
+         *     Callers may ask about themselves and get the outcome. The rules behind it, other recipients' outcomes, and those at
+         *     another time or from another network are for callers who may `manage` the address.
          */
         get: operations["explain_decision"];
         put?: never;
@@ -293,9 +294,9 @@ export interface paths {
         };
         /**
          * Who may do one thing with a file
-         * @description Anyone, each group, and each recipient for whom it is otherwise than for their groups. Takes `manage` of it.
+         * @description Whether anyone, each group, and each recipient whose outcome differs from their groups' may do this with a file.
          *
-         *     Who there is, is told to administrators alone: others who manage the file are told of groups.
+         *     Takes `manage` on the file. Only administrators see recipients; others see groups alone.
          */
         get: operations["list_audience"];
         put?: never;
@@ -315,7 +316,7 @@ export interface paths {
         };
         /**
          * Who may do what, folder by folder
-         * @description For anyone, whoever is signed in, and somebody of each group, at this moment. For administrators.
+         * @description The access of anyone, of signed-in recipients, and of a member of each group, as of now. For administrators.
          */
         get: operations["get_access_matrix"];
         put?: never;
@@ -335,7 +336,7 @@ export interface paths {
         };
         /**
          * The rules in force
-         * @description What decides now, and whether a rules file came since that cannot be used. For administrators.
+         * @description The rules in force, and the error of a newer rules file that cannot be used. For administrators.
          */
         get: operations["get_rules"];
         put?: never;
@@ -355,16 +356,15 @@ export interface paths {
         };
         /**
          * The rules file as it is
-         * @description As it lies on the disk, comments and all, in force or not. For administrators.
+         * @description The rules file as it is on the disk, with comments, whether in force or not. For administrators.
          */
         get: operations["get_rules_file"];
         /**
          * Put other rules in force
-         * @description They are in force when this is answered, in other processes within two seconds; the file before is kept.
+         * @description Puts rules in force, in other processes within two seconds; the previous file is kept.
          *
-         *     Refused where they cannot be used, where an expectation of theirs is not met, where they would take the right
-         *     `administer` from whoever puts them, and (412) where the file is no longer the one that they replace. For
-         *     administrators.
+         *     Refused if they cannot be used, if one of their expectations is not met, if they would take the right `administer`
+         *     from the caller, or (412) if the file is no longer the one they replace. For administrators.
          */
         put: operations["put_rules_file"];
         post?: never;
@@ -385,10 +385,10 @@ export interface paths {
         put?: never;
         /**
          * What other rules would change
-         * @description Reads them, holds their expectations against them, and compares them with those in force, file by file.
+         * @description Tests rules: checks their expectations, and compares them with the rules in force, file by file.
          *
-         *     Asked for are anyone, everybody in the records, and somebody of each group that either names. Nothing is put in
-         *     force. For administrators.
+         *     Compared for anyone, every recipient, and a member of each group that either names. Nothing is put in force. For
+         *     administrators.
          */
         post: operations["try_rules"];
         delete?: never;
@@ -426,13 +426,15 @@ export interface paths {
         };
         /**
          * The keys that seal links
-         * @description By their ids, with how many links that this service made still hold by each. For administrators.
+         * @description The sealing keys by id, with the number of valid links this service made with each. For administrators.
          */
         get: operations["list_keys"];
         put?: never;
         /**
          * Make a key that seals links from now on
-         * @description Links that were sealed with the others stay good. Other processes seal with it within two seconds.
+         * @description Creates a key, which seals new links from now on. For administrators.
+         *
+         *     Links sealed with the others stay valid. Other processes use the new key within two seconds.
          */
         post: operations["make_key"];
         delete?: never;
@@ -453,7 +455,7 @@ export interface paths {
         post?: never;
         /**
          * Retire a key
-         * @description Links that it sealed open nothing any more, and there is no way back. The newest one cannot be retired.
+         * @description Retires a key for good: every link it sealed is refused. The newest cannot be retired. For administrators.
          */
         delete: operations["retire_key"];
         options?: never;
@@ -470,7 +472,7 @@ export interface paths {
         };
         /**
          * Everybody
-         * @description All recipients with what is known of their tokens. For administrators.
+         * @description All recipients, with the facts of their tokens. For administrators.
          */
         get: operations["list_recipients"];
         put?: never;
@@ -490,29 +492,29 @@ export interface paths {
         };
         /**
          * One recipient
-         * @description With what is known of their tokens. For administrators, and for oneself.
+         * @description A recipient, with the facts of their tokens. For administrators and the recipient.
          */
         get: operations["get_recipient"];
         /**
          * Add somebody, or change their name and groups
-         * @description Adds a recipient, without a token; or gives an existing one this name and these groups, and no other.
+         * @description Adds a recipient, without a token, or replaces the name and groups of an existing one.
          *
-         *     With `If-None-Match: *` an existing one is left alone (412). `PATCH` changes single groups.
+         *     With `If-None-Match: *` an existing recipient is not changed (412). `PATCH` changes single groups.
          */
         put: operations["save_recipient"];
         post?: never;
         /**
          * Remove somebody
-         * @description Removes their name, groups, password, tokens and sessions, and their network addresses from the history.
+         * @description Removes a recipient's name, groups, password, tokens and sessions, and their network addresses in the history.
          *
-         *     What they obtained stays in the history, by the id. Links that they had made are revoked.
+         *     Their downloads stay in the history, by the id. The links they made are revoked.
          */
         delete: operations["remove_recipient"];
         options?: never;
         head?: never;
         /**
          * Change somebody's name, or single groups
-         * @description Changes what is named, and leaves the rest as it is.
+         * @description Changes the given fields, and keeps the others.
          */
         patch: operations["change_recipient"];
         trace?: never;
@@ -528,7 +530,7 @@ export interface paths {
         put?: never;
         /**
          * Make a token
-         * @description The token is told in this answer and never again; what is kept of it is a hash.
+         * @description Creates a token. Only this response contains it; the service keeps its hash.
          */
         post: operations["make_token"];
         delete?: never;
@@ -549,7 +551,7 @@ export interface paths {
         post?: never;
         /**
          * End a token
-         * @description By its id. It is refused from now on; in other processes within two seconds. One may end one's own.
+         * @description Ends a token by its id, in other processes within two seconds. For administrators and its recipient.
          */
         delete: operations["end_token"];
         options?: never;
@@ -569,8 +571,8 @@ export interface paths {
          * Set a password for the console
          * @description Sets or removes a password, and ends the recipient's sessions.
          *
-         *     Administrators do it for everybody; anybody for themselves, with `current` or within ten minutes of having signed
-         *     in with it. A token alone is not enough: one that was stolen would last for ever.
+         *     Administrators may do this for everybody; recipients for themselves, with `current`, or within ten minutes of
+         *     signing in with the password. A token alone is not enough, so that a stolen one cannot set a password.
          */
         put: operations["set_password"];
         post?: never;
@@ -591,7 +593,7 @@ export interface paths {
         put?: never;
         /**
          * Let nobody in as this recipient
-         * @description Tokens and sessions are refused from now on, and what is being delivered goes on.
+         * @description Disables a recipient: tokens and sessions are refused. Downloads under way continue.
          */
         post: operations["disable_recipient"];
         delete?: never;
@@ -611,7 +613,7 @@ export interface paths {
         put?: never;
         /**
          * Let them in again
-         * @description The tokens that have not ended hold again.
+         * @description Enables a recipient: tokens that have not ended are valid again.
          */
         post: operations["enable_recipient"];
         delete?: never;
@@ -629,14 +631,14 @@ export interface paths {
         };
         /**
          * Where somebody is signed in
-         * @description Console sessions that hold, the newest first. For administrators, and for oneself.
+         * @description A recipient's valid console sessions, newest first. For administrators and the recipient.
          */
         get: operations["list_sessions"];
         put?: never;
         post?: never;
         /**
          * Sign somebody out everywhere
-         * @description Ends all their console sessions; tokens hold on. For administrators, and for oneself.
+         * @description Ends all console sessions of a recipient; tokens stay valid. For administrators and the recipient.
          */
         delete: operations["end_sessions"];
         options?: never;
@@ -675,7 +677,7 @@ export interface paths {
         put?: never;
         /**
          * Let somebody have more than a quota allows
-         * @description So many files and bytes more under the quota of one rule, for as long as one of its periods.
+         * @description Grants files and bytes beyond the quota of one rule, for one of its periods.
          */
         post: operations["grant_quota"];
         delete?: never;
@@ -696,7 +698,7 @@ export interface paths {
         post?: never;
         /**
          * Begin somebody's quota anew
-         * @description Nothing that they obtained so far counts to the quota of this rule any more.
+         * @description Resets a quota: the recipient's earlier downloads no longer count towards this rule's quota.
          */
         delete: operations["reset_quota"];
         options?: never;
@@ -713,9 +715,9 @@ export interface paths {
         };
         /**
          * Who asked for what, and what came of it
-         * @description What was obtained, and what was refused: one's own; for those who may `manage` a file, everyone's of it.
+         * @description Downloads and refusals, newest first: the caller's own; for files the caller may `manage`, everyone's.
          *
-         *     The newest first, a line each. Of refusals, a hundred a second are kept at most.
+         *     One line each. At most a hundred refusals a second are recorded.
          */
         get: operations["get_history"];
         put?: never;
@@ -735,7 +737,7 @@ export interface paths {
         };
         /**
          * How much was had, of what, by whom, and what was refused
-         * @description Sums of what `/api/history` lists, for the same callers; of very many lines, of the newest.
+         * @description Sums over the lines of `/api/history`, for the same callers; of very many lines, over the newest.
          */
         get: operations["get_history_summary"];
         put?: never;
@@ -755,7 +757,7 @@ export interface paths {
         };
         /**
          * Transfers, newest first
-         * @description One's own; for those who may `manage` a file, everyone's of it.
+         * @description Transfers: the caller's own; for files the caller may `manage`, everyone's.
          */
         get: operations["list_transfers"];
         put?: never;
@@ -775,11 +777,11 @@ export interface paths {
         };
         /**
          * Transfers as they go
-         * @description Server-sent events: `transfer`, whose data is a transfer as `/api/transfers` shows it, whenever one changes.
+         * @description Server-sent events: a `transfer` event, shaped as in `/api/transfers`, whenever one changes.
          *
-         *     What runs comes first. An event's `id` is a moment: whoever comes back with it (`Last-Event-ID`) is also told of
-         *     what ended meanwhile. The stream ends when the caller is no longer who asked for it, as by signing out; rights are
-         *     looked at again as they change.
+         *     Running transfers come first. An event's `id` is a moment; a client that reconnects with it (`Last-Event-ID`) also
+         *     gets the transfers that ended in between. The stream ends when the caller's identity ends, as by signing out; rights
+         *     are checked again as they change.
          */
         get: operations["follow_transfers"];
         put?: never;
@@ -799,17 +801,17 @@ export interface paths {
         };
         /**
          * One transfer
-         * @description One's own; for those who may `manage` its file, anybody's. From where it was had, only the latter are told.
+         * @description A transfer: the caller's own; for callers who may `manage` its file, anybody's, with its network address.
          */
         get: operations["get_transfer"];
         put?: never;
         post?: never;
         /**
          * End a transfer
-         * @description Breaks off what is on its way: one's own, or as somebody who may `manage` its file anybody's.
+         * @description Ends a running transfer: the caller's own; for callers who may `manage` its file, anybody's.
          *
-         *     What has arrived is the client's, and whoever may have the file may go on with the rest: to keep somebody from
-         *     that, take the right or revoke the link first. Another process's transfer ends within two seconds.
+         *     Bytes that arrived stay with the client, which may resume the rest while it has access; to prevent that, remove the
+         *     right or revoke the link first. A transfer of another process ends within two seconds.
          */
         delete: operations["end_transfer"];
         options?: never;
@@ -826,7 +828,7 @@ export interface paths {
         };
         /**
          * The requests of a transfer
-         * @description Those that have ended. One request that brought all of a content is not told by itself: the transfer says it.
+         * @description The ended requests of a transfer. A single request that delivered everything is not listed separately.
          */
         get: operations["get_transfer_requests"];
         put?: never;
@@ -846,7 +848,7 @@ export interface paths {
         };
         /**
          * A signed statement that a transfer arrived
-         * @description For who obtained the file, and for those who may `manage` it, once all of it has arrived.
+         * @description The receipt of a transfer that has arrived whole. For its recipient, and callers who may `manage` the file.
          *
          *     It is signed with Ed25519 by a key of `/api/public-keys`, and can be checked without the service.
          */
@@ -868,7 +870,9 @@ export interface paths {
         };
         /**
          * The keys that prove receipts
-         * @description A JWK Set (RFC 7517), for anyone. Keep it beside your receipts: then they can be checked without the service.
+         * @description The keys that prove receipts and webhooks: a JWK Set (RFC 7517), for anyone.
+         *
+         *     Keep it beside your receipts to check them without the service.
          */
         get: operations["get_public_keys"];
         put?: never;
@@ -913,12 +917,11 @@ export interface paths {
         put?: never;
         /**
          * Sign in
-         * @description By a token, or by a recipient's id and password.
+         * @description Signs in by a token, or by a recipient's id and password: creates a session and sets its cookie.
          *
-         *     Makes a session and sets its cookie: `HttpOnly`, `SameSite=Strict`, for 12 hours, or until the token ends.
-         *
-         *     After some failures the next attempt has to wait: those for one account, and those from one network. A device
-         *     that signed in to the account before is counted by itself, and a good token never waits.
+         *     The cookie is `HttpOnly` and `SameSite=Strict`, and lasts 12 hours, or until the token ends. After some failures the
+         *     next attempt must wait, per account and per network. A device that signed in to the account before is counted by
+         *     itself, and a valid token never waits.
          */
         post: operations["sign_in"];
         delete?: never;
@@ -936,7 +939,7 @@ export interface paths {
         };
         /**
          * Who am I
-         * @description The caller, by token or by session; `recipient` is null without either.
+         * @description The caller, by token or session; `recipient` is null without either.
          */
         get: operations["get_own_identity"];
         put?: never;
@@ -960,7 +963,7 @@ export interface paths {
         };
         /**
          * Who changed what, and who signed in
-         * @description The newest first. Takes the right `administer`. Other processes' lines are there within a second or two.
+         * @description The audit, newest first. Takes the right `administer`. Lines of other processes appear within two seconds.
          */
         get: operations["list_audit_lines"];
         put?: never;
@@ -980,15 +983,15 @@ export interface paths {
         };
         /**
          * Addresses that are told of events
-         * @description With how many deliveries of each still wait, and the events that there are.
+         * @description The webhooks, with the number of waiting deliveries of each, and the available events.
          */
         get: operations["list_webhooks"];
         put?: never;
         /**
          * Have an address be told of events
-         * @description Each is posted as JSON, signed, and again for most of a day until the answer is a 2xx; `delivery` numbers it.
+         * @description Adds a webhook: each event is posted as signed JSON, and again for most of a day until the response is a 2xx.
          *
-         *     `Invio-Signature` is a detached JWS over the body, by a key of `/api/public-keys`.
+         *     `delivery` numbers it. `Invio-Signature` is a detached JWS over the body, by a key of `/api/public-keys`.
          */
         post: operations["make_webhook"];
         delete?: never;
@@ -1009,7 +1012,7 @@ export interface paths {
         post?: never;
         /**
          * Remove a webhook
-         * @description What it has not been told of yet is dropped.
+         * @description Removes a webhook, and its waiting deliveries.
          */
         delete: operations["remove_webhook"];
         options?: never;
@@ -1028,7 +1031,7 @@ export interface paths {
         put?: never;
         /**
          * Try a webhook
-         * @description Sends it the event `webhook.trial` within a second or two. Its deliveries show what came back.
+         * @description Sends the webhook the event `webhook.trial` within two seconds. Its deliveries show the response.
          */
         post: operations["try_webhook"];
         delete?: never;
@@ -1046,7 +1049,7 @@ export interface paths {
         };
         /**
          * What a webhook was told of
-         * @description The newest first, with what came back. Those that were told, or given up, are kept for a week.
+         * @description A webhook's deliveries, newest first, with the responses. Ended ones are kept for a week.
          */
         get: operations["list_deliveries"];
         put?: never;
@@ -1068,7 +1071,7 @@ export interface paths {
         put?: never;
         /**
          * Tell it once more
-         * @description At once, whether it was told, given up, or waits for its next attempt.
+         * @description Sends a delivery again, now, whether it was delivered, given up, or waits for its next attempt.
          */
         post: operations["repeat_delivery"];
         delete?: never;
@@ -1086,7 +1089,7 @@ export interface paths {
         };
         /**
          * How the service is
-         * @description Each store is asked for a file that is not there, and has three seconds to say so. For administrators.
+         * @description The state of the service. Each store has three seconds to respond to a probe. For administrators.
          */
         get: operations["get_service_state"];
         put?: never;
@@ -1106,7 +1109,7 @@ export interface paths {
         };
         /**
          * The process answers
-         * @description Answers as long as the process runs its event loop.
+         * @description Responds as long as the process runs its event loop.
          */
         get: operations["get_health"];
         put?: never;
@@ -1126,10 +1129,10 @@ export interface paths {
         };
         /**
          * The service can deliver
-         * @description 200 when what there is can be delivered and recorded; 503 otherwise, and from when the service is to stop.
+         * @description 200 while the service can deliver and record; 503 otherwise, and from the announcement of a stop on.
          *
-         *     `faults` name each part that does not work, and `hints` what somebody should look at though everything is
-         *     delivered: a file of rules or keys that cannot be used, for which those before it are in force.
+         *     `faults` name each part that does not work. `hints` name what needs attention although everything is delivered, such
+         *     as a rules or key file that cannot be used, so that the previous one stays in force.
          */
         get: operations["get_readiness"];
         put?: never;

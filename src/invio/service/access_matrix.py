@@ -35,9 +35,9 @@ _ACTIONS: tuple[str, ...] = get_args(Action)
 async def get_audience(
     caller: TheCaller, parts: TheParts, address: Annotated[str, Query(max_length=4096)], action: Action = "read"
 ) -> AudienceList:
-    """Anyone, each group, and each recipient for whom it is otherwise than for their groups. Takes `manage` of it.
+    """Whether anyone, each group, and each recipient whose outcome differs from their groups' may do this with a file.
 
-    Who there is, is told to administrators alone: others who manage the file are told of groups.
+    Takes `manage` on the file. Only administrators see recipients; others see groups alone.
     """
     where = read_address(address)
     parts.catalogue.require(caller, "manage", where)
@@ -104,7 +104,7 @@ async def get_access(
         str | None, Query(alias="in", max_length=4096, description="`store/` or a folder; without it, the stores")
     ] = None,
 ) -> AccessMatrix:
-    """For anyone, whoever is signed in, and somebody of each group, at this moment. For administrators."""
+    """The access of anyone, of signed-in recipients, and of a member of each group, as of now. For administrators."""
     await require_administrator(parts, caller)
     where = None if within is None else read_address(within if within.endswith("/") else within + "/")
     return await in_pool(parts.catalogue.pool_of(where), _matrix, parts, where)

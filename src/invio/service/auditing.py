@@ -29,7 +29,7 @@ async def get_audit(
     by: Annotated[str | None, Query(max_length=64, description="a recipient's id")] = None,
     limit: Annotated[int, Query(ge=1, le=1000)] = 100,
 ) -> AuditList:
-    """The newest first. Takes the right `administer`. Other processes' lines are there within a second or two."""
+    """The audit, newest first. Takes the right `administer`. Lines of other processes appear within two seconds."""
     await require_administrator(parts, caller)
     with suppress(SQLAlchemyError):  # what cannot be written now waits on, and what is there is shown
         await parts.audit.write(parts.journal)

@@ -52,11 +52,11 @@ async def make_bundle(
     caller: TheCaller,
     parts: TheParts,
 ) -> BundleShape:
-    """Plans one archive of the selected files and tells its address, exact size and entries.
+    """Plans one archive of the selected files; returns its address, exact size and entries.
 
-    Refused as a whole, naming every address that is unknown or not allowed; with `on_problem` set to
-    `leave-out`, made without them. With `wait` false it is answered at once, and planned meanwhile:
-    `GET /api/bundles/{id}` tells how far that is.
+    The selection is refused as a whole, naming every address that is unknown or not allowed; with `on_problem` set to
+    `leave-out`, those are left out. With `wait` false the response comes at once, and `GET /api/bundles/{id}` tells the
+    progress.
     """
     if asked.rendition is not None and asked.rendition not in parts.way.renditions.names():
         raise Refusal("missing", f"there is no rendition {asked.rendition!r}")
@@ -96,7 +96,7 @@ async def _planned(request: Request, parts: Parts, caller: Caller, record: Bundl
 
 @router.get("/api/bundles/{bundle_id}", summary="One bundle")
 async def get_bundle(bundle_id: str, request: Request, caller: TheCaller, parts: TheParts) -> BundleShape:
-    """What is known of a bundle of the caller's: its exact size, or how far its plan is."""
+    """A bundle of the caller's: its exact size, or the progress of its plan."""
     record = await in_pool(parts.pools.identification, parts.bundles.named, caller, bundle_id)
     preparing = parts.bundles.preparing(bundle_id)
     if preparing is not None:
@@ -112,7 +112,7 @@ async def get_entries(
     parts: TheParts,
     after: Annotated[int, Query(ge=0, le=10**9)] = 0,
 ) -> BundleEntries:
-    """The archive's entries in their order, a thousand at a time, with where each of them ends in it."""
+    """The archive's entries in order, at most a thousand per page, with the offset where each ends."""
     record = await in_pool(parts.pools.identification, parts.bundles.named, caller, bundle_id)
     plan = (await _planned(request, parts, caller, record)).plan
     content, upto, versions = plan.content, min(len(plan), after + _PAGE), plan.versions()
@@ -141,9 +141,9 @@ async def make_bundle_from_form(
     sums: Annotated[bool, Form()] = False,
     page: Annotated[str | None, Form(max_length=8192, description="the listing page that it was chosen on")] = None,
 ) -> Response:
-    """The same for a page without scripts: answered with the archive's address.
+    """Like `POST /api/bundles`, for a page without scripts; redirects to the archive.
 
-    What is refused of a selection on a listing `page` is told on that page, and the selection is kept.
+    A refusal is shown on the listing `page`, which keeps the selection.
     """
     files = file or []
     options = BundleOptions(folders == "flatten", sums)

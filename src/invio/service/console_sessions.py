@@ -19,7 +19,7 @@ _Id = Path(pattern=r"^[A-Za-z0-9._@-]{1,64}$", description="the recipient")
 
 @router.get("/api/recipients/{recipient}/sessions", summary="Where somebody is signed in")
 async def list_sessions(caller: TheCaller, parts: TheParts, recipient: str = _Id) -> SessionList:
-    """Console sessions that hold, the newest first. For administrators, and for oneself."""
+    """A recipient's valid console sessions, newest first. For administrators and the recipient."""
     await require_own(parts, caller, recipient)
 
     def work(connection: sa.Connection) -> list[SessionShape]:
@@ -35,7 +35,7 @@ async def list_sessions(caller: TheCaller, parts: TheParts, recipient: str = _Id
 
 @router.delete("/api/recipients/{recipient}/sessions", status_code=204, summary="Sign somebody out everywhere")
 async def delete_sessions(caller: TheCaller, parts: TheParts, recipient: str = _Id) -> None:
-    """Ends all their console sessions; tokens hold on. For administrators, and for oneself."""
+    """Ends all console sessions of a recipient; tokens stay valid. For administrators and the recipient."""
     await require_own(parts, caller, recipient)
     count = await parts.journal.call(lambda connection: records.close_sessions(connection, recipient))
     parts.identifier.forget_all()

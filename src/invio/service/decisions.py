@@ -38,10 +38,10 @@ async def get_decision(
     at: Annotated[float | None, Query(ge=0, le=LAST_MOMENT, description="Unix seconds; without it, now")] = None,
     network: Annotated[str | None, Query(max_length=45, description="asked from this network address")] = None,
 ) -> DecisionShape:
-    """Each rule that spoke and, for the others, the first thing that kept them from it.
+    """Explains one decision: each rule that applied and, for the others, the first condition that failed.
 
-    About oneself anyone may ask what was decided; the rules that led to it, and what holds for
-    others, are told to those who may `manage` the address; so is what would be decided at another time, or elsewhere.
+    Callers may ask about themselves and get the outcome. The rules behind it, other recipients' outcomes, and those at
+    another time or from another network are for callers who may `manage` the address.
     """
     where = read_address(address)
     subject = await run_in_threadpool(_subject, parts, caller, where, recipient)

@@ -39,7 +39,7 @@ async def list_files(
     ] = None,
     sort: Annotated[Sort, Query(description="`-` for the other way round")] = "name",
 ) -> Listing:
-    """What the caller may see there, folders first; only that. With `search`, what is found below it."""
+    """The files and folders the caller may see, folders first. With `search`, those found below the folder."""
     folder = None if within is None else read_address(within)
     if folder is None and (search is not None or sort != "name"):
         raise Refusal("bad-request", "search and sort are for one store; name it, as in in=charts/")
@@ -64,7 +64,7 @@ def _puts(parts: Parts, caller: Caller, folder: Address) -> bool:
 
 @router.get("/api/files/{address:path}", summary="Facts of one file")
 async def file_facts(address: str, request: Request, caller: TheCaller, parts: TheParts) -> FileShape:
-    """What is known of a file without opening it, for those who may list it."""
+    """A file's facts, read without opening it. For callers who may list it."""
     where = address_in_path(request, "/api/files/")
     if where.folder:
         raise Refusal("bad-request", f"{where} is a folder; list it with /api/files?in={where}")
@@ -85,7 +85,7 @@ async def file_versions(
     before: Annotated[int | None, Query(ge=1, le=10**15 - 1, description="`next` of the page before")] = None,
     limit: Annotated[int, Query(ge=1, le=1000)] = 100,
 ) -> VersionList:
-    """Those that the caller may list, the newest first. Each is had from `/get/` with `?version=`."""
+    """The versions the caller may list, newest first. `/get/` with `?version=` delivers each."""
     where = address_in_path(request, "/api/versions/")
     return await in_pool(parts.catalogue.pool_of(where), _versions, parts, caller, where, before, limit)
 

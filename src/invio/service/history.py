@@ -70,9 +70,9 @@ class HistoryAsk(HistoryFilter):
 async def get_history(
     request: Request, caller: TheCaller, parts: TheParts, wanted: Annotated[HistoryAsk, Query()]
 ) -> StreamingResponse:
-    """What was obtained, and what was refused: one's own; for those who may `manage` a file, everyone's of it.
+    """Downloads and refusals, newest first: the caller's own; for files the caller may `manage`, everyone's.
 
-    The newest first, a line each. Of refusals, a hundred a second are kept at most.
+    One line each. At most a hundred refusals a second are recorded.
     """
     sight, form = TransferVisibility(parts, caller), wanted.form
     pieces: Iterator[str] = iter(())

@@ -26,7 +26,7 @@ _MOST = 200_000  # lines that one answer sums up
 async def get_history_summary(
     caller: TheCaller, parts: TheParts, wanted: Annotated[HistoryFilter, Query()]
 ) -> HistorySummary:
-    """Sums of what `/api/history` lists, for the same callers; of very many lines, of the newest."""
+    """Sums over the lines of `/api/history`, for the same callers; of very many lines, over the newest."""
     sight = TransferVisibility(parts, caller)
     if sight.nothing:
         return _shape(Summary(), whole=True)

@@ -24,7 +24,7 @@ _PAGES = ("/pickup/", "/follow/")  # on which the same link is seen, and followe
 
 @router.post("/api/links/explanation", summary="What a link does, and why it is refused")
 async def explain_link(asked: LinkQuestion, caller: TheCaller, parts: TheParts) -> LinkExplanation:
-    """For whoever holds the link and is signed in. Nothing is used up by it."""
+    """Explains a link to its holder, who must be signed in. This does not count as a use."""
     if caller.recipient is None:
         raise Refusal("sign-in", "sign in to have a link explained")
     try:

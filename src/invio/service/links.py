@@ -38,10 +38,10 @@ router = APIRouter(tags=["links"])
     summary="Make a sealed link",
 )
 def post_link(asked: LinkAsk, request: Request, response: Response, caller: TheCaller, parts: TheParts) -> LinkShape:
-    """Seals a link for a file, or with `in` for a folder. It takes the rights `link` and `read` for all of it.
+    """Seals a link for a file, or with `in` for a folder. Takes the rights `link` and `read` for all of it.
 
-    It gets an id when none is given, by which it is listed, counted and revoked. What is had by it is no faster than
-    its maker may have it, and counts to the maker's quotas.
+    A link without an id gets one, by which it is listed, counted and revoked. Its downloads are no faster than the
+    maker's own, and count towards the maker's quotas.
     """
     opened = _opened(parts, caller, asked)
     given = asked.model_dump(by_alias=True, exclude_none=True)
@@ -122,7 +122,7 @@ def list_links(
     before: Annotated[float | None, Query(description="`next` of the page before")] = None,
     maker: Annotated[str | None, Query(max_length=64, description="those that this recipient had made")] = None,
 ) -> LinkList:
-    """Those that one made; for administrators, everybody's."""
+    """The links the caller made; for administrators, everybody's."""
     if caller.recipient is None:
         raise Refusal("sign-in", "sign in: the list shows your own links, or for administrators everybody's")
     if maker is None and not parts.rules.administers(caller):
@@ -139,7 +139,7 @@ def list_links(
 async def delete_links(
     caller: TheCaller, parts: TheParts, maker: Annotated[str, Query(min_length=1, max_length=64)]
 ) -> RevokedShape:
-    """Revokes every link that a recipient had the service make. For that recipient, and for administrators."""
+    """Revokes every link that a recipient had the service make. For administrators and the recipient."""
     if caller.recipient is None or caller.recipient != maker:
         await require_administrator(parts, caller)
     count = await parts.journal.call(lambda connection: records.revoke_all(connection, maker))
@@ -149,7 +149,7 @@ async def delete_links(
 
 @router.delete("/api/links/{link}", summary="Revoke a link")
 async def delete_link(caller: TheCaller, parts: TheParts, link: str) -> LinkFacts:
-    """Every link of this id is refused from now on. For whoever made it, and for administrators."""
+    """Revokes every link with this id. For its maker and administrators."""
     may = parts.rules.administers(caller)
 
     def work(connection: sa.Connection) -> LinkFacts:

@@ -55,7 +55,7 @@ class Line:
 
 @router.get("/files")
 async def to_listing(request: Request) -> Response:
-    """With its slash, so that what is below it is found."""
+    """Redirects to the address with a trailing slash."""
     return Response(status_code=308, headers={"Location": root_of(request) + PREFIX})
 
 
@@ -70,7 +70,7 @@ async def listing_page(
     search: Annotated[str | None, Query(max_length=200)] = None,
     sort: Sort = "name",
 ) -> Response:
-    """A folder as a page; the address of a file leads to its own."""
+    """A folder as a page; the address of a file redirects to its pickup page."""
     given = percent_decoded_or_refused(raw_path(request.scope).removeprefix(PREFIX))
     folder = read_address(given) if given else None
     if folder is not None and not folder.folder:

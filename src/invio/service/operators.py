@@ -19,7 +19,7 @@ _WRITES_WITHIN = 2.0  # seconds
 
 @router.get("/healthz", summary="The process answers")
 async def healthz() -> dict[str, str]:
-    """Answers as long as the process runs its event loop."""
+    """Responds as long as the process runs its event loop."""
     return {"status": "alive"}
 
 
@@ -30,10 +30,10 @@ async def healthz() -> dict[str, str]:
     responses={503: {"model": Readiness}},
 )
 async def readyz(response: Response, parts: TheParts) -> Readiness:
-    """200 when what there is can be delivered and recorded; 503 otherwise, and from when the service is to stop.
+    """200 while the service can deliver and record; 503 otherwise, and from the announcement of a stop on.
 
-    `faults` name each part that does not work, and `hints` what somebody should look at though everything is
-    delivered: a file of rules or keys that cannot be used, for which those before it are in force.
+    `faults` name each part that does not work. `hints` name what needs attention although everything is delivered, such
+    as a rules or key file that cannot be used, so that the previous one stays in force.
     """
     faults, hints = parts.health.faults, parts.health.hints
     for what, file in (("rules", parts.rules_file), ("keys", parts.keys_file)):

@@ -50,7 +50,7 @@ class _Picked:
 
 @router.get(PREFIX + "{path:path}")
 async def pickup_page(request: Request, caller: TheCaller, parts: TheParts, path: str) -> Response:
-    """The page of a sealed link; without a seal, that of a file which the caller may have."""
+    """The page of a sealed link; without a seal, the page of a file the caller may read."""
     target = raw_target(request.scope).removeprefix(PREFIX)
     given, _, query = target.partition("?")
     get = f"{root_of(request)}/get/{target}"

@@ -55,11 +55,11 @@ async def put_file(
     parts: TheParts,
     description: Annotated[str | None, Query(max_length=1000, description="what it is about, in a few words")] = None,
 ) -> FileShape:
-    """The body is the file. It takes the right `put`; the file is as it was until all of it has arrived.
+    """Stores the body as the file. Takes the right `put`.
 
-    `If-None-Match: *` puts it only where there is none, `If-Match` only in the place of that content.
-    With `Content-Digest` or `Repr-Digest` (SHA-256), what arrives is compared. What is the same as the
-    newest version makes no further one.
+    An existing file stays unchanged until everything has arrived. `If-None-Match: *` stores it only if there is no
+    file, `If-Match` only in place of that content. With `Content-Digest` or `Repr-Digest` (SHA-256), the content is
+    verified. A content equal to the newest version makes no new one.
     """
     head, where = head_of(request), _file(request)
     media_type, wanted = _said_type(head, where), _said_digest(head)
@@ -107,9 +107,9 @@ def renew_version(
         str | None, Query(max_length=1000, description="what it is about; else what was said of that version")
     ] = None,
 ) -> FileShape:
-    """It takes the right `put`, and `read` for that version. It becomes a further version; none is lost.
+    """Makes an earlier version the newest, as a further version. Takes the rights `put`, and `read` on that version.
 
-    Of the newest, all that changes is its `description`. `If-Match` does so only while that is the newest.
+    For the newest version only the `description` changes. `If-Match` applies it only while that is the newest content.
     """
     where = address_in_path(request, "/api/versions/")
     parts.catalogue.require(caller, "put", where)
@@ -162,9 +162,10 @@ def remove_file(
         int | None, Query(ge=1, le=10**15 - 1, description="this one; without it the file with all of them")
     ] = None,
 ) -> None:
-    """It takes the right `manage`. Downloads under way go on; a version's number is not given again.
+    """Removes a file or a version. Takes the right `manage`.
 
-    `If-Match` removes it only while that is its content.
+    Downloads under way continue; a version's number is not used again. `If-Match` removes it only while that is its
+    content.
     """
     where = _file(request)
     parts.catalogue.require(caller, "manage", where)

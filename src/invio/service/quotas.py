@@ -42,7 +42,7 @@ async def get_quotas(
 
 @router.post("/api/quotas/{recipient}/grants", summary="Let somebody have more than a quota allows")
 async def post_grant(asked: QuotaGrant, caller: TheCaller, parts: TheParts, recipient: str) -> QuotaList:
-    """So many files and bytes more under the quota of one rule, for as long as one of its periods."""
+    """Grants files and bytes beyond the quota of one rule, for one of its periods."""
     files, size = asked.files, asked.bytes
 
     def work(connection: sa.Connection, quota: Quota) -> None:
@@ -57,7 +57,7 @@ async def post_grant(asked: QuotaGrant, caller: TheCaller, parts: TheParts, reci
 async def delete_quota(
     caller: TheCaller, parts: TheParts, recipient: str, rule: Annotated[str, Query(max_length=200)]
 ) -> QuotaList:
-    """Nothing that they obtained so far counts to the quota of this rule any more."""
+    """Resets a quota: the recipient's earlier downloads no longer count towards this rule's quota."""
 
     def work(connection: sa.Connection, quota: Quota) -> None:
         records.reset(connection, f"recipient:{recipient}", quota)

@@ -28,7 +28,7 @@ _JWS = "application/jose"  # RFC 7515 §9.2.1
     responses={200: {"content": {_JWS: {"schema": {"type": "string"}}}, "description": "A JWS in its compact form"}},
 )
 async def get_receipt(transfer: TransferId, request: Request, caller: TheCaller, parts: TheParts) -> Response:
-    """For who obtained the file, and for those who may `manage` it, once all of it has arrived.
+    """The receipt of a transfer that has arrived whole. For its recipient, and callers who may `manage` the file.
 
     It is signed with Ed25519 by a key of `/api/public-keys`, and can be checked without the service.
     """
@@ -62,7 +62,10 @@ async def get_receipt(transfer: TransferId, request: Request, caller: TheCaller,
 
 @router.get("/api/public-keys", summary="The keys that prove receipts")
 async def get_public_keys(parts: TheParts) -> KeySet:
-    """A JWK Set (RFC 7517), for anyone. Keep it beside your receipts: then they can be checked without the service."""
+    """The keys that prove receipts and webhooks: a JWK Set (RFC 7517), for anyone.
+
+    Keep it beside your receipts to check them without the service.
+    """
     return KeySet.model_validate({"keys": [key.public() for key in await signing_keys(parts)]})
 
 

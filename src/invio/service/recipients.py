@@ -43,7 +43,7 @@ T = TypeVar("T")
 
 @router.get("/api/recipients", summary="Everybody")
 async def list_recipients(caller: TheCaller, parts: TheParts) -> RecipientList:
-    """All recipients with what is known of their tokens. For administrators."""
+    """All recipients, with the facts of their tokens. For administrators."""
     await require_administrator(parts, caller)
 
     def work(connection: sa.Connection) -> list[RecipientShape]:
@@ -54,7 +54,7 @@ async def list_recipients(caller: TheCaller, parts: TheParts) -> RecipientList:
 
 @router.get("/api/recipients/{recipient}", summary="One recipient")
 async def get_recipient(caller: TheCaller, parts: TheParts, recipient: str = _Id) -> RecipientShape:
-    """With what is known of their tokens. For administrators, and for oneself."""
+    """A recipient, with the facts of their tokens. For administrators and the recipient."""
     await require_own(parts, caller, recipient)
     return await parts.journal.call(lambda connection: _known(connection, recipient))
 
@@ -63,9 +63,9 @@ async def get_recipient(caller: TheCaller, parts: TheParts, recipient: str = _Id
 async def put_recipient(
     asked: RecipientAsk, request: Request, caller: TheCaller, parts: TheParts, recipient: str = _Id
 ) -> RecipientShape:
-    """Adds a recipient, without a token; or gives an existing one this name and these groups, and no other.
+    """Adds a recipient, without a token, or replaces the name and groups of an existing one.
 
-    With `If-None-Match: *` an existing one is left alone (412). `PATCH` changes single groups.
+    With `If-None-Match: *` an existing recipient is not changed (412). `PATCH` changes single groups.
     """
     if recipient in _MEANS_OTHERS:
         raise Refusal("bad-request", f"{recipient!r} has a meaning of its own in the rules; choose another id")
@@ -87,7 +87,7 @@ async def put_recipient(
 async def patch_recipient(
     asked: RecipientChange, caller: TheCaller, parts: TheParts, recipient: str = _Id
 ) -> RecipientShape:
-    """Changes what is named, and leaves the rest as it is."""
+    """Changes the given fields, and keeps the others."""
     await require_administrator(parts, caller)
     both = sorted({*asked.add_groups} & {*asked.remove_groups})
     if both:
@@ -106,9 +106,9 @@ async def patch_recipient(
 
 @router.delete("/api/recipients/{recipient}", status_code=204, summary="Remove somebody")
 async def delete_recipient(caller: TheCaller, parts: TheParts, recipient: str = _Id) -> None:
-    """Removes their name, groups, password, tokens and sessions, and their network addresses from the history.
+    """Removes a recipient's name, groups, password, tokens and sessions, and their network addresses in the history.
 
-    What they obtained stays in the history, by the id. Links that they had made are revoked.
+    Their downloads stay in the history, by the id. The links they made are revoked.
     """
     await require_administrator(parts, caller)
     if recipient == caller.recipient:
@@ -127,7 +127,7 @@ async def delete_recipient(caller: TheCaller, parts: TheParts, recipient: str = 
 
 @router.post("/api/recipients/{recipient}/tokens", status_code=201, summary="Make a token")
 async def post_token(asked: TokenAsk, caller: TheCaller, parts: TheParts, recipient: str = _Id) -> TokenShape:
-    """The token is told in this answer and never again; what is kept of it is a hash."""
+    """Creates a token. Only this response contains it; the service keeps its hash."""
     await require_administrator(parts, caller)
 
     def work(connection: sa.Connection) -> TokenShape:
@@ -144,7 +144,7 @@ async def post_token(asked: TokenAsk, caller: TheCaller, parts: TheParts, recipi
 
 @router.delete("/api/recipients/{recipient}/tokens/{token}", status_code=204, summary="End a token")
 async def delete_token(caller: TheCaller, parts: TheParts, token: str, recipient: str = _Id) -> None:
-    """By its id. It is refused from now on; in other processes within two seconds. One may end one's own."""
+    """Ends a token by its id, in other processes within two seconds. For administrators and its recipient."""
     await require_own(parts, caller, recipient)
     if not await _changed(parts, lambda connection: records.end_token(connection, recipient, token)):
         raise Refusal("missing", f"{recipient} has no token {token[:64]!r}")
@@ -157,8 +157,8 @@ async def put_password(
 ) -> None:
     """Sets or removes a password, and ends the recipient's sessions.
 
-    Administrators do it for everybody; anybody for themselves, with `current` or within ten minutes of having signed
-    in with it. A token alone is not enough: one that was stolen would last for ever.
+    Administrators may do this for everybody; recipients for themselves, with `current`, or within ten minutes of
+    signing in with the password. A token alone is not enough, so that a stolen one cannot set a password.
     """
     if caller.recipient is None or caller.recipient != recipient:
         await require_administrator(parts, caller)
@@ -207,13 +207,13 @@ async def _require_current(asked: PasswordAsk, request: Request, parts: Parts, c
 
 @router.post("/api/recipients/{recipient}/disable", summary="Let nobody in as this recipient")
 async def post_disable(caller: TheCaller, parts: TheParts, recipient: str = _Id) -> RecipientShape:
-    """Tokens and sessions are refused from now on, and what is being delivered goes on."""
+    """Disables a recipient: tokens and sessions are refused. Downloads under way continue."""
     return await _disable(caller, parts, recipient, disabled=True)
 
 
 @router.post("/api/recipients/{recipient}/enable", summary="Let them in again")
 async def post_enable(caller: TheCaller, parts: TheParts, recipient: str = _Id) -> RecipientShape:
-    """The tokens that have not ended hold again."""
+    """Enables a recipient: tokens that have not ended are valid again."""
     return await _disable(caller, parts, recipient, disabled=False)
 
 

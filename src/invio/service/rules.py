@@ -14,7 +14,7 @@ router = APIRouter(tags=["rules"])
 
 @router.get("/api/rules", summary="The rules in force")
 async def get_rules(caller: TheCaller, parts: TheParts) -> RulesShape:
-    """What decides now, and whether a rules file came since that cannot be used. For administrators."""
+    """The rules in force, and the error of a newer rules file that cannot be used. For administrators."""
     await require_administrator(parts, caller)
     in_force = parts.rules_file
     assert in_force is not None

@@ -46,7 +46,7 @@ _SECONDS = 20.0  # for which files are compared
 
 @router.get("/api/rules/file", summary="The rules file as it is")
 async def get_rules_file(caller: TheCaller, parts: TheParts) -> RulesFile:
-    """As it lies on the disk, comments and all, in force or not. For administrators."""
+    """The rules file as it is on the disk, with comments, whether in force or not. For administrators."""
     await require_administrator(parts, caller)
     path = _file(parts).path
 
@@ -59,10 +59,10 @@ async def get_rules_file(caller: TheCaller, parts: TheParts) -> RulesFile:
 
 @router.post("/api/rules/trial", summary="What other rules would change")
 async def try_rules(asked: RulesTrialAsk, caller: TheCaller, parts: TheParts) -> RulesTrial:
-    """Reads them, holds their expectations against them, and compares them with those in force, file by file.
+    """Tests rules: checks their expectations, and compares them with the rules in force, file by file.
 
-    Asked for are anyone, everybody in the records, and somebody of each group that either names. Nothing is put in
-    force. For administrators.
+    Compared for anyone, every recipient, and a member of each group that either names. Nothing is put in force. For
+    administrators.
     """
     await require_administrator(parts, caller)
     return await in_pool(parts.pools.proving, _tried, parts, asked.text)
@@ -70,11 +70,10 @@ async def try_rules(asked: RulesTrialAsk, caller: TheCaller, parts: TheParts) ->
 
 @router.put("/api/rules/file", summary="Put other rules in force")
 async def put_rules_file(asked: RulesPut, caller: TheCaller, parts: TheParts) -> RulesInForce:
-    """They are in force when this is answered, in other processes within two seconds; the file before is kept.
+    """Puts rules in force, in other processes within two seconds; the previous file is kept.
 
-    Refused where they cannot be used, where an expectation of theirs is not met, where they would take the right
-    `administer` from whoever puts them, and (412) where the file is no longer the one that they replace. For
-    administrators.
+    Refused if they cannot be used, if one of their expectations is not met, if they would take the right `administer`
+    from the caller, or (412) if the file is no longer the one they replace. For administrators.
     """
     await require_administrator(parts, caller)
     watched = _file(parts)

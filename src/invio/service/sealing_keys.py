@@ -24,14 +24,17 @@ router = APIRouter(tags=["keys"])
 
 @router.get("/api/keys", summary="The keys that seal links")
 async def list_keys(caller: TheCaller, parts: TheParts) -> KeyList:
-    """By their ids, with how many links that this service made still hold by each. For administrators."""
+    """The sealing keys by id, with the number of valid links this service made with each. For administrators."""
     await require_administrator(parts, caller)
     return await in_pool(parts.pools.history, _list, parts)
 
 
 @router.post("/api/keys", status_code=201, summary="Make a key that seals links from now on")
 async def post_key(caller: TheCaller, parts: TheParts) -> KeyList:
-    """Links that were sealed with the others stay good. Other processes seal with it within two seconds."""
+    """Creates a key, which seals new links from now on. For administrators.
+
+    Links sealed with the others stay valid. Other processes use the new key within two seconds.
+    """
     shown = await _changed(parts, caller, KeyRing.with_new)
     parts.audit("key.made", caller, key=parts.keys.current)
     return shown
@@ -41,7 +44,7 @@ async def post_key(caller: TheCaller, parts: TheParts) -> KeyList:
 async def delete_key(
     caller: TheCaller, parts: TheParts, key: str = Path(pattern="^[A-Za-z0-9_-]{1,32}$", description="the key's id")
 ) -> KeyList:
-    """Links that it sealed open nothing any more, and there is no way back. The newest one cannot be retired."""
+    """Retires a key for good: every link it sealed is refused. The newest cannot be retired. For administrators."""
 
     def without(ring: KeyRing) -> KeyRing:
         if key not in ring.keys:

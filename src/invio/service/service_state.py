@@ -31,7 +31,7 @@ _NOBODY = "no-such-file-is-here.invio"  # what stores are asked for, to see whet
 
 @router.get("/api/service", summary="How the service is")
 async def get_service(caller: TheCaller, parts: TheParts) -> ServiceState:
-    """Each store is asked for a file that is not there, and has three seconds to say so. For administrators."""
+    """The state of the service. Each store has three seconds to respond to a probe. For administrators."""
     await require_administrator(parts, caller)
     stores = await asyncio.gather(*(_state_of(parts, one) for one in parts.catalogue.stores.values()))
     disks, records = await parts.pools.files.run(_on_disk, parts)

@@ -36,12 +36,11 @@ router = APIRouter(tags=["sessions"])
 
 @router.post("/api/sessions", status_code=201, summary="Sign in")
 async def sign_in(asked: SignIn, request: Request, response: Response, parts: TheParts) -> Me:
-    """By a token, or by a recipient's id and password.
+    """Signs in by a token, or by a recipient's id and password: creates a session and sets its cookie.
 
-    Makes a session and sets its cookie: `HttpOnly`, `SameSite=Strict`, for 12 hours, or until the token ends.
-
-    After some failures the next attempt has to wait: those for one account, and those from one network. A device
-    that signed in to the account before is counted by itself, and a good token never waits.
+    The cookie is `HttpOnly` and `SameSite=Strict`, and lasts 12 hours, or until the token ends. After some failures the
+    next attempt must wait, per account and per network. A device that signed in to the account before is counted by
+    itself, and a valid token never waits.
     """
     return await begin_session(asked, request, response, parts)
 
@@ -129,7 +128,7 @@ def is_secure(request: Request, parts: Parts) -> bool:
 
 @router.get("/api/sessions/current", summary="Who am I")
 def current(caller: TheCaller, parts: TheParts) -> Me:
-    """The caller, by token or by session; `recipient` is null without either."""
+    """The caller, by token or session; `recipient` is null without either."""
     administers = parts.rules.administers(caller)
     return Me(recipient=caller.recipient, groups=sorted(caller.groups), administers=administers)
 

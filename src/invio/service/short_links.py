@@ -50,7 +50,7 @@ class ShortLink(BaseModel):
 async def post_short_link(
     asked: ShortLinkAsk, request: Request, response: Response, caller: TheCaller, parts: TheParts
 ) -> ShortLink:
-    """Seals a link for a file that the caller may read: for them alone, for a minute, with a `tag` to follow by."""
+    """Seals a link for a file the caller may read: for the caller alone, for one minute, with a `tag` to follow it."""
     address = read_address(asked.address)
     if address.folder:
         raise Refusal("bad-request", f"{address} is a folder; give the address of a file")

@@ -26,7 +26,7 @@ async def sign_in_page(
     then: Annotated[str, Query(max_length=8192)] = "",
     out: Annotated[bool, Query()] = False,
 ) -> Response:
-    """The form; `then` is where one wanted to go."""
+    """The sign-in form; `then` is the page to return to."""
     return page(request, parts, "sign_in.html", ANYONE, then=then, refusal=None, recipient="", signed_out=out)
 
 
@@ -40,7 +40,7 @@ async def sign_in(
     token: _Given = "",
     then: Annotated[str, Form(max_length=8192)] = "",
 ) -> Response:
-    """Makes a session, as the console does, and leads back."""
+    """Creates a session, as the console does, and redirects back."""
     head = head_of(request)
     if b"sec-fetch-site" in head or b"origin" in head:  # which browsers send, and programs do not
         check_own_site(head)
@@ -71,5 +71,5 @@ async def sign_out(request: Request, caller: TheCaller, parts: TheParts) -> Resp
 
 @router.get("/")
 async def start_page(request: Request, caller: TheCaller, parts: TheParts) -> Response:
-    """Leads to the console where scripts run, and to the listing pages where none do."""
+    """Redirects to the console, and without scripts to the listing pages."""
     return page(request, parts, "start.html", caller)

@@ -25,7 +25,7 @@ TransferId = Annotated[str, Path(pattern=r"^[0-9a-f]{20}$", description="the tra
 
 @router.get("/api/transfers/{transfer}", summary="One transfer")
 async def get_transfer(transfer: TransferId, caller: TheCaller, parts: TheParts) -> TransferFacts:
-    """One's own; for those who may `manage` its file, anybody's. From where it was had, only the latter are told."""
+    """A transfer: the caller's own; for callers who may `manage` its file, anybody's, with its network address."""
     state, manages = await seen_transfer(parts, caller, transfer)
     row = state.row
     return TransferFacts.model_validate(
@@ -42,7 +42,7 @@ async def get_transfer(transfer: TransferId, caller: TheCaller, parts: TheParts)
 
 @router.get("/api/transfers/{transfer}/requests", summary="The requests of a transfer")
 async def get_transfer_requests(transfer: TransferId, caller: TheCaller, parts: TheParts) -> TransferRequests:
-    """Those that have ended. One request that brought all of a content is not told by itself: the transfer says it."""
+    """The ended requests of a transfer. A single request that delivered everything is not listed separately."""
     state, _ = await seen_transfer(parts, caller, transfer)
 
     def look_up() -> list[EndedRequest]:
@@ -66,10 +66,10 @@ def _shown(one: EndedRequest) -> TransferRequest:
 
 @router.delete("/api/transfers/{transfer}", status_code=204, summary="End a transfer")
 async def end_transfer(transfer: TransferId, caller: TheCaller, parts: TheParts) -> None:
-    """Breaks off what is on its way: one's own, or as somebody who may `manage` its file anybody's.
+    """Ends a running transfer: the caller's own; for callers who may `manage` its file, anybody's.
 
-    What has arrived is the client's, and whoever may have the file may go on with the rest: to keep somebody from
-    that, take the right or revoke the link first. Another process's transfer ends within two seconds.
+    Bytes that arrived stay with the client, which may resume the rest while it has access; to prevent that, remove the
+    right or revoke the link first. A transfer of another process ends within two seconds.
     """
     state, _ = await seen_transfer(parts, caller, transfer)
     if state.row.state != RUNNING:

@@ -49,7 +49,7 @@ async def list_transfers(
     limit: Annotated[int, Query(ge=1, le=500)] = 50,
     before: Annotated[str | None, Query(max_length=24, description="`next` of the page before")] = None,
 ) -> TransferList:
-    """One's own; for those who may `manage` a file, everyone's of it."""
+    """Transfers: the caller's own; for files the caller may `manage`, everyone's."""
     may_see = TransferVisibility(parts, caller)
     if may_see.nothing:
         return TransferList(transfers=[], next=None)
@@ -113,11 +113,11 @@ class TransferFilter(BaseModel):
 async def stream_transfers(
     request: Request, caller: TheCaller, parts: TheParts, wanted: Annotated[TransferFilter, Query()]
 ) -> StreamingResponse:
-    """Server-sent events: `transfer`, whose data is a transfer as `/api/transfers` shows it, whenever one changes.
+    """Server-sent events: a `transfer` event, shaped as in `/api/transfers`, whenever one changes.
 
-    What runs comes first. An event's `id` is a moment: whoever comes back with it (`Last-Event-ID`) is also told of
-    what ended meanwhile. The stream ends when the caller is no longer who asked for it, as by signing out; rights are
-    looked at again as they change.
+    Running transfers come first. An event's `id` is a moment; a client that reconnects with it (`Last-Event-ID`) also
+    gets the transfers that ended in between. The stream ends when the caller's identity ends, as by signing out; rights
+    are checked again as they change.
     """
     if caller.recipient is None:
         raise Refusal("sign-in", "sign in: the stream shows your own transfers, or those that you manage")

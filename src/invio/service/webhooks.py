@@ -30,16 +30,16 @@ _MOST = 100  # webhooks
 
 @router.get("/api/webhooks", summary="Addresses that are told of events")
 async def list_webhooks(caller: TheCaller, parts: TheParts) -> WebhookList:
-    """With how many deliveries of each still wait, and the events that there are."""
+    """The webhooks, with the number of waiting deliveries of each, and the available events."""
     await require_administrator(parts, caller)
     return await in_pool(parts.pools.history, _list, parts)
 
 
 @router.post("/api/webhooks", status_code=201, summary="Have an address be told of events")
 async def post_webhook(ask: WebhookAsk, caller: TheCaller, parts: TheParts) -> WebhookShape:
-    """Each is posted as JSON, signed, and again for most of a day until the answer is a 2xx; `delivery` numbers it.
+    """Adds a webhook: each event is posted as signed JSON, and again for most of a day until the response is a 2xx.
 
-    `Invio-Signature` is a detached JWS over the body, by a key of `/api/public-keys`.
+    `delivery` numbers it. `Invio-Signature` is a detached JWS over the body, by a key of `/api/public-keys`.
     """
     await require_administrator(parts, caller)
     from invio.service.webhook_posts import why_not  # loads what speaks HTTP
@@ -63,14 +63,14 @@ async def post_webhook(ask: WebhookAsk, caller: TheCaller, parts: TheParts) -> W
 
 @router.delete("/api/webhooks/{webhook}", status_code=204, summary="Remove a webhook")
 async def delete_webhook(webhook: _Id, caller: TheCaller, parts: TheParts) -> None:
-    """What it has not been told of yet is dropped."""
+    """Removes a webhook, and its waiting deliveries."""
     await _changed(parts, caller, webhook, partial(webhooks.remove, webhook=webhook))
     parts.audit("webhook.removed", caller, webhook=webhook)
 
 
 @router.post("/api/webhooks/{webhook}/trial", status_code=204, summary="Try a webhook")
 async def post_trial(webhook: _Id, caller: TheCaller, parts: TheParts) -> None:
-    """Sends it the event `webhook.trial` within a second or two. Its deliveries show what came back."""
+    """Sends the webhook the event `webhook.trial` within two seconds. Its deliveries show the response."""
 
     def queue(connection: sa.Connection) -> bool:
         if not webhooks.is_known(connection, webhook):
@@ -90,7 +90,7 @@ async def list_deliveries(
     before: Annotated[int | None, Query(ge=1, le=2**53, description="deliveries before this number")] = None,
     limit: Annotated[int, Query(ge=1, le=1000)] = 100,
 ) -> DeliveryList:
-    """The newest first, with what came back. Those that were told, or given up, are kept for a week."""
+    """A webhook's deliveries, newest first, with the responses. Ended ones are kept for a week."""
     await require_administrator(parts, caller)
     found = await in_pool(parts.pools.history, _page, parts, webhook, before, limit)
     following = found[-1].id if len(found) == limit else None
@@ -99,7 +99,7 @@ async def list_deliveries(
 
 @router.post("/api/webhooks/{webhook}/deliveries/{delivery}", status_code=204, summary="Tell it once more")
 async def post_delivery(webhook: _Id, delivery: _Number, caller: TheCaller, parts: TheParts) -> None:
-    """At once, whether it was told, given up, or waits for its next attempt."""
+    """Sends a delivery again, now, whether it was delivered, given up, or waits for its next attempt."""
     await _changed(parts, caller, webhook, partial(webhooks.again, webhook=webhook, delivery=delivery))
 
 
