@@ -52,7 +52,7 @@ class ZipLayout:
 
     `add` gives what stands before each content, `end` what stands after all of them.
 
-    Headers hold every name, time, length and CRC, so their digest stands for the whole archive as
+    The directory holds every name, time, length and CRC, so its digest stands for the whole archive as
     surely as CRCs stand for contents; the sources' own identity is checked when they are read.
     """
 
@@ -71,7 +71,6 @@ class ZipLayout:
         """The local header; the entry's content comes next."""
         local, central = _headers(entry, self.size)
         self._central += central
-        self._digest.update(local)
         self._count += 1
         self.size += len(local) + entry.held
         return local
