@@ -349,6 +349,7 @@ def test_what_has_to_be_waited_for_stands_alone_and_says_so() -> None:
     assert not archive_of(given).may_block
     [run] = archive_of([entry("a", b"x" * SMALL)]).cut(0, SMALL)
     assert isinstance(run, Slice), "what is just small enough is read with its header"
+    assert (content.media_type, archive_of(given, TarLayout).media_type) == ("application/zip", "application/x-tar")
 
 
 def test_a_run_ends_before_it_is_longer_than_one_may_be() -> None:

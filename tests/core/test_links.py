@@ -162,6 +162,9 @@ def test_the_id_of_a_link_that_the_service_makes_is_its_makers_own() -> None:
         id_of_maker("", "pilot-7")
     with pytest.raises(LinkRefused):
         id_of_maker("x" * 60, "p" * 64)
+    assert id_of_maker("x" * 31, "p" * 32) == "x" * 31 + "@" + "p" * 32, "just short enough to name its maker"
+    with pytest.raises(LinkRefused):
+        make_link(FILE, "no key", KEYS["k1"])
     long = {id_of_maker("x", maker * 64) for maker in "abc"}
     assert len(long) == 3
     assert all(len(one) <= 64 for one in long)

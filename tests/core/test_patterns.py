@@ -27,6 +27,8 @@ from invio.core.rules.patterns import BadPattern, parse_pattern
         ("charts/**", "chartsx/a", False),
         ("charts/**/a.pdf", "charts/a.pdf", True),
         ("charts/**/a.pdf", "charts/x/y/a.pdf", True),
+        ("charts/**/a.pdf", "charts/x/y/b.pdf", False),
+        ("*/**", "charts/a.pdf", True),
         ("charts/**/x/*.pdf", "charts/a/x/b/x/c.pdf", True),
         ("charts/approach/**", "charts/approach/", True),
         ("charts/approach/**", "charts/approach", True),

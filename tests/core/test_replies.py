@@ -285,6 +285,8 @@ def test_any_head_gets_a_reply_that_holds_together(method: str, fields: dict[str
     assert reply.status in (200, 206, 304)
     if method == "GET" and reply.status != 304 and size is not None:
         assert int(named["content-length"]) == reply.length == sum(part_length(part) for part in reply.parts)
+    with pytest.raises(TypeError):
+        part_length(Streamed(SOURCE))
     if reply.status == 206:
         assert method == "GET"
         assert ("content-range" in named) is (len(reply.spans) == 1)

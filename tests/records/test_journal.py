@@ -145,6 +145,40 @@ def test_two_batches_are_plain_together_only_when_both_are(plain_comes: str) -> 
     assert (len(first), first.plain) == (2, False)
 
 
+def test_what_is_changed_by_further_requests_is_not_plain() -> None:
+    for requests, plain in ((0, True), (1, True), (2, False)):
+        batch = module._Batch()
+        batch.change(row(requests=requests))
+        assert batch.plain is plain
+
+
+def test_a_damaged_database_is_told_in_its_own_words_and_its_connection_is_used_no_more(
+    engine: sa.Engine, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    async def work() -> None:
+        journal = Journal(engine)
+        begun = row(1)
+        await journal.begin(Beginning(begun))
+        commit, before = journal._commit, journal._connection
+        damaged = sqlite3.DatabaseError("database disk image is malformed")
+        monkeypatch.setattr(journal, "_commit", lambda *_: (_ for _ in ()).throw(damaged))
+        journal.write(replace(begun, state=COMPLETE, covered=10))
+        with pytest.raises(sa.exc.DatabaseError, match="is malformed"):
+            await journal.begin(Beginning(row(2)))
+        assert journal.fault == "database disk image is malformed"
+        assert before is not None
+        assert before.closed
+        monkeypatch.setattr(journal, "_commit", commit)
+        await journal.begin(Beginning(row(3)))
+        assert journal.fault is None
+        await journal.call(lambda _: None)
+        journal.close()
+        assert journal._connection is None
+
+    asyncio.run(work())
+    assert sorted(one.state for one in recorded(engine)) == [COMPLETE, RUNNING]
+
+
 def test_what_a_short_transaction_keeps_out_is_written_on_the_loop_with_what_came_meanwhile(
     engine: sa.Engine, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
