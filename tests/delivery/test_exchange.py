@@ -8,7 +8,7 @@ import socket
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from types import SimpleNamespace
-from typing import Any
+from typing import Any, cast
 
 import pytest
 
@@ -96,7 +96,7 @@ class One:
         own, self.other = socket.socketpair()
         own.setblocking(False)
         self.other.setblocking(False)
-        self.protocol: Any = Protocol(own)
+        self.protocol = cast(Any, Protocol(own))
         self.cycle = Cycle(
             scope={"method": method, "http_version": version}, response_started=False, response_complete=False,
             disconnected=False, keep_alive=True, chunked_encoding=None, expected_content_length=0, default_headers=[],
