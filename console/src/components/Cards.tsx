@@ -10,7 +10,7 @@ import {
 import styled from 'styled-components'
 import { useTexts } from '../texts'
 import { token } from '../theme'
-import type { ColumnOf, RowsOf } from './Rows'
+import type { ColumnOf, RowsOf } from './rowsOf'
 import { SelectionCheckbox } from './SelectionCheckbox'
 import { Empty, Frame } from './Table'
 

@@ -9,7 +9,6 @@ import {
   useLayoutEffect,
   useMemo,
   useRef,
-  type ReactNode,
 } from 'react'
 import {
   Collection,
@@ -23,6 +22,7 @@ import {
 import { useNarrow } from '../data/narrow'
 import { useTexts } from '../texts'
 import { Hidden } from './Hidden'
+import type { ColumnOf, RowsOf } from './rowsOf'
 import { SelectionCheckbox } from './SelectionCheckbox'
 import { Empty, Field, Head, Line, Table } from './Table'
 
@@ -31,37 +31,6 @@ const NEAR = 0.3
 
 // Of the two, the one that is wanted is loaded.
 const Cards = lazy(() => import('./Cards'))
-
-export interface ColumnOf<T> {
-  id: string
-  name: string
-  cell: (row: T) => ReactNode
-  width?: number | `${number}fr`
-  minWidth?: number
-  right?: boolean
-  quiet?: boolean
-  whole?: boolean // not broken into lines
-  line?: boolean // never higher than a line
-  sorts?: boolean
-  hidesName?: boolean
-  card?: 'end' | 'none' // on a card: at its right, or left out; otherwise a line of its own
-}
-
-export interface RowsOf<T extends object> {
-  label: string
-  columns: readonly ColumnOf<T>[] // the first one is what a row is called by
-  rows: readonly T[]
-  idOf: (row: T) => string
-  textOf: (row: T) => string
-  empty: ReactNode
-  onOpen?: ((id: string) => void) | undefined
-  selection?:
-    | { selected: ReadonlySet<string>; disabled: readonly string[]; onChange: (keys: Selection) => void }
-    | undefined
-  sort?: SortDescriptor | undefined
-  onSort?: (sort: SortDescriptor) => void
-  more?: { has: boolean; loads: boolean; load: () => void }
-}
 
 function Anyhow<T extends object>(given: RowsOf<T>) {
   if (!useNarrow()) return <AsTable {...given} />
