@@ -16,7 +16,7 @@ import sqlalchemy as sa
 from invio.core.links.keys import KeyRing
 from invio.core.rules.decisions import RuleSet
 from invio.core.rules.doubts import groups_without_members
-from invio.delivery.access.authentication import Authenticator, Identifier
+from invio.delivery.access.authentication import Authenticator, Identifier, ReadsTokens
 from invio.delivery.access.catalogue import AccessPolicy, Catalogue
 from invio.delivery.access.link_issuers import Makers
 from invio.delivery.archives.bundles import Bundles
@@ -62,7 +62,7 @@ from invio.service.store_settings import (
     ManagedSettings,
 )
 from invio.service.streams import Streams
-from invio.stores.store import SweepableStore
+from invio.stores.store import Store, SweepableStore
 from invio.workers.pool import Pool
 from invio.workers.shared import Sharing
 
@@ -161,16 +161,83 @@ def assemble(
     Raises:
         BadSettings, BadRules, BadKeyFile: with what is wrong and where.
     """
-    audit, reader = Audit(), Pool("reading", 2)
-    rules_file, keys_file, keys, rules = None, None, KeyRing({}, ""), decider
+    audit = Audit()
+    in_force = _in_force(settings, decider, audit)
+    _check_roots(settings)
+    opened = _opened(settings)
+    engine, company = opened.engine, opened.company
+    if isinstance(in_force.rules, RuleSet):
+        _tell_doubts(settings, in_force.rules, engine)
+    pools, journal, digests = Pools(), Journal(engine, company.number), Digests(RecordedDigests(engine))
+    identifier = identifier or Identifier(engine, _provider_of(settings), pools.identification)
+    limits = Limits(**settings.limits.model_dump(include=set(_DELIVERY_LIMITS)))
+    transfers = Transfers(engine, journal, limits, sharing)
+    way = _services(settings, opened, in_force, identifier=identifier, transfers=transfers, digests=digests)
+    way.limits, way.sharing, way.pages = limits, sharing, pages_of(settings)
+    if decider is not None:
+        way.pages = replace(way.pages, sign_in=None)  # the application has its own page for that
+    status = os.stat(settings.database)
+    return Parts(
+        settings,
+        in_force.keys,
+        engine,
+        journal,
+        way.catalogue,
+        identifier,
+        transfers,
+        way.archives,
+        digests,
+        way,
+        Delivery(way),
+        in_force.rules_file,
+        in_force.keys_file,
+        company,
+        streams_of(settings, sharing),
+        (status.st_dev, status.st_ino),
+        audit,
+        Behind(settings, way.front),
+        _feed(engine, transfers, pools, company),
+        EndedLinks(engine, pools.following),
+        Endings(journal, transfers.live, engine, pools.following),
+        pools=pools,
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class _InForce:
+    """What decides and what seals, with the files they are read from; None without a file."""
+
+    rules: AccessPolicy
+    keys: KeyRing
+    rules_file: Watched[RuleSet] | None
+    keys_file: Watched[KeyRing] | None
+
+
+def _in_force(settings: Settings, decider: AccessPolicy | None, audit: Audit) -> _InForce:
+    """Reads rules, unless there is a `decider`, and keys. Raises BadRules, BadKeyFile."""
+    reader, keys_file = Pool("reading", 2), None
+    keys_path = settings.path(settings.service.keys)
+    rules_file = None
     if decider is None:
         rules_file = Watched("rules", settings.path(settings.service.rules), _reads_rules(settings), audit, reader)
-        rules = rules_file.value
-    if decider is None or settings.path(settings.service.keys).exists():
-        keys_file = Watched("keys", settings.path(settings.service.keys), read_keys, audit, reader)
-        keys = keys_file.value
-    assert rules is not None
-    _check_roots(settings)
+        decider = rules_file.value
+        keys_file = Watched("keys", keys_path, read_keys, audit, reader)
+    elif keys_path.exists():
+        keys_file = Watched("keys", keys_path, read_keys, audit, reader)
+    return _InForce(decider, KeyRing({}, "") if keys_file is None else keys_file.value, rules_file, keys_file)
+
+
+@dataclass(frozen=True, slots=True)
+class _Opened:
+    """The records and stores, opened, and this process's place among those that serve from them."""
+
+    company: ServingLock
+    engine: sa.Engine
+    stores: list[Store]
+
+
+def _opened(settings: Settings) -> _Opened:
+    """Opens records and stores, and cleans up what dead processes left. Raises BadSettings."""
     company = _joined(settings)
     try:
         engine = open_database(settings.database)
@@ -183,77 +250,51 @@ def assemble(
         company.close()
         raise
     company.joined()
-    if isinstance(rules, RuleSet):
-        _tell_doubts(settings, rules, engine)
-    journal = Journal(engine, company.number)
-    catalogue = Catalogue(stores, rules)
-    provider = None
-    if settings.identity is not None:
-        from invio.service.provider import Provider  # each is loaded where the settings have it
+    return _Opened(company, engine, stores)
 
-        _require_key_set(settings)
-        provider = Provider(settings.identity, settings.folder)
-    pools = Pools()
-    identifier = identifier or Identifier(engine, provider, pools.identification)
-    limits = Limits(**settings.limits.model_dump(include=set(_DELIVERY_LIMITS)))
-    transfers = Transfers(engine, journal, limits, sharing)
-    renditions = renditions_of(settings, alone=company.first)
-    bundles = bundles_of(settings, catalogue, engine, renditions, alone=company.first)
-    digests = Digests(RecordedDigests(engine))
-    cross_origin = cross_origin_of(settings)
-    productions = Productions(spool_of(settings, alone=company.first))
-    offering = Negotiator(
+
+def _provider_of(settings: Settings) -> ReadsTokens | None:
+    """The identity provider of the settings, if they name one. Raises BadSettings."""
+    if settings.identity is None:
+        return None
+    from invio.service.provider import Provider  # loaded where the settings have it
+
+    _require_key_set(settings, settings.identity.keys)
+    return Provider(settings.identity, settings.folder)
+
+
+def _services(
+    settings: Settings,
+    opened: _Opened,
+    in_force: _InForce,
+    *,
+    identifier: Authenticator,
+    transfers: Transfers,
+    digests: Digests,
+) -> DeliveryServices:
+    """What a delivery needs. Raises BadSettings."""
+    engine, alone = opened.engine, opened.company.first
+    catalogue = Catalogue(opened.stores, in_force.rules)
+    renditions = renditions_of(settings, alone=alone)
+    negotiator = Negotiator(
         catalogue.locate,
         digests,
-        cross_origin,
+        cross_origin_of(settings),
         always_digest=settings.service.digests == "always",
-        productions=productions,
+        productions=Productions(spool_of(settings, alone=alone)),
     )
-    grace = settings.service.link_grace
-    front = front_of(settings)
-    way = DeliveryServices(
+    return DeliveryServices(
         catalogue,
         identifier,
         transfers,
-        bundles,
-        offering,
+        bundles_of(settings, catalogue, engine, renditions, alone=alone),
+        negotiator,
         Makers(engine),
-        keys.keys,
-        grace,
+        in_force.keys.keys,
+        settings.service.link_grace,
         renditions,
-        limits,
-        sharing,
-        cross_origin,
-        front,
-    )
-    way.pages = pages_of(settings)
-    if decider is not None:
-        way.pages = replace(way.pages, sign_in=None)  # the application has its own page for that
-    delivery = Delivery(way)
-    status = os.stat(settings.database)
-    return Parts(
-        settings,
-        keys,
-        engine,
-        journal,
-        catalogue,
-        identifier,
-        transfers,
-        bundles,
-        digests,
-        way,
-        delivery,
-        rules_file,
-        keys_file,
-        company,
-        streams_of(settings, sharing),
-        (status.st_dev, status.st_ino),
-        audit,
-        Behind(settings, front),
-        _feed(engine, transfers, pools, company),
-        EndedLinks(engine, pools.following),
-        Endings(journal, transfers.live, engine, pools.following),
-        pools=pools,
+        cross_origin=cross_origin_of(settings),
+        front=front_of(settings),
     )
 
 
@@ -305,10 +346,8 @@ def _tell_doubts(settings: Settings, rules: RuleSet, engine: sa.Engine) -> None:
         log.warning("rules.group-without-members", extra={"fields": {"file": file, "doubt": said}})
 
 
-def _require_key_set(settings: Settings) -> None:
+def _require_key_set(settings: Settings, keys: str) -> None:
     """Refuses a file of the identity provider's keys that is not there: every one of its tokens would be refused."""
-    assert settings.identity is not None
-    keys = settings.identity.keys
     if not keys.startswith(("http://", "https://")) and not settings.path(Path(keys)).is_file():
         said = f"there is no file {settings.path(Path(keys))}; save the provider's JWK Set there, or give its address"
         raise settings.fault(("identity", "keys"), said)
