@@ -117,6 +117,8 @@ EQUAL = {
     ("records/quotas.py", "held.reserved > 0"): "nothing of nothing is taken",
     ("records/quotas.py", "len(uses) > _MOST"): "merged one use earlier",
     ("stores/directory.py", "entry.is_file(follow_symlinks=False)"): "links were told apart before",
+    ("stores/managed.py", "os.fsync(root)"): "only a machine that dies in this moment knows",
+    ("stores/directory.py", "self.descriptor = -1"): "any number below zero is none",
     ("stores/managed.py", "file.flush()"): "only a machine that dies in this moment knows",
     ("stores/managed.py", "os.fsync(descriptor)"): "only a machine that dies in this moment knows",
 }

@@ -350,6 +350,7 @@ def test_whole_files_that_run_count_for_a_limit_of_how_many_run(engines: tuple[s
         one, reply = Delivering(engines[0], Limits(recipient_transfers=1)), Reply(200, [], [b"0123456789"], 10)
         live, progress = await _admitted(one.here, one.key, reply, Meter(None))
         assert one.rows() == [("running", 0, 1, None)]
+        assert [state.row for state in one.here.live.running(lambda _: True)] == [live.row]
         with pytest.raises(Refusal) as refused:
             await _admitted(one.here, replace(one.key, address="files/b"), reply, Meter(None))
         assert refused.value.reason.word == "too-many"

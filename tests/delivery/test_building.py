@@ -20,6 +20,7 @@ from invio.core.http.replies import Slice
 from invio.core.reasons import Refusal
 from invio.core.rules.file import parse_rules
 from invio.delivery.access.catalogue import Catalogue
+from invio.delivery.archives import builder
 from invio.delivery.archives.builder import DeflateBudgetExceeded, Planning
 from invio.delivery.archives.deflate_cache import DeflateCache, Packed
 from invio.delivery.archives.plan import Plan, Preparing
@@ -212,7 +213,7 @@ def test_compressible_contents_are_deflated_once_and_others_stored(
 
 
 def test_more_cold_content_than_may_be_waited_for_is_stored_and_deflated_later(
-    plan_of: Callable[..., Plan], root: Path, cache: DeflateCache
+    plan_of: Callable[..., Plan], root: Path, cache: DeflateCache, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     settled(root / "log.txt", b"sounding 13.5 m\n" * 4000)
     limits = BundleLimits(wait_for=1000)
@@ -222,6 +223,9 @@ def test_more_cold_content_than_may_be_waited_for_is_stored_and_deflated_later(
     plan = plan_of("files/log.txt", "files/a.txt", cache=cache, later=later, limits=limits)
     assert [os.fsdecode(file.path) for file, _ in later] == [str(root / "log.txt")], "a.txt is too small for it"
     assert b"sounding 13.5 m" in read(plan)
+    monkeypatch.setattr(builder, "LATER", 1)
+    plan_of("files/log.txt", cache=cache, later=later, limits=limits)
+    assert len(later) == 1, "as many wait as may"
     assert b"sounding" not in read(plan_of("files/log.txt", cache=cache, packs=True, limits=limits))
 
 

@@ -108,6 +108,7 @@ def test_what_has_ended_is_told_once_by_its_number_and_rests_a_while_when_someth
         assert board.paused(done.key) is None
         assert board.paused(part.key) is part
         clock.now += 2.0
+        board.forget_rested()
         assert board.resume(part.key) is part
         assert (part.row.state, board.find(part.key)) == ("running", part)
         assert [state.row.state for state in board.ended_since(seen)] == ["partial"], "as it ended"

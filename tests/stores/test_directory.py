@@ -249,3 +249,15 @@ def test_what_is_on_its_way_into_a_folder_is_never_found_or_listed(store: Direct
         store.list(parse_address("files/.invio-arriving/"))
     assert not [one for one in store.list(parse_address("files/")) if "arriving" in one.path]
     assert not [one for one in store.walk(parse_address("files/")) if "half" in one.facts.address.path]
+
+
+def test_a_root_that_cannot_be_used_is_said_with_its_store(root: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    store = DirectoryStore("files", root)
+    assert store.fault() is None
+    root.rename(root.parent / "elsewhere")
+    assert str(store.fault()).startswith("the root of store 'files' cannot be opened")
+    with pytest.raises(StoreFault, match="is not a directory"):
+        DirectoryStore("files", root)
+    monkeypatch.setattr(os, "access", lambda *_: False)
+    with pytest.raises(StoreFault, match="cannot be read by this user"):
+        DirectoryStore("files", root.parent / "elsewhere")

@@ -45,6 +45,14 @@ def test_contents_lie_where_every_version_of_this_software_looks_for_them(store:
     assert (tmp_path / "models" / path).read_bytes() == b"one"
 
 
+def test_an_earlier_version_is_the_newest_again_as_a_further_one(store: ManagedStore) -> None:
+    for content in (b"one", b"three"):
+        put(store, FLOOR, content)
+    found, is_new = store.renew(FLOOR, 1, PUTTING)
+    assert (found.facts.version, found.content.read(0, 3), is_new) == (3, b"one", False)
+    assert store.renew(FLOOR, 3, PUTTING)[0].facts.version == 3, "the newest stays what it is"
+
+
 def test_a_content_that_is_gone_is_missing_and_said_in_the_log(
     store: ManagedStore, tmp_path: Path, caplog: pytest.LogCaptureFixture
 ) -> None:
