@@ -15,7 +15,7 @@ import sqlalchemy as sa
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from invio.core.addresses import BadAddress, parse_address
+from invio.core.addresses import Address, BadAddress, parse_address
 from invio.core.http.request_head import RequestHead
 from invio.core.readable import ContentChanged
 from invio.core.reasons import Refusal
@@ -114,6 +114,34 @@ def test_keys_are_paths_and_those_that_are_none_are_left_out(store: TableStore) 
     for absent in ("gauges/202/", "gauges/%/", "gauges/2026/pier-01.bin/"):
         with pytest.raises(Missing):
             store.list(parse_address(absent))
+
+
+def paged(store: TableStore, folder: str, limit: int, after: Address | None = None) -> list[Address]:
+    """All of a folder, in pages of `limit`."""
+    listed: list[Address] = []
+    while some := store.page(parse_address(folder), after, limit):
+        assert len(some) <= limit
+        listed += some
+        after = some[-1]
+    return listed
+
+
+def test_pages_are_the_listing_in_its_order_whatever_lies_between(store: TableStore, engine: sa.Engine) -> None:
+    for path in ("a-b/x", "a/x", "a/y/z", "a//c", "ab/x", "Z/x", "ü/y", "b", "B", "_", "ü", "a\\b", "c/", "./d", "e"):
+        change(engine, "INSERT INTO dumps (path, dump) VALUES (:path, :dump)", path=path, dump=b"x")
+    change(engine, "INSERT INTO dumps (path) VALUES ('f without a content')")
+    whole = store.list(parse_address("gauges/"))
+    assert [one.path for one in whole] == [
+        "2026/", "Z/", "a-b/", "a/", "ab/", "c/", "ü/", "B", "_", "b", "e", "readme.txt", "ü",
+    ]  # fmt: skip
+    for limit in (1, 2, 3, 5, 50):
+        assert paged(store, "gauges/", limit) == whole
+        assert paged(store, "gauges/a/", limit) == store.list(parse_address("gauges/a/"))
+    change(engine, "DELETE FROM dumps WHERE path LIKE 'a-b/%' OR path = 'b'")
+    assert [one.path for one in paged(store, "gauges/", 2, whole[2])][:2] == ["a/", "ab/"], "it went on after one gone"
+    assert [one.path for one in paged(store, "gauges/", 2, whole[9])] == ["e", "readme.txt", "ü"]
+    with pytest.raises(Missing):
+        store.page(parse_address("gauges/none/"), None, 5)
 
 
 def test_any_part_is_read_as_it_is(store: TableStore) -> None:
@@ -230,6 +258,7 @@ def test_keys_are_values_and_never_statements(small: TableStore, key: str, folde
         assert small.locate(address).content.read(0, 7) == b"exactly"
         parent = parse_address(text.rpartition("/")[0] + "/")
         assert address in small.list(parent)
+        assert paged(small, str(parent), 1) == small.list(parent)
     with engine.connect() as connection:
         assert connection.execute(sa.text("SELECT count(*) FROM dumps")).scalar() == 2
 

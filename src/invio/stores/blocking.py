@@ -19,7 +19,7 @@ import asyncio
 import logging
 import time
 from collections import deque
-from collections.abc import AsyncIterator, Callable, Iterable
+from collections.abc import AsyncIterator, Callable, Iterable, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, ClassVar, TypeVar
 
@@ -140,15 +140,20 @@ class BlockingStore:
 
     def list(self, folder: Address) -> list[Address]:
         """What is in a folder, in order; its files' facts are good for a while. Raises Missing, StoreFault."""
+        listed = self._entries(lambda: self.look_into(folder))
+        if not listed and folder.path:
+            raise Missing(str(folder))
+        return sorted(listed, key=lambda address: (not address.folder, address.path))
+
+    def _entries(self, look: Callable[[], Iterable[FileFacts | Address]]) -> Sequence[Address]:
+        """The addresses that a look into a folder gives; the facts it gives are cached. Raises Missing, StoreFault."""
         listed = []
-        for entry in self._asked(lambda: _tried(lambda: list(self.look_into(folder)), self._timeout)):
+        for entry in self._asked(lambda: _tried(lambda: list(look()), self._timeout)):
             if isinstance(entry, FileFacts):
                 self._found(entry, self._seen if self.lists_all else self._glimpsed)
                 entry = entry.address
             listed.append(entry)
-        if not listed and folder.path:
-            raise Missing(str(folder))
-        return sorted(listed, key=lambda address: (not address.folder, address.path))
+        return listed
 
     def glance(self, address: Address) -> Found:
         """Like `locate`, where what a listing tells of a file will do."""

@@ -88,6 +88,18 @@ class WalkableStore(Protocol):
 
 
 @runtime_checkable
+class PagedStore(Protocol):
+    """A store that lists a folder page by page, so that nobody holds all of a long one."""
+
+    def page(self, folder: Address, after: Address | None, limit: int) -> Sequence[Address]:
+        """What follows `after` (None: from the beginning) in the order of `list`, at most `limit`; fewer at the end.
+
+        `after` need not be there any more. Raises Missing: there is no such folder.
+        """
+        ...
+
+
+@runtime_checkable
 class GlancingStore(Protocol):
     """A store whose listing of a folder includes facts that would otherwise take a call per file."""
 

@@ -17,6 +17,7 @@ from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
 from datetime import UTC, date, datetime
 from decimal import Decimal
+from itertools import islice
 from typing import Any
 
 import sqlalchemy as sa
@@ -36,6 +37,9 @@ _SAMPLES, _SAMPLE = 16, 512  # pieces of a content, of so many bytes, that tell 
 _ROW_MARKS = {"sqlite": "rowid", "postgresql": "xmin::text"}
 _AFTER_SLASH = "0"  # the character after `/`: what stands below a folder sorts before the folder's name with it
 _FOUND = 10_000  # files that a search finds, at most
+_WALKED = 1000  # files and folders that are listed at once for a walk
+# Collations in the order of code points, in which addresses are listed.
+_PLAIN_ORDERS = {"sqlite": "BINARY", "postgresql": "C"}
 _LONGEST = 2000  # characters of a further fact that is shown
 
 
@@ -135,16 +139,26 @@ class TableStore(BlockingStore):
     def look_into(self, folder: Address) -> Iterable[FileFacts | Address]:
         """See `BlockingStore.look_into`: two queries, one for the folders and one for the files."""
         with self._connected() as connection:
-            yield from self._folders(connection, folder)
-            inside = sa.and_(self._below(folder), self._slash_after(folder) == 0)
-            for row in connection.execute(self._selected().where(inside)):
-                try:
-                    address = parse_address(f"{self.name}/{row[0]}")
-                except BadAddress:
-                    continue  # no address can name it
-                if not address.folder and row[1] is not None:
-                    # Samples of a hundred thousand contents would take seconds; those of a page do not.
-                    yield address if self._blobs else self._facts(connection, address, self._read_row(row))
+            yield from self._folders(connection, folder, None, None)
+            yield from self._files(connection, folder, None, None)
+
+    def page(self, folder: Address, after: Address | None, limit: int) -> Sequence[Address]:
+        """See `invio.stores.store.PagedStore`: the database sorts, and gives no more than a page."""
+        if self._dialect not in _PLAIN_ORDERS:
+            listed = self.list(folder)
+            return list(islice((one for one in listed if after is None or _place(one) > _place(after)), limit))
+        page = self._entries(lambda: islice(self._following(folder, after, limit), limit))
+        if not page and after is None and folder.path:
+            raise Missing(str(folder))
+        return page
+
+    def _following(self, folder: Address, after: Address | None, limit: int) -> Iterator[FileFacts | Address]:
+        """What follows in a folder, in order; read from the database in pages of `limit`."""
+        with self._connected() as connection:
+            if after is None or after.folder:
+                yield from self._folders(connection, folder, after, limit)
+                after = None
+            yield from self._files(connection, folder, after, limit)
 
     def search(self, folder: Address, text: str) -> Sequence[Address]:
         """See `invio.stores.store.SearchableStore`: by descriptions, and by the other columns that are shown."""
@@ -166,11 +180,14 @@ class TableStore(BlockingStore):
 
     def walk(self, folder: Address) -> Iterator[Any]:
         """Every file below a folder, each folder's own folders first. Raises Missing, StoreFault."""
-        for address in self.list(folder):
-            if address.folder:
-                yield from self.walk(address)
-            else:
-                yield self.locate(address)
+        last: Address | None = None
+        while some := self.page(folder, last, _WALKED):
+            for address in some:
+                if address.folder:
+                    yield from self.walk(address)
+                else:
+                    yield self.locate(address)
+            last = some[-1]
 
     def read_at(self, address: Address, tag: str, offset: int, count: int) -> bytes:
         """See `BlockingStore.read_at`."""
@@ -236,14 +253,33 @@ class TableStore(BlockingStore):
         rest = sa.func.substr(self._key, len(folder.path) + 1)
         return (sa.func.strpos if self._dialect == "postgresql" else sa.func.instr)(rest, "/")
 
-    def _folders(self, connection: sa.Connection, folder: Address) -> Iterator[Address]:
+    def _folders(
+        self, connection: sa.Connection, folder: Address, after: Address | None, limit: int | None
+    ) -> Iterator[Address]:
+        """The folders in a folder; with a `limit`, in order, those that follow `after`."""
         slash = self._slash_after(folder)
-        name = sa.func.substr(self._key, len(folder.path) + 1, slash - 1)
-        for (one,) in connection.execute(sa.select(name).where(self._below(folder), slash > 1).distinct()):
-            try:
-                yield parse_address(f"{folder}{one}/")
-            except BadAddress:
-                continue
+        path = self._plain(sa.func.substr(self._key, 1, len(folder.path) + slash)).label("path")
+        query = sa.select(path).where(self._below(folder), slash > 1).distinct()
+        for row in _rows(connection, query, path, after, limit):
+            with suppress(BadAddress):
+                yield parse_address(f"{self.name}/{row[0]}")
+
+    def _files(
+        self, connection: sa.Connection, folder: Address, after: Address | None, limit: int | None
+    ) -> Iterator[FileFacts | Address]:
+        """The files in a folder; with a `limit`, in order, those that follow `after`."""
+        query = self._selected().where(self._below(folder), self._slash_after(folder) == 0)
+        for row in _rows(connection, query, self._plain(self._key), after, limit):
+            with suppress(BadAddress):  # no address can name it
+                address = parse_address(f"{self.name}/{row[0]}")
+                if not address.folder and row[1] is not None:
+                    # Samples of a hundred thousand contents would take seconds; those of a page do not.
+                    yield address if self._blobs else self._facts(connection, address, self._read_row(row))
+
+    def _plain(self, text: sa.ColumnElement[str]) -> sa.ColumnElement[str]:
+        """A text that is compared by its code points, as addresses are."""
+        order = _PLAIN_ORDERS.get(self._dialect)
+        return text if order is None else sa.collate(text, order)
 
     def _substring(self, address: Address, offset: int, count: int) -> bytes:
         part = sa.func.substring(self._content, offset + 1, count)
@@ -282,6 +318,32 @@ class TableStore(BlockingStore):
             driver = connection.connection.driver_connection
             marks.append(_sampled(driver, self._table.name, self._columns.content, int(row.row), row.length))
         return hashlib.blake2b(repr(marks).encode(), digest_size=12).hexdigest()
+
+
+def _place(address: Address) -> tuple[bool, str]:
+    """Folders before files, each by its path."""
+    return not address.folder, address.path
+
+
+def _rows(
+    connection: sa.Connection,
+    query: sa.Select[Any],
+    key: sa.ColumnElement[str],
+    after: Address | None,
+    limit: int | None,
+) -> Iterator[Sequence[Any]]:
+    """The rows of a query, whose first column is `key`; with a `limit`, in its order, so many at once."""
+    if limit is None:
+        yield from connection.execute(query)
+        return
+    last = None if after is None else after.path
+    while True:
+        following = query if last is None else query.where(key > last)
+        rows = connection.execute(following.order_by(key).limit(limit)).all()
+        yield from rows
+        if len(rows) < limit:
+            return
+        last = rows[-1][0]
 
 
 def _sampled(driver: Any, table: str, column: str, rowid: int, length: int) -> bytes:

@@ -16,7 +16,7 @@ from invio.core.rules.decisions import Decision, Reason
 from invio.core.rules.quotas import Quota
 from invio.core.rules.terms import Terms
 from invio.delivery.access import searching
-from invio.stores.store import Found, GlancingStore, Missing, Store, VersionedStore, WalkableStore
+from invio.stores.store import Found, GlancingStore, Missing, PagedStore, Store, VersionedStore, WalkableStore
 from invio.workers.pool import Pool
 
 _LISTINGS = 16  # folders whose listing is kept for the next page
@@ -239,6 +239,10 @@ class Catalogue:
         Raises:
             Refusal: `missing`, `sign-in`, or `too-large` to be sorted.
         """
+        if folder is not None and sort == "name" and not search:
+            store = self.stores.get(folder.store)
+            if isinstance(store, PagedStore):
+                return self._paged(caller, store, folder, after, limit)
         listed: list[Listed] = []
         addresses = self._addresses(caller, folder, search, sort, goes_on=after is not None)
         # Found by its place in the order: the file that ended the last page may be gone.
@@ -257,6 +261,26 @@ class Catalogue:
                 return Page(listed, str(listed[-1].address))
             listed.append(line)
         return Page(listed, None)
+
+    def _paged(self, caller: Caller, store: PagedStore, folder: Address, after: str | None, limit: int) -> Page:
+        """As `page`, of a store that lists page by page."""
+        self._require_entry(caller, folder)
+        listed: list[Listed] = []
+        last = None if after is None else _read(after)
+        while True:
+            try:
+                some = store.page(folder, last, limit + 1)
+            except Missing:
+                raise Refusal("missing", f"there is no folder {folder} that you have access to") from None
+            for address in some:
+                line = self._line(caller, address)
+                if line is not None and len(listed) == limit:
+                    return Page(listed, str(listed[-1].address))
+                if line is not None:
+                    listed.append(line)
+            if len(some) <= limit:
+                return Page(listed, None)
+            last = some[-1]
 
     def _addresses(
         self,
