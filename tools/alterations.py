@@ -92,6 +92,7 @@ EQUAL = {
     ): "nor does the search",
     ("delivery/sending/acknowledgement.py", "self._sending.pop(answer, -1)"): "any number below zero is none",
     ("delivery/sending/acknowledgement.py", "descriptor >= 0 and"): "no connection is the standard input",
+    ("client/fetching.py", "begun.size > 0, progress="): "of one byte there is as much to resume as of none",
     ("delivery/replies/contents.py", "length > source.size * WORTH"): "it is worth as much either way",
     ("delivery/archives/builder.py", "self._cold = 0  #"): "a plan begins with nothing",
     ("delivery/archives/selection.py", "return rules.sure_below and all("): "then each file is looked at",

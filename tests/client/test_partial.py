@@ -105,7 +105,7 @@ def test_what_is_no_file_is_not_written_to(target: Path, tmp_path: Path) -> None
     assert len(os.listdir("/proc/self/fd")) == before
     part(target).unlink()
     part(target).mkdir()
-    with pytest.raises(OSError, match=r"a\.bin\.part"):
+    with pytest.raises(IsADirectoryError, match=r"a\.bin\.part"):
         PartialFile(target).lock()
 
 

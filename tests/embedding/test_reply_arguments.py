@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import hashlib
 import io
 import os
 import sqlite3
@@ -24,7 +25,7 @@ from starlette.responses import JSONResponse
 
 import invio
 from invio.core.readable import ContentChanged
-from invio.delivery.replies import contents
+from invio.delivery.replies import contents, making
 from invio.delivery.replies.making import Content, all_pieces
 from invio.delivery.replies.stream import StreamReply
 from invio.producers.csv_rows import RowsAsCsv
@@ -318,6 +319,7 @@ def test_what_a_function_makes_is_looked_at_too() -> None:
         (None, "make gave None; expected"),
         (7, "make gave int; expected pieces"),
         ([1.5], "a piece is float"),
+        (["a text", [1, 2]], "a piece is list where the first was bytes or a text"),
     ):
         with pytest.raises(TypeError) as raised:
             asyncio.run(begun(lambda made=made: made))
@@ -343,6 +345,25 @@ def test_what_waits_for_a_row_is_cancelled_and_closed() -> None:
     pieces.cancel()
     pieces.close()
     assert query.told == ["cancel", "close"]
+
+    class Result(Query):
+        cursor = query
+
+        def keys(self) -> list[str]:
+            return ["a"]
+
+    rows = making._NamedRows(Result())
+    rows.cancel()
+    assert (query.told, next(rows), next(rows)) == (["cancel", "close", "cancel"], ("a",), (1,))
+
+
+def test_a_digest_that_is_known_is_not_worked_out_again(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    (tmp_path / "a.txt").write_bytes(b"x")
+    source = DiskFile.of(os.fsencode(tmp_path / "a.txt"), os.stat(tmp_path / "a.txt"))
+    first = contents.known_sha256(source)
+    assert first == hashlib.sha256(b"x").digest()
+    monkeypatch.setattr(contents, "read_through", lambda _: pytest.fail("it was read before"))
+    assert contents.known_sha256(source) == first
 
 
 def test_the_limits_of_an_archive_are_what_it_may_just_hold(tmp_path: Path) -> None:
