@@ -69,6 +69,7 @@ TESTS = {
     "delivery/replies/bundle.py": ["embedding/test_reply_arguments.py"],
     "delivery/replies/contents.py": ["embedding/test_reply_arguments.py"],
     "delivery/access/authentication.py": [
+        "delivery/test_authentication.py",
         "service/test_recipients.py",
         "service/test_provider.py",
         "service/test_sessions.py",

@@ -1,0 +1,47 @@
+"""Who asks, by their token: looked up once in a while, with what the request says of itself."""
+
+from __future__ import annotations
+
+import asyncio
+from pathlib import Path
+
+import pytest
+
+from invio.core.http.request_head import RequestHead
+from invio.core.reasons import Refusal
+from invio.delivery.access import authentication as module
+from invio.delivery.access.authentication import Identifier
+from invio.records.database import open_database, write
+from invio.records.recipients import add_token, save_recipient
+
+
+def test_a_token_tells_who_asks_and_the_request_from_where_and_with_what(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    engine, noted = open_database(tmp_path / "records.sqlite"), []
+    with write(engine).begin() as connection:
+        save_recipient(connection, "ann", "Ann", ["pilots"])
+        token = add_token(connection, "ann", "laptop")
+    monkeypatch.setattr(module, "note_use", lambda _, used: noted.append(used))
+    identifier = Identifier(engine)
+    head = RequestHead("GET", [(b"authorization", f"Bearer {token}".encode()), (b"user-agent", b"charts/2")])
+    plain = RequestHead("GET", [(b"authorization", f"bearer  {token}".encode())])
+
+    async def work() -> None:
+        assert identifier.known(head, "192.0.2.7") is None, "it is not known yet"
+        for request, agent in ((head, "charts/2"), (plain, "")):
+            caller = await identifier.identify(request, "192.0.2.7")
+            assert (caller.recipient, caller.groups, caller.network) == ("ann", {"pilots"}, "192.0.2.7")
+            assert (caller.agent, caller.session) == (agent, False)
+            assert "laptop" in str(caller.credential)
+            assert identifier.known(request, "192.0.2.7") == caller
+        identifier.forget_all()
+        assert identifier.known(head, "192.0.2.7") is None
+        await identifier.identify(head, "192.0.2.7")
+        with pytest.raises(Refusal) as refused:
+            await identifier.identify(RequestHead("GET", [(b"authorization", b"Bearer none")]), "192.0.2.7")
+        assert refused.value.reason.word == "bad-token"
+
+    asyncio.run(work())
+    assert noted == [token], "a use is noted once in a while, and not for what is none"
+    engine.dispose()
