@@ -31,7 +31,7 @@ def test_a_token_tells_who_asks_and_the_request_from_where_and_with_what(
         assert identifier.known(head, "192.0.2.7") is None, "it is not known yet"
         for request, agent in ((head, "charts/2"), (plain, "")):
             caller = await identifier.identify(request, "192.0.2.7")
-            assert (caller.recipient, caller.groups, caller.network) == ("ann", {"pilots"}, "192.0.2.7")
+            assert (caller.recipient, caller.groups, caller.network) == ("ann", frozenset({"pilots"}), "192.0.2.7")
             assert (caller.agent, caller.session) == (agent, False)
             assert "laptop" in str(caller.credential)
             assert identifier.known(request, "192.0.2.7") == caller
