@@ -39,11 +39,11 @@ class RowsAsCsv:
             self._buffer.write(MARK)
 
     def add(self, row: Row) -> bytes:
-        """Takes a row; gives what is ready. Raises TypeError or ValueError: it is no row, or not like the first."""
+        """Adds a row; returns the bytes that are ready. Raises TypeError, ValueError: it is not like the first."""
         return self.add_many((row,))
 
     def add_many(self, rows: Sequence[Row]) -> bytes:
-        """Takes some rows; gives what is ready. Raises as `add`."""
+        """Adds rows; returns the bytes that are ready. Raises as `add`."""
         if rows and not self._begun:
             self._begin(_checked(rows[0]))
         cells: Sequence[Sequence[object]] = [self._cells(_checked(row)) for row in rows]
@@ -64,7 +64,7 @@ class RowsAsCsv:
         return "nan" in text or "inf" in text
 
     def _form(self, value: object) -> object:
-        # A number is none that a spreadsheet calculates with, whatever it begins with.
+        # A number is no formula, whatever it begins with.
         return safe_cell(as_text(value)) if self._safe and isinstance(value, str) else as_text(value)
 
     def _begin(self, first: Row) -> None:
@@ -89,11 +89,11 @@ class RowsAsCsv:
         return [row.get(column, "") for column in columns]
 
     def flush(self) -> bytes:
-        """What there is so far."""
+        """The bytes so far."""
         return self._taken()
 
     def end(self) -> bytes:
-        """What is left. Without a row, the header that was given."""
+        """The remaining bytes. Without a row, the given header."""
         if not self._begun and self._columns is not None:
             self._write_columns()
         return self._taken()

@@ -67,9 +67,9 @@ FORMATS: Mapping[str, Format] = {
 
 
 def batches(rows: Iterable[Row], now: Callable[[], float] = time.monotonic) -> Iterator[Sequence[Row]]:
-    """Rows, as many together as came within a moment: those of a slow source one by one, of a fast one many."""
+    """Rows in batches: a slow source's one by one, a fast one's many at a time."""
     batch: list[Row] = []
-    began = float("-inf")  # the first one goes alone: the second may take its time, or fail
+    began = float("-inf")  # the first one goes alone: the second may take long, or fail
     for row in rows:
         batch.append(row)
         if len(batch) < BATCH and now() - began < _MOMENT:
@@ -82,7 +82,7 @@ def batches(rows: Iterable[Row], now: Callable[[], float] = time.monotonic) -> I
 
 def _encoded(encoder: Any, some: Iterable[Sequence[Row]], now: Callable[[], float] = time.monotonic) -> Iterator[bytes]:
     """The bytes of rows: in pieces, or as they come where that takes longer."""
-    given = now() - _WITHHELD  # the first ones at once: whoever waits is to see that there is something
+    given = now() - _WITHHELD  # the first ones at once, so that the reader gets something
     for batch in some:
         data = encoder.add_many(batch)
         at = now()

@@ -18,7 +18,7 @@ from typing import Any
 
 from invio.core.renditions import FORMATS, Rendition, geometry
 
-# What is decoded at all: each more is one more way in.
+# The formats that are decoded: each further one widens the attack surface.
 _READS = ("JPEG", "PNG", "WEBP", "GIF", "TIFF", "BMP")
 _OWN = {"JPEG": "jpeg", "PNG": "png", "WEBP": "webp"}
 _REQUEST = 4096  # bytes
@@ -56,7 +56,7 @@ def make(source: int, target: int, rendition: Rendition, pixels: int) -> str:
             image = ImageOps.exif_transpose(image)
         except NotAnImage:
             raise
-        except Exception as error:  # decoders raise whatever they come upon
+        except Exception as error:  # decoders raise any error
             raise NotAnImage(_NOT_AN_IMAGE) from error
     image = _in_plain_colours(image, profile)
     shown = geometry(rendition, *image.size)
@@ -65,7 +65,7 @@ def make(source: int, target: int, rendition: Rendition, pixels: int) -> str:
         ground = Image.new("RGB", image.size, _WHITE)
         ground.paste(image.convert("RGB"), mask=image.getchannel("A"))
         image = ground
-    image.info = {}  # position, camera and comments are nobody's business
+    image.info = {}  # position, camera and comments are private
     held = io.BytesIO()
     options: dict[str, Any] = {"quality": rendition.quality} if form != "png" else {"optimize": False}
     image.save(held, form.upper(), **options)
@@ -80,7 +80,7 @@ def _in_plain_colours(image: Any, profile: bytes | None) -> Any:
 
     transparent = image.mode in ("RGBA", "LA", "PA") or "transparency" in image.info
     if profile:
-        with suppress(Exception):  # a profile that cannot be read says nothing of the colours
+        with suppress(Exception):  # an unreadable colour profile is ignored
             base = image if image.mode in ("RGB", "L", "CMYK", "RGBA") else image.convert("RGB")
             mode = "RGBA" if base.mode == "RGBA" else "RGB"
             image = ImageCms.profileToProfile(

@@ -17,7 +17,7 @@ class RowsAsJsonLines:
         self._size = 0
 
     def add_many(self, rows: Sequence[Row]) -> bytes:
-        """Takes some rows; gives what is ready. Raises ValueError: a row has more or fewer values than columns."""
+        """Adds rows; returns the bytes that are ready. Raises ValueError: a row has another number of values."""
         for row in rows:
             if isinstance(row, Mapping):
                 pairs = [f"{as_json(str(key))}: {as_json(value)}" for key, value in row.items()]
@@ -31,11 +31,11 @@ class RowsAsJsonLines:
         return self.flush() if self._size >= PIECE else b""
 
     def end(self) -> bytes:
-        """What is left."""
+        """The remaining bytes."""
         return self.flush()
 
     def flush(self) -> bytes:
-        """What there is so far."""
+        """The bytes so far."""
         data = "".join(self._lines).encode()
         self._lines, self._size = [], 0
         return data

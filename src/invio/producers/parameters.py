@@ -46,7 +46,7 @@ class Parameter:
 
     @property
     def listed(self) -> bool:
-        """Whether its values can be told."""
+        """Whether its values can be listed."""
         return self.pattern is None
 
     def all(self, before: Given) -> Sequence[str]:
@@ -54,7 +54,7 @@ class Parameter:
         return self.choices if self.values is None else self.values(before)
 
     def has(self, value: str, before: Given) -> bool:
-        """Whether a value is one of its."""
+        """Whether a value is one of its values."""
         if self.pattern is not None:
             return self.pattern.fullmatch(value) is not None and self._is_of_type(value)
         return value in self.all(before) and self._is_of_type(value)
@@ -67,7 +67,7 @@ class Parameter:
         return True
 
     def typed(self, value: str) -> Typed:
-        """A value as its type. Raises ValueError: it is none of it."""
+        """A value converted to its type. Raises ValueError: it is not of that type."""
         if self.type == "integer":
             return int(value)
         return float(value) if self.type == "number" else value
@@ -99,7 +99,7 @@ class Template:
         return any(one.values is not None for one in self.parameters.values())
 
     def match(self, path: str) -> dict[str, str] | None:
-        """The values with which the template is this path; None where there are none."""
+        """The values for which the template gives this path; None when there are none."""
         parts = path.split("/")
         if len(parts) != len(self._segments):
             return None

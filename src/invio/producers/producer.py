@@ -14,7 +14,7 @@ from typing import Any
 import sqlalchemy as sa
 
 _FETCH = 1000  # rows at a time
-_WAITS_FOR_ONE = 5.0  # seconds for which a connection is waited for that others have
+_WAITS_FOR_ONE = 5.0  # seconds to wait for a free connection
 # What a query or a function is given of who asks, where the file is each recipient's own.
 CALLER_NAMES = ("recipient", "groups")
 
@@ -100,7 +100,7 @@ class Query:
             self._statement = self._statement.bindparams(sa.bindparam("groups", expanding=True))
 
     def rows(self, values: Mapping[str, object]) -> QueryRows:
-        """The rows with these values; others than the query names are left aside."""
+        """The rows with these values; values the query does not name are ignored."""
         return QueryRows(self._engine, self._statement, {name: values[name] for name in self.names})
 
     def first_column(self, values: Mapping[str, object], most: int) -> list[str]:

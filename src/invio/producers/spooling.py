@@ -164,10 +164,10 @@ class Production:
         finally:
             close = getattr(self._pieces, "close", None)
             self._pieces = None
-            if self.failed is not None:  # it may have been given up while a piece was written
+            if self.failed is not None:  # the run may have been stopped while a piece was written
                 self._give_up()
             if close is not None:
-                with suppress(Exception):  # what it comes from may have broken off already
+                with suppress(Exception):  # the source may have failed already
                     close()
 
     def _fail(self, error: BaseException, said: NotProduced | None) -> None:
@@ -183,7 +183,7 @@ class Production:
         self._file.flush()
         self._sha256.update(piece)
         with self._changed:
-            if self.failed is not None:  # it was given up meanwhile
+            if self.failed is not None:  # the run was stopped meanwhile
                 raise self._failure()
             self.length += len(piece)
             self._wake()
@@ -212,12 +212,12 @@ class Production:
         """Wakes the waiters. Call it under the lock."""
         self._changed.notify_all()
         for loop, event in self._waiting:
-            with suppress(RuntimeError):  # its loop has ended, and with it whoever waited
+            with suppress(RuntimeError):  # its loop has ended, and with it the waiter
                 loop.call_soon_threadsafe(event.set)
         self._waiting.clear()
 
     def _watch(self) -> None:
-        """Stops what takes too long, and what nobody reads; in a thread of its own, for the producer's may wait."""
+        """Stops runs that take too long or that nobody reads; in its own thread, because the producer's may block."""
         while not self.ends:
             time.sleep(_LOOKED_EVERY)
             now = time.monotonic()
@@ -232,7 +232,7 @@ class Production:
                 )
                 cancel = getattr(self._pieces, "cancel", None)
                 if cancel is not None:
-                    with suppress(Exception):  # a driver's own errors, of a query that nobody wants any more
+                    with suppress(Exception):  # a driver's error, of a query that is no longer needed
                         cancel()
 
     # What readers do.

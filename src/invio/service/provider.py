@@ -1,9 +1,8 @@
 """An identity provider's tokens (JWT, RFC 7519): checked against its published keys (JWK Set, RFC 7517).
 
-The keys are a file or an address. They are had again when they have grown old, and when a token
-names one that is not among them, though not more often than every half minute: no stranger's token
-makes this service ask elsewhere at will. While the provider does not answer, the keys that are
-known go on being good.
+The keys come from a file or a URL. They are fetched again when they are old, and when a token names an unknown key, but
+at most every half minute, so that strangers' tokens cannot make this service send requests at will. While the provider
+does not respond, the known keys stay valid.
 """
 
 from __future__ import annotations
@@ -31,11 +30,11 @@ _LONGEST = 16 * 1024  # characters of a token
 
 
 class _Unknown(Exception):
-    """There is no such key, or none can be had."""
+    """There is no such key, or the keys cannot be fetched."""
 
 
 class Provider:
-    """Reads the tokens of one identity provider. Its calls may wait for the network: for a worker thread."""
+    """Reads the tokens of one identity provider. Calls may wait for the network, so they belong in a worker thread."""
 
     def __init__(self, given: IdentitySettings, folder: Path) -> None:
         self._given = given
@@ -51,7 +50,7 @@ class Provider:
         return token.count(".") == 2
 
     def recipient_of(self, token: str) -> Recipient | str:
-        """Who bears the token, with the groups that it tells; or what is wrong with it. The log has the details."""
+        """The token's recipient, with the groups it names; or what is wrong with it. The log has the details."""
         import jwt  # with its cryptography it takes memory, which only those need who have a provider
 
         given = self._given
@@ -118,7 +117,7 @@ class Provider:
         return status.st_mtime_ns, status.st_size
 
     def _look(self, now: float) -> None:
-        """Has the keys again; what cannot be had or read leaves those that are known."""
+        """Fetches the keys again; on failure the known keys stay."""
         import httpx
         import jwt
 

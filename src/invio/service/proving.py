@@ -45,7 +45,7 @@ class Proving:
         return frozenset() if known is None else known.groups
 
     def doubts(self, rules: RuleSet) -> list[str]:
-        """What is odd about rules, though they can be used: groups that nobody is in, where all groups are known."""
+        """Warnings about valid rules: groups without members, where all groups are known."""
         if self.settings.identity is not None and self.settings.identity.groups_claim is not None:
             return []
         known = {group for one in self.recipients.values() for group in one.groups}
@@ -93,7 +93,7 @@ class Proving:
 
 
 def prove(settings: Settings) -> Proving:
-    """Opens what rules are proved against; nothing is made that is not there.
+    """Opens the stores and records that rules are tested against, without creating anything.
 
     Raises:
         BadSettings: a store cannot be used.

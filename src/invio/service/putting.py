@@ -34,7 +34,7 @@ router = APIRouter(tags=["files"])
 
 _PIECE = 4 * 1024 * 1024  # bytes that are written together
 _TYPE = re.compile(r"[a-z0-9!#$&^_.+-]+/[a-z0-9!#$&^_.+-]+\Z")
-# What programs send when nobody told them what the file is.
+# Media types that programs send by default.
 _SAYS_NOTHING = ("application/octet-stream", "application/x-www-form-urlencoded")
 _FULL = (errno.ENOSPC, errno.EDQUOT)
 
@@ -76,7 +76,7 @@ async def put_file(
             if length >= 0 and arriving.size != length:  # whatever the server made of the request
                 short = f"{length} bytes were announced and {arriving.size} arrived; nothing was changed"
                 raise Refusal("bad-request", short)
-            # It may have taken hours: whoever can no longer sign in puts nothing any more.
+            # The upload may have taken hours: the caller's credentials are checked again.
             caller = await caller_of(request)
             if wanted is not None and wanted != arriving.sha256:
                 raise Refusal("bad-request", "the content does not match its digest; send it again")
@@ -129,7 +129,7 @@ def renew_version(
 
 
 def _told(request: Request, response: Response, parts: Parts, caller: Caller, *, found: Found, new: bool) -> FileShape:
-    """What is answered when a file was put."""
+    """The response after a file was stored."""
     facts, where = found.facts, found.facts.address
     parts.audit("file.put", caller, address=str(where), version=facts.version, size=facts.size)
     response.status_code = 201 if new else 200
@@ -197,7 +197,7 @@ def _store(parts: Parts, address: Address) -> WritableStore:
 
 
 def _require(parts: Parts, caller: Caller, address: Address, media_type: str | None, size: int | None) -> None:
-    """Raises Refusal, unless the caller may put what is known of it so far."""
+    """Raises Refusal, unless the caller may store a file with the facts known so far."""
     facts = FileFacts(address, size or 0, None, None, media_type)
     if size and parts.rules.looks_at_files and not parts.rules.allows(caller, "put", address, facts):
         # Whoever may put a smaller one may know why this one is refused.
@@ -209,7 +209,7 @@ def _require(parts: Parts, caller: Caller, address: Address, media_type: str | N
 
 
 def _check(parts: Parts, address: Address, putting: Putting) -> None:
-    """Refuses early what would be refused once all had arrived. Raises Refusal (`precondition`)."""
+    """Refuses early what would be refused after the whole upload. Raises Refusal (`precondition`)."""
     try:
         facts = parts.catalogue.locate(address).facts
     except Missing:
@@ -249,7 +249,7 @@ async def _take(request: Request, arriving: Arriving, parts: Parts) -> None:
 
 
 async def _pieces(request: Request, idle: float) -> AsyncIterator[bytes]:
-    """The body. Raises Refusal, when it ends before its time or does not go on."""
+    """The body. Raises Refusal, when the body ends early or stalls."""
     pieces = request.stream()
     while True:
         try:

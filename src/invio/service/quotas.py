@@ -1,4 +1,4 @@
-"""Quotas: which apply to somebody, what of them is used, and what administrators grant or begin anew."""
+"""Quotas: which apply to a recipient, how much of them is used, and what administrators grant or reset."""
 
 from __future__ import annotations
 
@@ -70,7 +70,7 @@ async def delete_quota(
 async def _changed(
     parts: Parts, caller: Caller, recipient: str, rule: str, work: Callable[[sa.Connection, Quota], None]
 ) -> QuotaList:
-    """Does it for one quota of a recipient; gives all of theirs. Raises Refusal."""
+    """Changes one quota of a recipient; returns all of theirs. Raises Refusal."""
     await require_administrator(parts, caller)
 
     def change(connection: sa.Connection) -> QuotaList:

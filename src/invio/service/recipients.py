@@ -118,7 +118,7 @@ async def delete_recipient(caller: TheCaller, parts: TheParts, recipient: str = 
         revoke_all(connection, recipient)
         return records.remove(connection, recipient)
 
-    # What this process has still to write down of them is to be among what is removed.
+    # Lines that this process has not written yet must be removed as well.
     await parts.audit.write(parts.journal)
     if not await _changed(parts, work):
         raise Refusal("missing", f"there is no recipient {recipient!r}")
@@ -232,7 +232,7 @@ async def _disable(caller: TheCaller, parts: TheParts, recipient: str, *, disabl
 
 
 async def _changed(parts: Parts, work: Callable[[sa.Connection], T]) -> T:
-    """Does it, and forgets who was let in before."""
+    """Makes the change, and clears the cache of credentials."""
     result = await parts.journal.call(work)
     parts.identifier.forget_all()
     return result

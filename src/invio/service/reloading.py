@@ -1,4 +1,4 @@
-"""Reloading: files of rules and keys are read again when they change; a broken one leaves in force what was."""
+"""Reloading: rules and key files are read again when they change; a broken file leaves the previous one in force."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ T = TypeVar("T")
 
 
 class Watched(Generic[T]):
-    """One file, what it says, and whom to tell when that changes."""
+    """One file, its parsed content, and the callback for changes."""
 
     def __init__(self, what: str, path: Path, read: Callable[[Path], T], audit: Audit, reader: Pool) -> None:
         """`what` it holds, for the log and the audit; `reader` has a thread for each file that may hang.
@@ -43,11 +43,11 @@ class Watched(Generic[T]):
         return status.st_ino, status.st_size, status.st_mtime_ns
 
     def expire(self) -> None:
-        """Has the file be read again at the next look, altered or not."""
+        """Forces the next look to read the file, whether it changed or not."""
         self._seen = (-1,)
 
     def look(self) -> bool:
-        """Reads the file if it has changed; whether there is something new in force."""
+        """Reads the file if it has changed; returns whether something new is in force."""
         signature = self._signature()
         if signature == self._seen:
             return False

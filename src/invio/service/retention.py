@@ -28,7 +28,7 @@ _DAY = 86400.0
 
 
 def drop_surplus(settings: Settings, engine: sa.Engine, stores: Iterable[Store]) -> int:
-    """Removes versions that the settings no longer keep; gives how many. To be called by a thread."""
+    """Removes versions that the settings no longer keep; returns how many. Call it in a thread."""
     dropped = 0
     for store in stores:
         given = settings.stores.get(store.name)
@@ -52,6 +52,6 @@ def _dropped(store: WritableStore, address: Address, number: int) -> bool:
     try:
         store.remove(address, number, Putting(RequestHead("DELETE", []), lambda _: None))
     except Missing:
-        return False  # somebody was quicker
+        return False  # removed by another process meanwhile
     log.info("version.dropped", extra={"fields": {"address": str(address), "version": number}})
     return True

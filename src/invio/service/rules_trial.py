@@ -1,4 +1,4 @@
-"""Changing the rules from afar: what the file says, what others would change, and putting those in force."""
+"""Changing rules through the API: reading the file, testing other rules, and putting them in force."""
 
 from __future__ import annotations
 
@@ -194,7 +194,7 @@ class _Counted:
 
 
 def _put(parts: Parts, watched: Watched[RuleSet], caller: Caller, asked: RulesPut) -> str:
-    """Writes the file; gives the name under which the one before is kept. Raises Refusal."""
+    """Writes the file; returns the name of the previous file's copy. Raises Refusal."""
     path = watched.path.resolve()
     if _digest(_read(path)) != asked.replaces:
         raise Refusal("precondition", f"{path.name} was changed meanwhile; look at it again, nothing was written")

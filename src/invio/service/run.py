@@ -36,7 +36,7 @@ from invio.workers.shared import OwnCounts, Sharing
 
 log = logging.getLogger("invio.service")
 
-SETTLES_WITHIN = 15.0  # seconds that the end may take beyond what running transfers are given
+SETTLES_WITHIN = 15.0  # seconds for the rest of a shutdown, after the time for running transfers
 
 
 class CannotListen(ConfigurationError):
@@ -85,12 +85,12 @@ class _Server(uvicorn.Server):
                 loop.remove_reader(self._supervisor)
             for number in (signal.SIGINT, signal.SIGTERM):
                 loop.remove_signal_handler(number)
-            # A terminal that is closed meanwhile is not to end what is being settled.
+            # Closing the terminal meanwhile must not interrupt the settling.
             signal.signal(signal.SIGHUP, signal.SIG_IGN)
 
     def _stop(self, loop: asyncio.AbstractEventLoop, number: int) -> None:
         if self.asked_to_stop:
-            self.should_exit = True  # the second time: without waiting, but settled all the same
+            self.should_exit = True  # the second signal: transfers are cut off, and settled all the same
             for connection in list(self.server_state.connections):
                 connection.transport.abort()
             return
@@ -103,7 +103,7 @@ class _Server(uvicorn.Server):
         self.should_exit = True
 
     def _left_alone(self, loop: asyncio.AbstractEventLoop, descriptor: int) -> None:
-        """Whoever started this worker has ended, and can no longer stop it."""
+        """The supervisor has ended, so this worker stops by itself."""
         loop.remove_reader(descriptor)
         log.error("supervisor.died")
         if not self.asked_to_stop:
@@ -117,7 +117,7 @@ class _Server(uvicorn.Server):
 
 
 def _end_by_force_after(seconds: float) -> None:
-    """Ends the process when it has not ended by then: something hangs that nothing else ends."""
+    """Kills the process after this time: something hangs."""
 
     def end() -> None:
         time.sleep(seconds)
@@ -129,7 +129,7 @@ def _end_by_force_after(seconds: float) -> None:
 
 
 def raise_descriptor_limit() -> int:
-    """Lets the process have as many files and connections open as the system allows it to; gives how many."""
+    """Raises the limit of open files and connections to the system's maximum; returns it."""
     soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
     if soft < hard:
         with contextlib.suppress(ValueError, OSError):
@@ -256,7 +256,7 @@ def run(
 
 
 def _leave() -> None:
-    """Ends the process now when threads are left in work that may never end; else they would be waited for."""
+    """Exits now if threads still run, because the interpreter would wait for them."""
     left = [one for one in threading.enumerate() if one is not threading.main_thread() and not one.daemon]
     if left:
         logging.shutdown()
@@ -266,11 +266,11 @@ def _leave() -> None:
 
 
 def _spare_the_collector() -> None:
-    """Leaves what was made at the start out of every later search for garbage, and searches less often.
+    """Excludes the objects made at the start from garbage collection, and collects less often.
 
     A request leaves next to no cycles, and there are some hundred thousand objects that stay.
     """
-    # Patterns, paths and lines of code that were needed to begin, and are kept for a second time that does not come.
+    # Caches that only the start needed: compiled patterns, import paths, lines of code.
     re.purge()
     importlib.invalidate_caches()
     linecache.clearcache()
@@ -296,7 +296,7 @@ class _OneLine(logging.Formatter):
 
 
 def set_up_logging() -> None:
-    """To standard error, warnings and worse of anybody's, and what Invio itself has to tell."""
+    """Logs to standard error: warnings and worse of all libraries, and Invio's own events."""
     handler = logging.StreamHandler(sys.stderr)
     handler.setFormatter(_OneLine())
     logging.basicConfig(level=logging.WARNING, handlers=[handler])

@@ -79,19 +79,19 @@ async def running(parts: Parts) -> AsyncIterator[None]:
 
 
 async def _lasting(parts: Parts, name: str, work: Callable[[], Awaitable[object]], every: float) -> None:
-    """Does a piece of background work again and again, whatever becomes of it."""
+    """Repeats a piece of background work, whatever it raises."""
     while True:
         try:
             await work()
             parts.health.works(name)
             await asyncio.sleep(every)
-        except Exception as error:  # it may be anything, and must not end the work
+        except Exception as error:  # any error, which must not end the work
             parts.health.fails(name, error, hint=name not in ("progress", "records"))
             await asyncio.sleep(max(_AGAIN, min(every, 60.0)))
 
 
 async def _look_at_records(parts: Parts) -> None:
-    """Notices that the records were removed or replaced: what is written then is written nowhere."""
+    """Detects that the records were removed or replaced: further writes would be lost."""
     status = await parts.pools.files.run(_identity, parts.settings.database)
     if status != parts.records_identity:
         what = "are gone" if status is None else "were replaced"
@@ -109,7 +109,7 @@ def _identity(path: os.PathLike[str]) -> tuple[int, int] | None:
 
 
 async def _look_at_stores(parts: Parts) -> None:
-    """Notices that a directory is gone, as when its disk is not mounted."""
+    """Detects that a store's directory is gone, as when its disk is not mounted."""
     for name, store in parts.catalogue.stores.items():
         if isinstance(store, DirectoryStore):
             fault = await parts.pools.files.run(store.fault)
@@ -120,7 +120,7 @@ async def _look_at_stores(parts: Parts) -> None:
 
 
 async def _look_at_company(parts: Parts) -> None:
-    """Puts in order what a process has left that died while others, as this one, live."""
+    """Cleans up after processes that died while this one lives."""
     for number in parts.company.others():
         with parts.company.left(number) as left:
             if left is not None:
@@ -129,7 +129,7 @@ async def _look_at_company(parts: Parts) -> None:
 
 
 def put_in_order(connection: sa.Connection, left: Left) -> None:
-    """Ends what a process left that died: its reservations count as taken, its transfers as broken off."""
+    """Cleans up after a dead process: its reservations count as taken, its transfers as broken off."""
     quotas.take_orphans(connection, left.number, left.since)
     said = "the process that sent it ended before the transfer did"
     transfers.break_off_orphans(connection, said, left.number, left.since)
@@ -146,7 +146,7 @@ async def _drop_surplus(parts: Parts) -> None:
 
 
 async def _hourly(parts: Parts) -> None:
-    """Forgets what is to be kept no longer, if the clock can be believed."""
+    """Deletes expired records, if the clock can be trusted."""
     clock = await parts.journal.call(look_at_clock)
     if clock.jumped:
         log.error("clock.jumped", extra={"fields": {"seconds": round(clock.jumped)}})
@@ -163,11 +163,11 @@ async def _hourly(parts: Parts) -> None:
     for drop in (forget, forget_lines) if days is not None else ():
         before = now - (days or 0) * 86_400
         while await parts.journal.call(partial(drop, before=before, most=_FORGOTTEN_AT_ONCE)) == _FORGOTTEN_AT_ONCE:
-            await asyncio.sleep(0.05)  # others' lines are not to wait
+            await asyncio.sleep(0.05)  # so that other lines need not wait
 
 
 async def _scan(parts: Parts, ended: threading.Event) -> None:
-    """Has contents be known before archives need them."""
+    """Computes checksums before archives need them."""
     from invio.delivery.archives.crc_scan import scan
 
     began = time.monotonic()

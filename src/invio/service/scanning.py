@@ -39,7 +39,7 @@ _READ = 1024 * 1024  # bytes
 
 @dataclass(slots=True)
 class Scanned:
-    """What a scan came to: files that there are, how many of them were read, and their bytes."""
+    """A scan's result: the number of files, how many were read, and their bytes."""
 
     files: int = 0
     read: int = 0
@@ -102,7 +102,7 @@ def _files(stores: Iterable[Store]) -> Iterator[Found]:
 
 
 def _sums(found: Found) -> tuple[int, bytes] | None:
-    """CRC-32 and SHA-256 of a content; None of one that changes just now, or cannot be read."""
+    """CRC-32 and SHA-256 of a content; None if it is changing, or cannot be read."""
     if not is_settled(found.facts.modified):
         return None
     crc, sha256 = 0, hashlib.sha256()
