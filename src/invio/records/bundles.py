@@ -166,6 +166,9 @@ def _looked_up(key: sa.Column[Any], *values: sa.Column[Any]) -> str:
     return str(query.compile(dialect=sqlite.dialect(paramstyle="qmark")))
 
 
+_MANY = 100  # keys, which lie all over the table
+_CACHE = 4096  # KiB of its pages that a connection keeps then: with fewer, most are read again for the next keys
+
 _CRCS = _looked_up(checksums.c.tag, checksums.c.crc)
 _DIGESTS = _looked_up(digests.c.tag, digests.c.sha256)
 _DEFLATED = _looked_up(deflated.c.tag, deflated.c.name, deflated.c.size)
@@ -176,5 +179,7 @@ def _rows(connection: sa.Connection, query: str, keys: Sequence[str]) -> Iterabl
         return ()
     driver = connection.connection.driver_connection
     assert driver is not None
+    if len(keys) >= _MANY:
+        driver.execute(f"PRAGMA cache_size=-{_CACHE}")
     rows: Iterable[tuple[Any, ...]] = driver.execute(query, (json.dumps(keys),))
     return rows

@@ -5,8 +5,6 @@ One table: extension → media type. A second says which types may be shown, and
 
 from __future__ import annotations
 
-from functools import lru_cache
-
 OCTETS = "application/octet-stream"
 
 _BY_EXTENSION = {
@@ -180,7 +178,6 @@ _COMPRESSED = frozenset(
 _UNCOMPRESSED_MEDIA = frozenset({"image/bmp", "image/svg+xml", "image/tiff", "image/x-icon", "audio/wav", "audio/midi"})
 
 
-@lru_cache(maxsize=1024)
 def is_compressed(media_type: str) -> bool:
     """Whether contents of the type are compressed already, mostly."""
     if media_type in _COMPRESSED or media_type.startswith("application/vnd.openxmlformats"):

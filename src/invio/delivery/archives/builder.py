@@ -13,6 +13,7 @@ import math
 import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
+from functools import lru_cache
 from itertools import islice
 from typing import NamedTuple
 
@@ -342,7 +343,16 @@ def _is_worth(facts: FileFacts) -> bool:
     """Whether deflating a content may make it shorter, by what is known without reading it."""
     if facts.size is None or facts.size < _LEAST:
         return False
-    media_type = facts.media_type or media_type_by_name(facts.address.path)
+    if facts.media_type is None:
+        path = facts.address.path
+        return _shrinks(path[path.rfind(".") :])
+    return not is_compressed(facts.media_type)
+
+
+@lru_cache(maxsize=1024)
+def _shrinks(ending: str) -> bool:
+    """Whether contents of files may shrink whose names end so; there are few endings, and many files."""
+    media_type = media_type_by_name(ending)
     return media_type is None or not is_compressed(media_type)
 
 

@@ -69,7 +69,8 @@ class Selection:
                         if address in seen:
                             continue
                         seen.add(address)
-                    found = found.of(self.caller)
+                    if found.personal:
+                        found = found.of(self.caller)
                     if self.shown is None:
                         yield found, path
                         continue
