@@ -256,6 +256,18 @@ def test_who_sends_on_a_lost_connection_is_told_why(one: One) -> None:
     assert not one.exchange.free
 
 
+def test_a_client_that_leaves_while_a_head_waits_gets_nothing(one: One) -> None:
+    async def drain() -> None:
+        one.protocol.gone = True
+
+    one.cycle.flow = SimpleNamespace(write_paused=True, drain=drain)
+    one.exchange.hold_head(200, LENGTH)
+    with pytest.raises(ClientGone):
+        asyncio.run(one.exchange.send({"type": "http.response.body", "body": b"four"}))
+    assert one.came() == one.protocol.transport.buffer == b""
+    assert one.exchange.body_sent == 0
+
+
 def test_a_question_reaches_the_response_and_changes_nothing(one: One) -> None:
     asyncio.run(one.exchange.send(Exchange.question()))
     assert one.exchange.answered
