@@ -53,6 +53,11 @@ _FIRST = 1024 * 1024  # bytes of the first piece that is read of a content; the 
 AHEAD = 2  # pieces
 
 
+def place_of(address: Address) -> tuple[bool, str]:
+    """What a listing is in the order of: folders before files, each by its path."""
+    return not address.folder, address.path
+
+
 @dataclass(frozen=True, slots=True)
 class Reading:
     """How a kind of store is read: by how many calls at once, in pieces of how many bytes at most."""
@@ -143,7 +148,7 @@ class BlockingStore:
         listed = self._entries(lambda: self.look_into(folder))
         if not listed and folder.path:
             raise Missing(str(folder))
-        return sorted(listed, key=lambda address: (not address.folder, address.path))
+        return sorted(listed, key=place_of)
 
     def _entries(self, look: Callable[[], Iterable[FileFacts | Address]]) -> Sequence[Address]:
         """The addresses that a look into a folder gives; the facts it gives are cached. Raises Missing, StoreFault."""

@@ -27,7 +27,7 @@ from invio.core.files import FileFacts
 from invio.core.readable import ContentChanged
 from invio.core.toml import did_you_mean
 from invio.stores.blobs import Blobs
-from invio.stores.blocking import BlockingStore, Reading
+from invio.stores.blocking import BlockingStore, Reading, place_of
 from invio.stores.store import Missing, StoreFault
 
 # In small pieces, few ahead: a content in a database is near, and a reader of it is to cost little memory.
@@ -146,7 +146,7 @@ class TableStore(BlockingStore):
         """See `invio.stores.store.PagedStore`: the database sorts, and gives no more than a page."""
         if self._dialect not in _PLAIN_ORDERS:
             listed = self.list(folder)
-            return list(islice((one for one in listed if after is None or _place(one) > _place(after)), limit))
+            return list(islice((one for one in listed if after is None or place_of(one) > place_of(after)), limit))
         page = self._entries(lambda: islice(self._following(folder, after, limit), limit))
         if not page and after is None and folder.path:
             raise Missing(str(folder))
@@ -318,11 +318,6 @@ class TableStore(BlockingStore):
             driver = connection.connection.driver_connection
             marks.append(_sampled(driver, self._table.name, self._columns.content, int(row.row), row.length))
         return hashlib.blake2b(repr(marks).encode(), digest_size=12).hexdigest()
-
-
-def _place(address: Address) -> tuple[bool, str]:
-    """Folders before files, each by its path."""
-    return not address.folder, address.path
 
 
 def _rows(
