@@ -312,6 +312,14 @@ def test_a_deflated_entry_of_more_than_four_gibibytes_may_be_short_in_the_archiv
         assert struct.unpack_from("<H", ZipLayout().add(Entry("a", size, 7, NOON, packed)), 4) == (needs,)
 
 
+def test_an_entry_far_behind_is_named_by_a_large_number_from_the_first_that_32_bits_cannot_say() -> None:
+    for offset, version in ((2**32 - 2, 20), (2**32 - 1, 45)):
+        layout = ZipLayout()
+        layout.size = offset
+        assert struct.unpack_from("<H", layout.add(Entry("a", 1, 7, None)), 4) == (20,)
+        assert struct.unpack_from("<HH", layout.end(), 4) == (3 << 8 | version, version)
+
+
 def test_many_entries_end_with_records_that_hold_large_numbers() -> None:
     layout = ZipLayout()
     for number in range(65_535):

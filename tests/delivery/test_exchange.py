@@ -246,7 +246,8 @@ def test_a_response_may_be_put_off_and_its_application_return(one: One) -> None:
 
 def test_who_sends_on_a_lost_connection_is_told_why(one: One) -> None:
     one.protocol.gone = True
-    for send in ({"type": "http.response.start", "status": 200}, {"type": "http.response.body", "body": b"x"}):
+    file = {"type": "http.response.zerocopysend", "file": 0, "offset": 0, "count": 0}
+    for send in ({"type": "http.response.start", "status": 200}, {"type": "http.response.body", "body": b"x"}, file):
         with pytest.raises(ClientGone):
             asyncio.run(one.exchange.send(send))
     assert one.cycle.disconnected
