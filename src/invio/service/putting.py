@@ -235,10 +235,11 @@ async def _take(request: Request, arriving: Arriving, parts: Parts) -> None:
             total += len(piece)
             _require_room(parts, total)
             if count >= _PIECE:
+                joined = b"".join(held)  # before the wait: the writer goes on at once
+                held, count = [], 0
                 if writing is not None:
                     await writing
-                writing = asyncio.ensure_future(run_in_threadpool(arriving.write, b"".join(held)))
-                held, count = [], 0
+                writing = asyncio.ensure_future(run_in_threadpool(arriving.write, joined))
     finally:
         if writing is not None:  # nothing is closed under a thread that writes
             await asyncio.wait({writing})

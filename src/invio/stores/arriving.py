@@ -12,11 +12,13 @@ import re
 import secrets
 import threading
 from collections.abc import Callable, Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import contextmanager
 from functools import cache
 from types import TracebackType
 
 _BEGUN = 16 * 1024 * 1024  # bytes
+_LONG = 1024 * 1024  # bytes of a piece from which on it is hashed in a second thread
 _NAME = re.compile(r"\.[0-9a-f]{24}\.arriving")
 
 
@@ -42,9 +44,11 @@ class Arriving:
         self._named: bytes | None = None
         self._descriptor = self._open()
         self._sha256 = hashlib.sha256()
+        self._crc = 0
         self.size = self._begun = 0
-        self.crc = 0
         self._syncing: threading.Thread | None = None
+        self._hasher: ThreadPoolExecutor | None = None
+        self._hashing: Future[None] | None = None  # of the piece before; the next one waits for it
 
     def _open(self) -> int:
         nameless = getattr(os, "O_TMPFILE", None)
@@ -60,6 +64,8 @@ class Arriving:
         return self
 
     def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, at: TracebackType | None) -> None:
+        if self._hasher is not None:
+            self._hasher.shutdown()
         os.close(self._descriptor)
         if self._named is not None:
             os.unlink(self._named)
@@ -75,11 +81,20 @@ class Arriving:
         return _NAME.fullmatch(name) is not None
 
     def write(self, piece: bytes) -> None:
-        """Adds some bytes. Raises OSError, as when the disk is full."""
-        self._sha256.update(piece)
-        self.crc = crc32()(piece, self.crc)
+        """Adds some bytes. Raises OSError, as when the disk is full.
+
+        Hashing takes four times as long as writing. So it goes on in a thread of its own, one long piece behind.
+        """
+        before = self._hashing
+        if len(piece) >= _LONG:
+            self._hasher = self._hasher or ThreadPoolExecutor(1, thread_name_prefix="hashing")
+            self._hashing = self._hasher.submit(self._hash, piece)
         self.size += len(piece)
         write_all(self._descriptor, piece)
+        if before is not None:
+            before.result()
+        if len(piece) < _LONG:
+            self._hash(piece)
         if self.size - self._begun >= _BEGUN:
             self._begin_syncing()
 
@@ -91,10 +106,26 @@ class Arriving:
         self._syncing = threading.Thread(target=_sync, args=(os.dup(self._descriptor),), name="arriving", daemon=True)
         self._syncing.start()
 
+    def _hash(self, piece: bytes) -> None:
+        self._sha256.update(piece)
+        self._crc = crc32()(piece, self._crc)
+
+    def _hashed(self) -> None:
+        """Waits until all that has arrived is hashed."""
+        if self._hashing is not None:
+            self._hashing.result()
+
     @property
     def sha256(self) -> bytes:
         """Of what has arrived so far."""
+        self._hashed()
         return self._sha256.digest()
+
+    @property
+    def crc(self) -> int:
+        """CRC-32 of what has arrived so far."""
+        self._hashed()
+        return self._crc
 
     def pieces(self, size: int) -> Iterator[bytes]:
         """All that has arrived, `size` bytes at a time. Raises OSError."""

@@ -1,0 +1,66 @@
+"""Contents on their way in: what is known of them is of every byte, in whatever pieces they come."""
+
+from __future__ import annotations
+
+import errno
+import hashlib
+import os
+import zlib
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from invio.stores.arriving import Arriving, opened
+
+_LONG = 1024 * 1024  # a piece of this many bytes is hashed beside its writing
+_BLOCK = os.urandom(1 << 16) * 48
+
+
+@given(st.lists(st.sampled_from([0, 1, 4096, _LONG - 1, _LONG, _LONG + 1, 3 * _LONG]), max_size=7), st.data())
+def test_digest_and_crc_are_of_all_bytes_in_their_order(sizes: list[int], data: st.DataObject) -> None:
+    asked = data.draw(st.sets(st.integers(0, 7)))
+    whole = b""
+    with Arriving(b"/tmp", 0o600) as arriving:
+        for number, size in enumerate(sizes):
+            piece = _BLOCK[number : number + size]
+            arriving.write(piece)
+            whole += piece
+            if number in asked:  # in the middle, too
+                assert (arriving.sha256, arriving.crc) == (hashlib.sha256(whole).digest(), zlib.crc32(whole))
+        assert arriving.size == len(whole)
+        assert (arriving.sha256, arriving.crc) == (hashlib.sha256(whole).digest(), zlib.crc32(whole))
+        assert b"".join(arriving.pieces(100_000)) == whole
+
+
+def test_a_full_disk_is_reported_by_the_piece_that_does_not_fit(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    write = os.write
+    left = 5 * _LONG // 2
+
+    def nearly_full(descriptor: int, data: bytes) -> int:
+        nonlocal left
+        if not left:
+            raise OSError(errno.ENOSPC, "full")
+        count = write(descriptor, data[:left])
+        left -= count
+        return count
+
+    monkeypatch.setattr(os, "write", nearly_full)
+    with Arriving(os.fsencode(tmp_path), 0o600) as arriving:
+        arriving.write(_BLOCK[:_LONG])
+        arriving.write(_BLOCK[:_LONG])
+        with pytest.raises(OSError, match="full"):
+            arriving.write(_BLOCK[:_LONG])
+    assert list(tmp_path.iterdir()) == []
+
+
+def test_what_has_landed_is_whole(tmp_path: Path) -> None:
+    with Arriving(os.fsencode(tmp_path), 0o600) as arriving, opened(os.fsencode(tmp_path)) as folder:
+        for _ in range(20):  # more than is written to the disk at once
+            arriving.write(_BLOCK[:_LONG])
+        arriving.land(folder, b"sheet.bin", replaces=False)
+        assert arriving.sha256 == hashlib.sha256(_BLOCK[:_LONG] * 20).digest()
+    assert (tmp_path / "sheet.bin").read_bytes() == _BLOCK[:_LONG] * 20
