@@ -10,19 +10,29 @@ from __future__ import annotations
 
 import argparse
 import ast
+import contextlib
+import importlib
+import json
+import multiprocessing
+import os
 import random
+import select
 import shutil
-import subprocess
+import signal
 import sys
 import tempfile
-from collections.abc import Iterator
+from concurrent.futures import ProcessPoolExecutor, as_completed
 from dataclasses import dataclass
 from pathlib import Path
+
+import pytest
 
 ROOT = Path(__file__).parents[1]
 SOURCE = Path("src/invio")
 ENOUGH = 0.95  # of the alterations that are tried
 SECONDS = 120  # for the tests of one alteration; an endless loop is noticed, too
+# Loaded once, before any alteration. Nothing of the project, nor what loads it.
+BEFOREHAND = ("fastapi", "httpx", "hypothesis", "pydantic", "sqlalchemy.orm", "uvicorn", "uvloop", "alembic")
 
 # Which tests look at which modules, the quick ones first.
 TESTS = {
@@ -256,39 +266,76 @@ def alterations(module: str, count: int, seed: str) -> list[Alteration]:
 
 
 def is_noticed(tree: Path, alteration: Alteration) -> bool:
-    """Whether a test fails with it."""
+    """Whether a test fails with it. The tests run in a fork of this process, which has loaded all but the project."""
     file = tree / SOURCE / alteration.module
-    text = file.read_bytes()
+    text, times = file.read_bytes(), file.stat()
     file.write_bytes(alteration.applied(text))
-    tests = [str(tree / "tests" / name) for name in TESTS[alteration.module]]
-    command = [sys.executable, "-B", "-m", "pytest", "-x", "-q", "-p", "no:xdist", "-p", "no:cacheprovider"]
-    # In a folder of its own: runs that go on beside it would remove each other's.
-    command += ["--basetemp", str(tree.parent / "made"), *tests]
+    # Bytecode is known by size and time: none of an alteration may be taken for the original's or another's.
+    os.utime(file, ns=(times.st_atime_ns, times.st_mtime_ns + (1 + alteration.start) * 10**9))
     try:
-        done = subprocess.run(
-            command, cwd=tree, env={"PYTHONPATH": f"{tree / 'src'}:{tree}", "PATH": "/usr/bin:/bin"},
-            capture_output=True, timeout=SECONDS, check=False,
-        )  # fmt: skip
-    except subprocess.TimeoutExpired:
-        return True
+        child = os.fork()
+        if child == 0:
+            os._exit(_tested(tree, TESTS[alteration.module]))
+        return _ended(child) != 0
     finally:
         file.write_bytes(text)
-    return done.returncode != 0
+        os.utime(file, ns=(times.st_atime_ns, times.st_mtime_ns))
 
 
-def tried(modules: list[str], count: int, seed: str) -> Iterator[tuple[Alteration, bool]]:
-    """Each alteration, and whether it was noticed. Raises RuntimeError: the tests fail without one."""
+def _tested(tree: Path, tests: list[str]) -> int:
+    """Runs tests in this process, which ends with them. Returns pytest's exit status."""
+    os.setsid()
+    sink = os.open(os.devnull, os.O_RDWR)
+    for stream in (0, 1, 2):
+        os.dup2(sink, stream)
+    os.chdir(tree)
+    os.environ["PYTHONPATH"] = f"{tree / 'src'}:{tree}"
+    sys.path[:0] = [str(tree / "src"), str(tree)]
+    # In a folder of its own: runs that go on beside it would remove each other's.
+    options = ["-x", "-q", "-p", "no:xdist", "-p", "no:cacheprovider", "--basetemp", str(tree.parent / "made")]
+    quick = _QuickFirst(tree.parent / "seconds.json")
+    return pytest.main([*options, *(str(tree / "tests" / name) for name in tests)], plugins=[quick])
+
+
+class _QuickFirst:
+    """Has the quick tests of each file run first, once a whole run has told how long each takes."""
+
+    def __init__(self, known: Path) -> None:
+        self._known, self._took = known, dict[str, float]()
+
+    def pytest_collection_modifyitems(self, items: list[pytest.Item]) -> None:
+        if self._known.exists():
+            took, files = json.loads(self._known.read_text()), list(dict.fromkeys(item.path for item in items))
+            items.sort(key=lambda item: (files.index(item.path), took.get(item.nodeid, 0)))
+
+    def pytest_runtest_logreport(self, report: pytest.TestReport) -> None:
+        self._took[report.nodeid] = self._took.get(report.nodeid, 0) + report.duration
+
+    def pytest_sessionfinish(self) -> None:
+        if not self._known.exists():
+            self._known.write_text(json.dumps(self._took))
+
+
+def _ended(child: int) -> int:
+    """Waits for a child. Returns its exit status, or minus the signal that ended it; what lasts too long is killed."""
+    with os.fdopen(os.pidfd_open(child)) as descriptor:
+        select.select([descriptor], [], [], SECONDS)
+    with contextlib.suppress(ProcessLookupError):
+        os.killpg(child, signal.SIGKILL)  # and what it started
+    return os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
+
+
+def tried(module: str, count: int, seed: str) -> list[tuple[Alteration, bool]]:
+    """Each alteration of a module, and whether it was noticed. Raises RuntimeError: the tests fail without one."""
     with tempfile.TemporaryDirectory() as folder:
         tree = Path(folder) / "tree"
         for name in ("src", "tests", "pyproject.toml", "docs", "README.md"):
             source = ROOT / name
             (tree / name).parent.mkdir(parents=True, exist_ok=True)
             shutil.copytree(source, tree / name) if source.is_dir() else shutil.copy(source, tree / name)
-        for module in modules:
-            if is_noticed(tree, Alteration(module, 0, "", "", 0, 0)):
-                raise RuntimeError(f"the tests of {module} fail as they are")
-            for alteration in alterations(module, count, seed):
-                yield alteration, is_noticed(tree, alteration)
+        if is_noticed(tree, Alteration(module, 0, "", "", 0, 0)):
+            raise RuntimeError(f"the tests of {module} fail as they are")
+        return [(one, is_noticed(tree, one)) for one in alterations(module, count, seed)]
 
 
 def main() -> int:
@@ -296,22 +343,32 @@ def main() -> int:
     said.add_argument("--count", type=int, default=26, help="alterations of each module")
     said.add_argument("--only", action="append", choices=sorted(TESTS), help="this module; may be given several times")
     said.add_argument("--seed", default="invio")
+    said.add_argument("--jobs", type=int, default=1, help="modules that are tried at once")
     given = said.parse_args()
-    modules = given.only or list(TESTS)
+    for name in BEFOREHAND:
+        importlib.import_module(name)
     all_noticed = all_tried = 0
-    for module in modules:
-        noticed = number = 0
-        for alteration, seen in tried([module], given.count, given.seed):
-            equal = not seen and alteration.is_equal((ROOT / SOURCE / module).read_bytes())
-            number += not equal
-            noticed += seen
-            if not seen:
-                print("  equal" if equal else "", end="")
-                print(f"  {module}:{alteration.line}: {alteration.before!r} → {alteration.after!r}", flush=True)
-        print(f"{module}: {noticed} of {number} noticed", flush=True)
-        all_noticed, all_tried = all_noticed + noticed, all_tried + number
+    with ProcessPoolExecutor(given.jobs, mp_context=multiprocessing.get_context("fork")) as pool:
+        runs = {pool.submit(tried, one, given.count, given.seed): one for one in given.only or TESTS}
+        for run in as_completed(runs):
+            noticed, number = _told(runs[run], run.result())
+            all_noticed, all_tried = all_noticed + noticed, all_tried + number
     print(f"{all_noticed} of {all_tried} noticed, {all_noticed / all_tried:.1%}")
     return 0 if all_noticed >= ENOUGH * all_tried else 1
+
+
+def _told(module: str, outcomes: list[tuple[Alteration, bool]]) -> tuple[int, int]:
+    """Prints what was not noticed. Returns how many were, and of how many: without those that make no difference."""
+    text = (ROOT / SOURCE / module).read_bytes()
+    noticed = equal = 0
+    for alteration, seen in outcomes:
+        is_equal = not seen and alteration.is_equal(text)
+        noticed, equal = noticed + seen, equal + is_equal
+        if not seen:
+            mark = "  equal" if is_equal else ""
+            print(f"{mark}  {module}:{alteration.line}: {alteration.before!r} → {alteration.after!r}")
+    print(f"{module}: {noticed} of {len(outcomes) - equal} noticed", flush=True)
+    return noticed, len(outcomes) - equal
 
 
 if __name__ == "__main__":
