@@ -94,7 +94,15 @@ TESTS = {
 
 # What was read and found to make no difference that could be seen, with why. They are tried, and not counted.
 EQUAL = {
+    ("core/http/ranges.py", "begin <= end and begin < size"): "the thorough way says the same",
+    ("core/http/replies.py", "only = self._parts[0] if"): "the search says the same",
     ("core/links/seals.py", "longest = 100"): "an estimate, after which the query is measured",
+    ("core/links/seals.py", "longest += 12 *"): "an estimate, after which the query is measured",
+    ("core/links/seals.py", "longest > QUERY_LIMIT and"): "an estimate, after which the query is measured",
+    ("core/links/seals.py", "ROOT_ORDER.index(pair[0])"): "any number below zero comes first",
+    ("core/links/seals.py", "len(ordered) > 1"): "one is sorted as it is",
+    ("core/links/seals.py", "len(target) <= _KEPT_UP_TO"): "whether a link is cached changes no answer",
+    ("core/links/seals.py", "-len(text) % 4"): "padding that is too long is ignored",
     ("core/rules/patterns.py", "star = -1"): "any number below zero is none",
     ("core/http/names.py", "len(text) > NAME_LIMIT"): "a name of just that length is cut to itself",
     (

@@ -20,6 +20,7 @@ from invio.core.links.seals import (
     check_link,
     id_of_maker,
     is_sealed,
+    link_query,
     link_target,
     make_link,
     narrow_link,
@@ -187,6 +188,7 @@ def test_whom_a_link_names_is_believed_of_the_key_holder_alone() -> None:
     assert sealed({"to": "pilot-7", "id": "mail-1@tern-lab"}).names_recipient is None
     marks = {sealed({"id": "a"}).mark, sealed({"id": "b"}).mark, sealed({"id": "a"}, ("uses", "1")).mark}
     assert len(marks) == 3, "each link has a mark of its own"
+    assert {len(mark) for mark in marks} == {16}
 
 
 @pytest.mark.parametrize(
@@ -204,6 +206,48 @@ def test_a_link_longer_than_a_query_may_be_is_not_made() -> None:
         sealed(None, *[("via", "ö" * 200)] * 5)
 
 
+def test_a_link_as_long_as_a_query_may_be_is_made() -> None:
+    conditions = [("via", "x" * 200)] * 19
+    left = QUERY_LIMIT - len(link_query(sealed(None, *conditions))) - len("&via=")
+    assert len(link_query(sealed(None, *conditions, ("via", "y" * left)))) == QUERY_LIMIT
+    with pytest.raises(LinkRefused, match="4096"):
+        sealed(None, *conditions, ("via", "y" * (left + 1)))
+
+
+def test_only_conditions_of_the_format_are_appended() -> None:
+    with pytest.raises(LinkRefused, match="colour"):
+        narrow_link(sealed(), [("colour", "red")])
+
+
+@pytest.mark.parametrize(
+    ("query", "detail"),
+    [
+        ("key=k1&seal=SEAL&seal=SEAL", "exactly one seal"),
+        ("key=k1&seal=SEAL&until=5", "exactly one seal"),
+        ("key=k1&key=k2&seal=SEAL", "exactly one key"),
+        ("to=a&seal=SEAL", "exactly one key"),
+        ("key=k1", "ends before its seal"),
+        ("key=k1&seal=abc", "43 characters"),
+        ("key=k1&until&seal=SEAL", "'until' is not name=value"),
+    ],
+)
+def test_what_is_wrong_with_a_link_is_said(query: str, detail: str) -> None:
+    with pytest.raises(LinkRefused, match=detail):
+        parse_link(f"a/b?{query.replace('SEAL', sealed().seal)}")
+
+
+def test_a_link_that_is_over_says_since_when() -> None:
+    with pytest.raises(LinkRefused, match="2027-01-15 08:00:00 UTC"):
+        check_link(sealed(None, ("until", str(NOW))), KEYS, Asked(NOW + 1))
+
+
+def test_a_link_is_made_for_a_file() -> None:
+    with pytest.raises(LinkRefused, match="is a folder"):
+        make_link(parse_address("charts/approach/"), "k1", KEYS["k1"])
+    odd = make_link(parse_address("charts/a!b.pdf"), "k1", KEYS["k1"])
+    assert verdict(url_of(odd).replace("%21", "!"), Asked(NOW)) == "ok"
+
+
 def test_root_parameters_are_put_into_the_format_s_order() -> None:
     link = sealed({"to": "pilot-7", "as": "inline", "version": "3"})
     assert [name for name, _ in link.root] == ["version", "as", "to"]
@@ -215,6 +259,8 @@ def test_the_strictest_of_each_condition_is_what_a_link_comes_to() -> None:
     summary = narrowed.summary
     assert (summary.to, summary.id, summary.tag, summary.via) == ("pilot-7", "a1", "t-1", "office / desk")
     assert (summary.rate, summary.until, summary.uses) == (200, 900, 3)
+    assert (narrowed.rate, narrowed.expires, narrowed.uses) == (200, 900, 3)
+    assert (narrowed.tag, narrowed.via) == ("t-1", "office / desk")
     assert sealed({}).summary == (None,) * 7
     assert narrowed.conditions_named("rate") == ["500", "200"]
     assert narrowed.conditions_named("net") == []

@@ -72,7 +72,8 @@ def test_a_whole_file_is_one_slice_with_its_headers() -> None:
 
 def test_a_range_is_a_smaller_slice() -> None:
     reply = ask(file(), range="bytes=100-199")
-    assert (reply.status, reply.parts, reply.spans) == (206, [Slice(SOURCE, 100, 100)], ((0, 100, 100),))
+    assert (reply.status, reply.parts, reply.length) == (206, [Slice(SOURCE, 100, 100)], 100)
+    assert reply.spans == ((0, 100, 100),)
     assert headers(reply)["content-range"] == "bytes 100-199/1000"
     assert headers(reply)["content-length"] == "100"
 
@@ -93,9 +94,15 @@ def test_if_range_that_no_longer_fits_gets_the_whole_file() -> None:
     assert ask(file(), range="bytes=1-2", if_range='"old"').status == 200
 
 
+def test_what_only_its_tag_tells_apart_is_resumed_by_its_tag_alone() -> None:
+    made_anew = file(by_tag_alone=True)
+    assert ask(made_anew, range="bytes=1-2").status == 200
+    assert ask(made_anew, range="bytes=1-2", if_range='"abc"').status == 206
+
+
 def test_a_file_that_is_the_same_is_not_sent_again() -> None:
     reply = ask(file(sealed=True), if_none_match='"abc"')
-    assert (reply.status, reply.parts) == (304, [])
+    assert (reply.status, reply.parts, reply.length, reply.may_block) == (304, [], 0, False)
     # RFC 9110 §15.4.5: what a cache needs to go on, and nothing that describes a body
     assert set(headers(reply)) == {"etag", "last-modified", "cache-control", "referrer-policy"}
 
