@@ -94,6 +94,10 @@ TESTS = {
 
 # What was read and found to make no difference that could be seen, with why. They are tried, and not counted.
 EQUAL = {
+    ("core/links/terms.py", "reached, named = -1, False"): "any number below zero comes first",
+    ("core/rules/conditions.py", "start < stop:"): "hours that begin as they end are refused",
+    ("core/rules/conditions.py", "day = (day - 1) % 7"): "at that minute the rule does not hold, whatever the day",
+    ("core/rules/patterns.py", "elif star >= 0:"): "a pattern begins with a store",
     ("core/http/ranges.py", "begin <= end and begin < size"): "the thorough way says the same",
     ("core/http/replies.py", "only = self._parts[0] if"): "the search says the same",
     ("core/links/seals.py", "longest = 100"): "an estimate, after which the query is measured",

@@ -47,8 +47,8 @@ actions = ["list", "read"]
 class Noting:
     """Answers all questions alike, and notes which were to be had an answer to."""
 
-    def __init__(self, applies: bool) -> None:
-        self.said = CheckResult(applies)
+    def __init__(self, said: CheckResult | None) -> None:
+        self.said = said
         self.asked: list[tuple[str, str]] = []
 
     def answer(self, ask: ExternalCheck, question: CheckRequest) -> CheckResult | None:  # noqa: ARG002
@@ -59,7 +59,7 @@ class Noting:
 
 
 def asked(caller: Caller, action: str, *, applies: bool, rules: str = ASKING) -> list[tuple[str, str]]:
-    noting = Noting(applies)
+    noting = Noting(CheckResult(applies))
     in_force = parse_rules(rules).under(lambda: 12 * 3600.0, noting)
     asyncio.run(in_force.prefetch(caller, action, NORTH))
     return noting.asked
@@ -69,6 +69,24 @@ def test_it_is_asked_what_the_decision_needs_and_after_a_no_whether_it_may_be_li
     assert asked(PILOT, "read", applies=True) == [("read", "read")]
     assert asked(PILOT, "read", applies=False) == [("read", "read"), ("list", "list")]
     assert asked(PILOT, "list", applies=False) == [("list", "list")]
+
+
+def test_a_denial_that_depends_on_the_file_is_asked_about_before_the_file_is_known() -> None:
+    deny = ASKING.replace('"allow"', '"deny"').replace("[[rule]]", "[[rule]]\nmax_size = 1000")
+    assert asked(PILOT, "read", applies=True, rules=deny)[0] == ("read", "read")
+
+
+def test_it_is_explained_what_the_other_side_said() -> None:
+    def because(said: CheckResult | None) -> str:
+        noting = Noting(said)
+        reasons = parse_rules(ASKING).under(lambda: 0.0, noting).explain(PILOT, "read", NORTH).reasons
+        return next(reason.because for reason in reasons if reason.rule == "pilots on duty read")
+
+    url = "https://duty.example/read"
+    assert because(CheckResult(False)) == f"{url} says that it does not apply"
+    assert because(CheckResult(False, because="off duty")) == f"{url} says that it does not apply: off duty"
+    assert because(None) == f"{url} gave no answer"
+    assert because(CheckResult(True)) == "it applies"
 
 
 def test_nobody_is_asked_about_those_whom_the_rule_is_not_about() -> None:

@@ -53,6 +53,8 @@ def facts(size: int | None = 100, media_type: str | None = None) -> FileFacts:
         ('days = ["fri"], hours = "22:00-06:00"', "2026-03-07T06:00:00+00:00", False),
         ('days = ["sun"], hours = "22:00-06:00"', "2026-03-09T03:00:00+00:00", True),
         ('hours = "07:00-08:59"', "2026-03-02T08:58:59+00:00", True),
+        ('hours = "22:00-06:00"', "2026-03-02T22:00:00+00:00", True),
+        ('hours = "22:00-06:00"', "2026-03-02T06:00:00+00:00", False),
         ('days = ["fri"], hours = "22:00-06:00"', "2026-03-07T23:00:00+00:00", False),
         ('days = ["fri"], hours = "22:00-06:00"', "2026-03-06T05:00:00+00:00", False),
     ],
@@ -137,6 +139,7 @@ def test_a_rule_holds_for_versions(version: str, newest: bool, earlier: bool, un
             wanted = f"{version[1:-1]} versions" if version.startswith('"') else f"version {version}"
             found = {3: "version 3, the current one", 2: "version 2, an earlier one", None: "a file without versions"}
             assert said == f"it is about {wanted}, and this is {found[number]}"
+        assert rules.rules[0].conditions.fits_file(SHEET, one) is holds
     assert not rules.allows_below(ANYONE, "read", parse_address("charts/")), "earlier versions may be there"
 
 
@@ -156,6 +159,8 @@ def test_exceptions_hold_whoever_else_is_named() -> None:
     [
         ('when = { hours = "8-17" }', "rules.toml:7: '8' is no time of day"),
         ('when = { hours = "08:00-24:01" }', "they end with 24:00"),
+        ('when = { hours = "08:00-08:60" }', "they end with 24:00"),
+        ('when = { hours = "08:00" }', "expected two times of day, as in"),
         ('when = { days = ["monday"] }', "'monday' is no day; days are mon, tue"),
         ('when = { zone = "Brackwater/Pier" }', "rules.toml:7: 'Brackwater/Pier' is no time zone"),
         ('when = { from = "2026-01-01" }', "expected a date or a time, without quotes"),

@@ -193,7 +193,8 @@ def test_whom_a_link_names_is_believed_of_the_key_holder_alone() -> None:
 
 @pytest.mark.parametrize(
     "conditions",
-    [[("colour", "red")], [("until", "soon")], [("uses", "3")], [("net", "10.0.0.1/8")], [("via", "x" * 201)],
+    [[("colour", "red")], [("until", "soon")], [("uses", "3")], [("net", "10.0.0.1/8")], [("net", "10.0.0.1")],
+     [("net", "fe80::%eth0/64")], [("via", "x" * 201)],
      [("via", "a\nb")], [("tag", "a"), ("tag", "b")], [("via", "x")] * 33],
 )  # fmt: skip
 def test_a_link_that_no_one_could_honour_is_not_made(conditions: list[tuple[str, str]]) -> None:

@@ -22,6 +22,8 @@ from invio.core.rules.patterns import BadPattern, parse_pattern
         ("charts/a*bb*bc*d", "charts/abbcd", False),
         ("charts/a*bb*bc*d", "charts/abb-bcd", True),
         ("charts/a*a", "charts/a", False),
+        ("charts/a*a", "charts/aa", True),
+        ("charts/a*bc*c", "charts/abc", False),
         ("charts/**", "charts/deep/er/a.pdf", True),
         ("charts/**", "charts/", True),
         ("charts/**", "chartsx/a", False),
@@ -57,6 +59,7 @@ def test_a_pattern_matches_by_segments(pattern: str, address: str, expected: boo
         ("charts/**/x.pdf", "charts/a/b/", True, False),
         ("**", "notices/", True, True),
         ("charts/approach", "charts/approach/", False, False),
+        ("charts/app*", "charts/approach/deep/", False, False),
         ("charts/*/**", "notices/a/", False, False),
     ],
 )
@@ -70,6 +73,7 @@ def test_rules_are_filed_by_the_store_and_the_folder_that_a_pattern_begins_with(
     for text, store, folder in (
         ("charts/approach/*.pdf", "charts", "approach"),
         ("charts/*/x.pdf", "charts", None),
+        ("charts/x.pdf", "charts", "x.pdf"),
         ("charts/**", "charts", None),
         ("*/approach/x", None, "approach"),
         ("**", None, None),

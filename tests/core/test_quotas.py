@@ -91,10 +91,11 @@ def test_the_longest_period_is_counted_and_a_longer_one_refused() -> None:
 
 
 def test_periods_and_moments_are_told_to_people() -> None:
-    assert [period_text(read_period(text)) for text in ("1d", "2d", "36h", "90m")] == [
+    assert [period_text(read_period(text)) for text in ("1d", "2d", "36h", "90m")] + [period_text(90)] == [
         "1 day",
         "2 days",
         "36 hours",
         "90 minutes",
+        "90 seconds",
     ]
     assert moment_text(1_772_452_799.2) == "2026-03-02 12:00:00 UTC"

@@ -74,7 +74,9 @@ def test_an_action_that_is_not_named_is_not_allowed() -> None:
 
 def test_a_rule_for_any_store_holds_for_each() -> None:
     assert allows(rules(("allow", "group:office", "**", "read")), OFFICE, "new-store/x")
-    assert allows(rules(("allow", "anyone", "*/README.txt", "read")), ANYONE, "notices/README.txt")
+    everywhere = rules(("allow", "anyone", "*/README.txt", "read, list"))
+    assert allows(everywhere, ANYONE, "notices/README.txt")
+    assert everywhere.may_enter(ANYONE, parse_address("notices/"))
 
 
 def test_the_history_is_told_which_rules_decided() -> None:
@@ -91,6 +93,8 @@ def test_the_history_is_told_which_rules_decided() -> None:
     assert said[0][0] is True
     assert sorted(said[0][1].removeprefix("rules: ").split(", ")) == sorted(names[:2])
     assert said[1:] == [(False, f"rules: {names[2]}"), (False, "rules: none")]
+    reasons = rule_set.decide(PILOT, "read", parse_address("charts/a")).reasons
+    assert [(reason.spoke, reason.because) for reason in reasons] == [(True, "it applies")] * 2
 
 
 def test_the_stores_in_which_somebody_may_do_something() -> None:
@@ -160,6 +164,12 @@ def test_all_of_a_folder_is_allowed_only_when_nothing_in_it_is_denied() -> None:
     assert not rule_set.allows_below(PILOT, "link", parse_address("charts/drafts/"))
     assert not rule_set.allows_below(PILOT, "link", parse_address("charts/"))
     assert not rule_set.allows_below(OFFICE, "link", parse_address("charts/"))
+    others = rules(
+        ("allow", "group:pilots", "charts/**", "link"),
+        ("deny", "group:pilots", "charts/a.pdf", "read"),
+        ("deny", "group:office", "charts/a.pdf", "link"),
+    )
+    assert others.allows_below(PILOT, "link", parse_address("charts/")), "denied is another action, and to others"
 
 
 def test_the_terms_of_the_only_rule_hold_and_rules_have_reasons() -> None:
@@ -168,6 +178,9 @@ def test_the_terms_of_the_only_rule_hold_and_rules_have_reasons() -> None:
     )
     assert only.terms(ANYONE, "read", parse_address("charts/a")).speed == 1000
     assert only.terms(ANYONE, "list", parse_address("charts/a")) == NO_TERMS
+    without = rules(("allow", "anyone", "**", "read"))
+    assert without.terms(ANYONE, "read", parse_address("charts/a")) == NO_TERMS
+    assert without.terms_within(ANYONE, "read", parse_address("charts/")) == NO_TERMS
     assert (only.has_reasons, only.sure_below, only.has_quotas) == (True, True, False)
 
 
