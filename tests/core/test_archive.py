@@ -134,6 +134,12 @@ def test_any_difference_shows_in_the_tag(changed: Given, kind: type[ZipLayout] |
     assert archive_of([changed], kind).tag != archive_of([entry("a.txt", b"tide")], kind).tag
 
 
+def test_what_a_kind_of_archive_is() -> None:
+    assert (ZipLayout.deflates, TarLayout.deflates) == (True, False)
+    assert len(archive_of([entry("a", b"a")]).tag) == 32
+    assert struct.pack("<HHBi", 0x5455, 5, 1, 0) in archive([entry("a", b"a", 0.0)]), "the first second of all"
+
+
 def test_another_coder_makes_another_tag() -> None:
     tags = set()
     for coder in ("one", "two"):
@@ -317,7 +323,19 @@ def test_an_entry_far_behind_is_named_by_a_large_number_from_the_first_that_32_b
         layout = ZipLayout()
         layout.size = offset
         assert struct.unpack_from("<H", layout.add(Entry("a", 1, 7, None)), 4) == (20,)
-        assert struct.unpack_from("<HH", layout.end(), 4) == (3 << 8 | version, version)
+        central = layout.end()
+        extra = struct.pack("<HHQ", 1, 8, offset) if version == 45 else b""
+        fields = (0x02014B50, 3 << 8 | version, version, 1 << 11, 0, 0, 33, 7, 1, 1, 1, len(extra), 0, 0, 0)
+        assert struct.unpack_from("<IHHHHHHIIIHHHHH", central) == fields
+        assert struct.unpack_from("<I", central, 42) == (min(offset, 2**32 - 1),)
+        assert central[46:].startswith(b"a" + extra + struct.pack("<I", 0x06064B50))
+
+
+def test_the_records_of_the_end_hold_large_numbers_from_the_first_that_32_bits_cannot_say() -> None:
+    for offset, large in ((2**32 - 2, False), (2**32 - 1, True)):
+        layout = ZipLayout()
+        layout.size = offset
+        assert (struct.pack("<I", 0x06064B50) in layout.end()) is large
 
 
 def test_many_entries_end_with_records_that_hold_large_numbers() -> None:
@@ -343,6 +361,7 @@ def test_a_cut_of_nothing_is_empty_and_no_part_of_any_is() -> None:
             assert part if isinstance(part, bytes) else part.length > 0  # type: ignore[union-attr]
     assert not content.kept, "no answer that holds an archive is kept for others"
     assert len(content.cut(0, content.size)) == len(list(content.parts))
+    assert content.cut(0, content.size)[-1] == list(content.parts)[-1]
 
 
 def test_what_has_to_be_waited_for_stands_alone_and_says_so() -> None:

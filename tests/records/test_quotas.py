@@ -64,6 +64,15 @@ def test_a_further_request_of_a_transfer_counts_its_bytes_and_no_file(records: s
     assert used(records, ANN, QUOTA) == (1, 550)
 
 
+def test_a_further_request_needs_no_room_for_a_file(records: sa.Connection) -> None:
+    claim = Claim(QUOTA, 1, 10, ANN)
+    for name in ("t1", "t2", "t3"):
+        reserve(records, name, [claim], begins=True)
+    reserve(records, "t3", [claim], begins=False)
+    with pytest.raises(QuotaReached):
+        reserve(records, "t4", [claim], begins=True)
+
+
 def test_where_one_of_several_quotas_has_no_room_none_is_touched(records: sa.Connection) -> None:
     narrow = Quota("narrow", 3, 10, 86_400)
     with pytest.raises(QuotaReached, match="narrow") as reached:
@@ -134,7 +143,7 @@ def test_what_frees_first_is_the_oldest_that_counts_anything(records: sa.Connect
     clock[0] += 50
     # A further request of a transfer that no quota had counted: no file, and as much as it brings.
     reserve(records, "of no file", [Claim(files, 0, 0, ANN)], begins=False)
-    reserve(records, "another", [Claim(files, 0, 9, ANN)], begins=False)
+    reserve(records, "another", [Claim(files, 0, 1, ANN)], begins=False)
     assert frees_at(records, ANN, files) == 100_000.0 + 86_400
     records.execute(sa.delete(quota_uses).where(quota_uses.c.transfer == "of no byte"))
     assert frees_at(records, ANN, files) == 100_050.0 + 86_400
@@ -151,6 +160,8 @@ def test_a_quota_begins_anew_for_one_and_what_is_on_its_way_counts_once_it_arriv
     reserve(records, "going", [going], begins=True)
     reset(records, ANN, QUOTA)
     assert used(records, ANN, QUOTA) == (0, 50)
+    left = records.execute(sa.select(quota_uses.c.transfer).where(quota_uses.c.who == ANN)).scalars().all()
+    assert left == ["going"], "what counts no more is not kept"
     give_back(records, "going", [going], 30)
     assert used(records, ANN, QUOTA) == (0, 30)
     assert used(records, bob, QUOTA) == (1, 100)
