@@ -94,6 +94,11 @@ TESTS = {
 
 # What was read and found to make no difference that could be seen, with why. They are tried, and not counted.
 EQUAL = {
+    ("delivery/archives/builder.py", "self._waits = False"): "a plan begins with what it is told",
+    ("delivery/archives/builder.py", "time.monotonic() > self._deadline"): "no clock is that exact",
+    ("delivery/archives/builder.py", "self._ticks % _LOOKED_EVERY"): "how often the time is looked at",
+    ("delivery/archives/builder.py", "modified is not None and modified > newest"): "the newest is as new as itself",
+    ("delivery/archives/builder.py", 'raise Refusal("changed", f"{facts.address}'): "its CRC says the same",
     ("records/quotas.py", "digest_size=11"): "how long a name is makes no difference",
     ("core/archive/plan.py", "self.size = 0"): "it is set at the end",
     ("core/archive/plan.py", "at[number] < stop and"): "what begins at the end is cut off",

@@ -28,7 +28,7 @@ from invio.delivery.archives.selection import Selection
 from invio.delivery.archives.spools import Spools
 from invio.delivery.sending.errors import NobodyWaits
 from invio.delivery.transfers.limits import BundleLimits
-from invio.records.bundles import BundleOptions, BundleRecord
+from invio.records.bundles import BundleOptions, BundleRecord, known_digests
 from invio.records.database import open_database
 from invio.stores.directory import DirectoryStore
 from invio.stores.sources import DiskFile, Made, SpooledFile
@@ -229,7 +229,40 @@ def test_more_cold_content_than_may_be_waited_for_is_stored_and_deflated_later(
     assert b"sounding" not in read(plan_of("files/log.txt", cache=cache, packs=True, limits=limits))
 
 
-def test_sums_are_those_of_the_contents_and_kept(plan_of: Callable[..., Plan], root: Path) -> None:
+def test_just_as_much_is_waited_for_as_the_limits_say(plan_of: Callable[..., Plan], root: Path, tmp_path: Path) -> None:
+    size = 64_000
+    settled(root / "one.txt", b"sounding 14.5 m\n" * (size // 16))
+    settled(root / "two.txt", b"sounding 15.5 m\n" * (size // 16))
+
+    def plan(number: int, limit: int, wait_for: int, *names: str) -> Preparing:
+        preparing = Preparing()
+        limits = BundleLimits(wait_for=wait_for)
+        cache = DeflateCache(tmp_path / f"deflated-{number}", limit, 1)
+        plan_of(*names, cache=cache, packs=True, waits=True, limits=limits, preparing=preparing)
+        return preparing
+
+    for number, (limit, wait_for) in enumerate(((1 << 20, size - 1), (2 * size - 2, 1 << 20))):
+        with pytest.raises(DeflateBudgetExceeded):
+            plan(number, limit, wait_for, "files/one.txt")
+    with pytest.raises(DeflateBudgetExceeded):
+        plan(2, 1 << 20, size, "files/one.txt", "files/two.txt")
+    assert plan(2, 1 << 20, size, "files/one.txt").read == 0, "what was deflated until then is kept"
+    assert plan(3, 2 * size, size, "files/two.txt").read == size
+
+
+def test_deflating_ends_when_nobody_waits(plan_of: Callable[..., Plan], root: Path, tmp_path: Path) -> None:
+    settled(root / "long.txt", b"sounding 16.5 m\n" * (1 << 18))
+    preparing, cache = Preparing(), DeflateCache(tmp_path / "deflated", 1 << 30, 1)
+    with pytest.raises(NobodyWaits):
+        plan_of("files/long.txt", cache=cache, packs=True, preparing=preparing, ends=lambda: preparing.read > 0)
+    assert 0 < preparing.read < 1 << 22
+
+
+def test_what_is_missing_is_left_out_and_the_rest_is_not(plan_of: Callable[..., Plan]) -> None:
+    assert entries(plan_of("files/none.txt", "files/a.txt", leave_out=True)) == ["files/a.txt", ""]
+
+
+def test_sums_are_those_of_the_contents_and_kept(plan_of: Callable[..., Plan], root: Path, engine: sa.Engine) -> None:
     settled(root / "a.txt", b"some bytes of a")
     for _ in range(2):
         with zipfile.ZipFile(io.BytesIO(read(plan_of("files/a.txt", "files/b.txt", sums=True)))) as archive:
@@ -237,6 +270,9 @@ def test_sums_are_those_of_the_contents_and_kept(plan_of: Callable[..., Plan], r
             dated = archive.getinfo("SHA256SUMS").date_time
     assert lines == [f"{hashlib.sha256((root / name).read_bytes()).hexdigest()}  {name}" for name in ("a.txt", "b.txt")]
     assert dated[0] >= 2026, "as the newest file is"
+    tag = DirectoryStore("files", root).locate(parse_address("files/a.txt")).facts.tag
+    with engine.connect() as connection:
+        assert known_digests(connection, [str(tag)]) == {tag: hashlib.sha256(b"some bytes of a").digest()}
     assert entries(plan_of("files/a.txt")) == ["files/a.txt"]
 
 
@@ -291,16 +327,78 @@ def test_what_is_made_for_an_archive_is_deflated_and_summed_like_a_file(engine: 
         (OSError(errno.ENOSPC, "No space left on device"), "no-space"),
         (OSError(errno.EDQUOT, "Disk quota exceeded"), "no-space"),
         (ValueError("a station without a level"), "not-made"),
+        (OSError(errno.EIO, "Input/output error"), None),
     ],
 )
-def test_what_cannot_be_made_for_an_archive_refuses_it_by_name(engine: sa.Engine, fault: Exception, word: str) -> None:
+def test_what_cannot_be_made_for_an_archive_refuses_it_by_name(
+    engine: sa.Engine, fault: Exception, word: str | None
+) -> None:
     record = BundleRecord("b3", "bob", "all.zip", ("files/gauge.csv",), 2e9)
     limits = BundleLimits()
     planning = Planning(engine, limits, None, Spools(limits.spools), record=record, preparing=Preparing())
     catalogue = Catalogue([Making(fault)], parse_rules(RULES))
+    if word is None:  # the disk itself failed: the operator has to know
+        with pytest.raises(OSError, match="Input/output error"):
+            planning.plan(Selection(catalogue, BOB), packs=False, waits=False)
+        return
     with pytest.raises(Refusal, match=r"files/gauge\.csv could not be made") as refused:
         planning.plan(Selection(catalogue, BOB), packs=False, waits=False)
     assert refused.value.reason.word == word
+
+
+class Typed(DirectoryStore):
+    """A directory whose files have the media type, the time and the making that a test gives them."""
+
+    media_type: str | None = None
+    modified: float | None = 1.7e9
+    makes = False
+
+    def locate(self, address: Address) -> Found:
+        found = super().locate(address)
+        facts = found.facts._replace(media_type=self.media_type, modified=self.modified)
+        if not self.makes:
+            return found._replace(facts=facts)
+        content = found.content.read(0, found.content.size)
+        return Found(facts._replace(size=None, tag=None), Made(lambda: iter([content])))
+
+
+@pytest.mark.parametrize("makes", [False, True])
+@pytest.mark.parametrize(
+    ("name", "media_type", "size", "deflated"),
+    [
+        ("log.txt", None, 512, True),
+        ("log.txt", None, 511, False),
+        ("log.jpg", None, 5000, False),
+        ("log.txt", "image/jpeg", 5000, False),
+        ("log.jpg", "text/csv", 5000, True),
+        ("log", "text/csv", 5000, True),
+    ],
+)
+def test_what_deflating_makes_shorter_is_told_by_type_and_size(
+    engine: sa.Engine, cache: DeflateCache, root: Path, makes: bool,
+    name: str, media_type: str | None, size: int, deflated: bool,
+) -> None:  # fmt: skip
+    settled(root / name, (b"depth 12\n" * 600)[:size])
+    store = Typed("files", root)
+    store.media_type, store.makes = media_type, makes
+    record = BundleRecord(f"t-{makes}-{name}-{size}", "bob", "all.zip", (f"files/{name}",), 2e9)
+    limits = BundleLimits()
+    planning = Planning(engine, limits, cache, Spools(limits.spools), record=record, preparing=Preparing())
+    plan = planning.plan(Selection(Catalogue([store], parse_rules(RULES)), BOB), packs=True, waits=False)
+    with zipfile.ZipFile(io.BytesIO(read(plan))) as archive:
+        [info] = archive.infolist()
+    assert info.compress_type == (zipfile.ZIP_DEFLATED if deflated else zipfile.ZIP_STORED)
+    assert info.filename == ("log.csv" if name == "log" else name), "a name without an extension gets its type's"
+
+
+def test_files_without_a_time_can_be_in_an_archive(engine: sa.Engine, root: Path) -> None:
+    store = Typed("files", root)
+    store.modified = None
+    record = BundleRecord("timeless", "bob", "all.zip", ("files/a.txt",), 2e9, BundleOptions(sums=True))
+    planning = Planning(engine, BundleLimits(), None, Spools(1), record=record, preparing=Preparing())
+    plan = planning.plan(Selection(Catalogue([store], parse_rules(RULES)), BOB), packs=False, waits=False)
+    with zipfile.ZipFile(io.BytesIO(read(plan))) as archive:
+        assert [info.date_time[0] for info in archive.infolist()] == [1980, 1980]
 
 
 class Altering(DeflateCache):

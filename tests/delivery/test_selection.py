@@ -19,7 +19,7 @@ from invio.records.versions import VersionRecords
 from invio.stores.directory import DirectoryStore
 from invio.stores.managed import ManagedStore
 from invio.stores.sources import DiskFile
-from invio.stores.store import Found, Missing
+from invio.stores.store import Found, Missing, StoreFault
 from tests.stores.test_managed import PUTTING, put
 
 BOB = Caller("bob", frozenset({"crew"}))
@@ -64,6 +64,39 @@ def test_a_file_that_is_named_in_several_ways_is_chosen_once(stores: list[Direct
     assert selection.left_out == []
 
 
+def test_a_folder_keeps_its_own_name_and_none_of_those_above(
+    stores: list[DirectoryStore | ManagedStore], tmp_path: Path
+) -> None:
+    (tmp_path / "files/drafts/deep/er").mkdir(parents=True)
+    (tmp_path / "files/drafts/deep/er/y.txt").write_text("y")
+    selection = Selection(catalogue(stores), BOB)
+    deep = "files/drafts/deep/er/y.txt"
+    assert chosen(selection, "files/drafts/deep/") == [(deep, "deep/er/y.txt")]
+    assert chosen(selection, "files/drafts/deep/er/") == [(deep, "er/y.txt")]
+
+
+def test_an_archive_holds_what_is_shown_of_a_file(stores: list[DirectoryStore | ManagedStore]) -> None:
+    def shown(found: Found) -> Found:
+        if found.facts.address.name == "x.txt":
+            raise Refusal("not-an-image", "no image")
+        if found.facts.address.name == "a.txt":
+            return found._replace(facts=found.facts._replace(name="a.webp"))
+        return found
+
+    selection = Selection(catalogue(stores), BOB, shown=shown)
+    assert [path for _, path in selection.chosen(["files/"])] == ["files/a.webp", "files/b.txt"]
+    assert [(one.address, one.reason) for one in selection.left_out] == [("files/drafts/x.txt", "not-an-image")]
+
+
+@pytest.mark.parametrize(("count", "more"), [(100, ""), (101, " and 1 more")])
+def test_a_refusal_names_a_hundred(stores: list[DirectoryStore | ManagedStore], count: int, more: str) -> None:
+    selection = Selection(catalogue(stores), BOB)
+    assert chosen(selection, *(f"files/none-{number}" for number in range(count))) == []
+    with pytest.raises(Refusal) as refused:
+        selection.refuse()
+    assert refused.value.detail.endswith(f"files/none-99{more}")
+
+
 def test_what_is_no_address_is_named_shortened_and_readable(stores: list[DirectoryStore | ManagedStore]) -> None:
     selection = Selection(catalogue(stores), BOB)
     assert chosen(selection, "files/../a", "files/" + "\udcff" * 300, "files/a.txt") == [("files/a.txt", "a.txt")]
@@ -105,6 +138,7 @@ def test_who_may_have_an_archive_is_looked_at_by_the_rules_of_the_moment(
     assert not still_may(catalogue(stores, SMALL_ONES), BOB, ["files/"], plan), "one has more than five bytes"
     own = planned(stores, ["files/a.txt"], sums=b"what the archive adds itself is nobody's")
     assert still_may(catalogue(stores, SMALL_ONES), BOB, ["files/a.txt"], own)
+    assert still_may(catalogue(stores), BOB, ["https://maps.example/bay/", "files/a.txt"], without)
 
 
 def test_a_version_that_is_current_no_more_is_looked_at_as_an_earlier_one(
@@ -136,6 +170,8 @@ class Urls:
     """Files of another origin: one that is there."""
 
     def locate(self, text: str) -> Found:
+        if text.startswith("https://down.example/"):
+            raise StoreFault("no answer", word="no-answer")
         if not text.endswith("/there.pdf"):
             raise Missing(text)
         return Found(FileFacts(Address("https:", text), 1, None, "tag"), DiskFile(b"/there.pdf", 1, 1, 1, 1))
@@ -156,10 +192,11 @@ def test_what_may_be_listed_and_not_read_is_left_out_by_name(stores: list[Direct
 
 
 def test_files_by_their_urls_are_had_where_origins_are_named(stores: list[DirectoryStore | ManagedStore]) -> None:
-    asked = "https://maps.example/bay/there.pdf", "https://maps.example/gone.pdf"
+    asked = "https://maps.example/bay/there.pdf", "https://maps.example/gone.pdf", "https://down.example/there.pdf"
     selection = Selection(catalogue(stores), BOB, urls=Urls())  # type: ignore[arg-type]
     assert [path for _, path in selection.chosen(asked)] == ["there.pdf"]
-    assert [(one.address, one.reason) for one in selection.left_out] == [(asked[1], "missing")]
+    left_out = [(one.address, one.reason) for one in selection.left_out]
+    assert left_out == [(asked[1], "missing"), (asked[2], "no-answer")]
     selection = Selection(catalogue(stores), BOB)
     assert list(selection.chosen(asked)) == []
     assert {one.reason for one in selection.left_out} == {"not-allowed"}
