@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import ClassVar
 
 import pytest
+import sqlalchemy as sa
 
 from invio.core.addresses import Address, parse_address
 from invio.core.files import ANYONE, Caller, FileFacts
@@ -14,9 +15,12 @@ from invio.core.reasons import Refusal
 from invio.core.rules.file import parse_rules
 from invio.delivery.access import catalogue as catalogue_module
 from invio.delivery.access.catalogue import Catalogue
+from invio.records.versions import VersionRecords
 from invio.stores.directory import DirectoryStore
+from invio.stores.managed import ManagedStore
 from invio.stores.sources import Made
 from invio.stores.store import Found, Missing
+from tests.stores.test_managed import put
 
 BOB = Caller("bob", frozenset({"crew"}), "192.0.2.7")
 RULES = """
@@ -105,6 +109,24 @@ class Listing:
         return sorted(listed, key=lambda address: (not address.folder, address.path))
 
 
+class Walking(Listing):
+    """One that goes through all that is below a folder by itself."""
+
+    def walk(self, folder: Address) -> Iterator[Found]:
+        below = [path for path in self.paths if path.startswith(folder.path)]
+        if not below:
+            raise Missing(str(folder))
+        yield from (self.locate(Address("files", path)) for path in below)
+
+
+class Paging(Listing):
+    """One that lists page by page."""
+
+    def page(self, folder: Address, after: Address | None, limit: int) -> list[Address]:
+        listed = self.list(folder)
+        return listed[0 if after is None else listed.index(after) + 1 :][:limit]
+
+
 EVERYTHING = """
 [[rule]]
 effect = "allow"
@@ -159,8 +181,18 @@ def test_a_listing_goes_on_after_a_place_and_reads_a_long_folder_once(monkeypatc
         catalogue.page(BOB, parse_address("files/"), "\x00", 4)
 
 
-def test_a_listing_comes_in_pages_of_what_may_be_seen() -> None:
-    catalogue = Catalogue([Listing()], parse_rules(SOME))
+def test_a_short_folder_is_read_for_each_page(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(catalogue_module, "_LONG", 6)  # it has just as many
+    store = Listing()
+    catalogue = Catalogue([store], parse_rules(EVERYTHING))
+    assert catalogue.page(BOB, parse_address("files/"), None, 4).after == "files/b"
+    monkeypatch.setattr(store, "paths", ["c2"])
+    assert [one.address.path for one in catalogue.page(BOB, parse_address("files/"), "files/b", 4).files] == ["c2"]
+
+
+@pytest.mark.parametrize("kind", [Listing, Paging])
+def test_a_listing_comes_in_pages_of_what_may_be_seen(kind: type[Listing]) -> None:
+    catalogue = Catalogue([kind()], parse_rules(SOME))
     folder, seen, after = parse_address("files/"), [], None
     for _ in range(10):
         page = catalogue.page(BOB, folder, after, 2)
@@ -173,11 +205,18 @@ def test_a_listing_comes_in_pages_of_what_may_be_seen() -> None:
     assert seen == expected
     assert catalogue.page(BOB, folder, None, 4).after is None, "all of it fits"
     assert [str(one.address) for one in catalogue.page(BOB, None, None, 5).files] == ["files/"]
-    gone = Catalogue([Listing(gone="b")], parse_rules(SOME))
+    gone = Catalogue([kind(gone="b")], parse_rules(SOME))
     assert [one.address.path for one in gone.page(BOB, folder, None, 9).files] == ["open/", "a", "d"]
     assert [found.facts.address.path for found in catalogue.below(BOB, folder)] == ["open/y", "a", "b", "d"]
+    for after, left in (("files/a", ["b", "d"]), ("files/d", [])):
+        assert [one.address.path for one in catalogue.page(BOB, folder, after, 9).files] == left
+    backwards = catalogue.page(BOB, folder, None, 9, sort="-name").files
+    assert [one.address.path for one in backwards] == ["open/", "d", "b", "a"]
+    found = catalogue.page(BOB, folder, None, 9, search="y").files
+    assert [one.address.path for one in found] == ["open/y"]
 
 
+@pytest.mark.parametrize("kind", [Listing, Walking, Paging])
 @pytest.mark.parametrize(
     ("caller", "folder", "word", "detail"),
     [
@@ -188,9 +227,9 @@ def test_a_listing_comes_in_pages_of_what_may_be_seen() -> None:
     ],
 )
 def test_a_folder_that_may_not_be_listed_is_refused_like_one_that_is_not_there(
-    caller: Caller, folder: str, word: str, detail: str
+    kind: type[Listing], caller: Caller, folder: str, word: str, detail: str
 ) -> None:
-    catalogue = Catalogue([Listing()], parse_rules(SOME))
+    catalogue = Catalogue([kind()], parse_rules(SOME))
     for listed in (
         lambda: catalogue.page(caller, parse_address(folder), None, 5),
         lambda: list(catalogue.below(caller, parse_address(folder))),
@@ -217,7 +256,14 @@ def test_a_file_that_may_not_be_had_is_refused_with_what_may_be_known(
     with pytest.raises(Refusal) as refused:
         catalogue.obtain(caller, "read", parse_address(address))
     assert (refused.value.reason.word, refused.value.detail) == (word, detail)
-    assert refused.value.decided_by == "rules: none"
+    assert (refused.value.decided_by, refused.value.reasons) == ("rules: none", ())
+
+
+def test_who_manages_a_file_is_told_which_rules_refuse_it() -> None:
+    managing = SOME.replace('"files/b"]\nactions = ["read"', '"files/b"]\nactions = ["manage"')
+    with pytest.raises(Refusal) as refused:
+        Catalogue([Listing()], parse_rules(managing)).obtain(BOB, "read", parse_address("files/b"))
+    assert [reason.spoke for reason in refused.value.reasons] == [False] * 3
 
 
 def test_a_file_is_had_by_the_rules_that_let_it_and_a_version_only_where_there_are_any() -> None:
@@ -230,19 +276,11 @@ def test_a_file_is_had_by_the_rules_that_let_it_and_a_version_only_where_there_a
     assert refused.value.reason.word == "missing"
     with pytest.raises(Missing, match="files/b in versions"):
         catalogue.locate(parse_address("files/b"), 1)
+    with pytest.raises(Missing, match="nowhere/b"):
+        catalogue.locate(parse_address("nowhere/b"))
     assert catalogue.pool_of(None) is catalogue.pool_of(parse_address("files/b"))
     assert not catalogue.waits(parse_address("files/b"))
     assert not catalogue.waits(parse_address("nowhere/b"))
-
-
-class Walking(Listing):
-    """One that goes through all that is below a folder by itself."""
-
-    def walk(self, folder: Address) -> Iterator[Found]:
-        below = [path for path in self.paths if path.startswith(folder.path)]
-        if not below:
-            raise Missing(str(folder))
-        yield from (self.locate(Address("files", path)) for path in below)
 
 
 def test_a_walk_brings_what_may_be_listed_and_asks_of_each_file_where_that_is_not_sure() -> None:
@@ -294,3 +332,14 @@ def test_a_sorted_listing_goes_on_with_the_next_one(tmp_path: Path) -> None:
         if after is None:
             break
     assert seen == [7, 6, 5, 4, 3, 2, 1]
+
+
+def test_a_version_is_found_by_its_number(tmp_path: Path, engine: sa.Engine) -> None:
+    models, floor = (
+        ManagedStore("models", tmp_path / "models", VersionRecords(engine, "models")),
+        parse_address("models/floor"),
+    )
+    for content in (b"one", b"three"):
+        put(models, floor, content)
+    catalogue = Catalogue([models], parse_rules(EVERYTHING))
+    assert [(catalogue.locate(floor, number).facts.version) for number in (1, 2, None)] == [1, 2, 2]

@@ -119,6 +119,13 @@ def test_what_has_ended_is_told_once_by_its_number_and_rests_a_while_when_someth
         assert board.paused(part.key) is None
         board.forget_rested()
         assert board._resting == {}
+        again, other = transfer("files/c"), transfer("files/d")
+        for live in (again, other, again):
+            live.row.state = PARTIAL
+            board.end(live, live.row)
+            clock.now += 1.5
+        board.forget_rested()
+        assert list(board._resting) == [again.key], "it ended once more, after the other"
 
 
 def test_what_ends_while_nobody_watches_is_counted_and_not_kept() -> None:
