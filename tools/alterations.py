@@ -94,6 +94,16 @@ TESTS = {
 
 # What was read and found to make no difference that could be seen, with why. They are tried, and not counted.
 EQUAL = {
+    ("stores/directory.py", "raise Missing(str(address))"): "what is no file is looked at, and is missing as well",
+    ("stores/directory.py", "entry.stat(follow_symlinks=False)"): "links were told apart before",
+    ("stores/directory.py", "entry.is_dir(follow_symlinks=False)"): "links were told apart before",
+    ("stores/directory.py", "if self.descriptor >= 0:"): "no folder is the standard input",
+    ("stores/directory.py", "return text.isascii() and"): "the thorough way says the same",
+    ("delivery/sending/acknowledgement.py", "self._tick = 0"): "ticks are counted from anywhere",
+    ("delivery/sending/acknowledgement.py", "self._sending.get(answer, -1)"): "any number below zero is none",
+    ("delivery/sending/acknowledgement.py", "self._sending[answer] = -1"): "any number below zero is none",
+    ("delivery/sending/acknowledgement.py", "timer.cancel()"): "nothing is left that its look could find",
+    ("delivery/sending/acknowledgement.py", "self._full.poll(0)"): "it is asked when something is ready",
     ("delivery/transfers/live.py", "begun = row.coverage[0][1]"): "no entry ends with the first byte",
     ("delivery/transfers/live.py", "requests: int = 0"): "whoever makes one says how many",
     ("delivery/transfers/live.py", "now - self._looked > _LOOKED_FOR"): "no clock is that exact",

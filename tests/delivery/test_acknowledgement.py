@@ -85,6 +85,7 @@ def test_an_answer_ends_when_its_last_byte_is_acknowledged_and_is_looked_at_less
         seen = len(wire.looks)
         await asyncio.sleep(10)
         assert len(wire.looks) == seen, "nothing is looked at any more"
+        assert (watch._arriving, watch._ticking) == ({}, None)
 
     run(work())
 
@@ -123,6 +124,21 @@ def test_a_reader_that_takes_nothing_is_cut_off_and_a_slow_one_is_not() -> None:
     run(work())
 
 
+def test_a_reader_whose_socket_stays_full_is_cut_off() -> None:
+    async def work() -> None:
+        near, far = socket.socketpair()
+        with near, far:
+            watch, wire, ends = AcknowledgementMonitor(8), Wire(left=5), []  # type: ignore[var-annotated]
+            near.setblocking(False)
+            fill(near)
+            watch.sends(answer(wire, watch, ends), near.fileno())
+            await asyncio.sleep(30)
+            assert wire.cuts
+            watch.stop()
+
+    run(work())
+
+
 def test_a_full_socket_is_watched_until_it_takes_more() -> None:
     async def work() -> None:
         near, far = socket.socketpair()
@@ -148,7 +164,12 @@ def test_a_full_socket_is_watched_until_it_takes_more() -> None:
             assert one.pushed == pushed, "it is watched no more"
             # The same socket may be watched for the next answer.
             watch.sends(answer(wire, watch, ends), near.fileno())
+            full = watch._full
+            assert full is not None
+            descriptor = full.fileno()
             watch.stop()
+            assert full.closed
+            assert not asyncio.get_running_loop().remove_reader(descriptor), "the loop looks at it no more"
 
     run(work())
 
@@ -167,6 +188,7 @@ def test_a_stop_ends_what_is_under_way_and_lets_what_has_arrived_be_complete() -
         assert [wire.given_up for wire in wires] == [1, 0, 1]
         await asyncio.sleep(100)
         assert len(ends) == 3
+        AcknowledgementMonitor(60).stop()  # of nothing
 
     run(work())
 

@@ -9,8 +9,10 @@ from pathlib import Path
 import pytest
 
 from invio.core.addresses import Address, parse_address
+from invio.core.exclusions import read_exclusions
 from invio.core.readable import ContentChanged
-from invio.stores.directory import DirectoryStore
+from invio.stores import directory
+from invio.stores.directory import DirectoryStore, is_at, unchanged
 from invio.stores.sources import DiskFile
 from invio.stores.store import Missing, StoreFault
 
@@ -261,3 +263,121 @@ def test_a_root_that_cannot_be_used_is_said_with_its_store(root: Path, monkeypat
     monkeypatch.setattr(os, "access", lambda *_: False)
     with pytest.raises(StoreFault, match="cannot be read by this user"):
         DirectoryStore("files", root.parent / "elsewhere")
+
+
+def open_descriptors() -> int:
+    return len(os.listdir("/proc/self/fd"))
+
+
+def test_without_links_only_what_lies_where_its_path_says_is_there(root: Path) -> None:
+    (root / "deep" / "linked.txt").symlink_to("b.txt")
+    (root / "linked").symlink_to("deep")
+    store = DirectoryStore("files", root, follows_links=False)
+    before = open_descriptors()
+    for text in ("files/deep/linked.txt", "files/linked/b.txt"):
+        with pytest.raises(Missing):
+            store.locate(parse_address(text))
+    with pytest.raises(Missing):
+        store.list(parse_address("files/linked/"))
+    assert str(store.locate(parse_address("files/deep/b.txt")).facts.address) == "files/deep/b.txt"
+    assert [str(one) for one in store.list(parse_address("files/"))] == ["files/deep/", "files/a.txt"]
+    assert [str(one) for one in store.list(parse_address("files/deep/"))] == ["files/deep/b.txt"]
+    assert [one.facts.address.path for one in store.walk(parse_address("files/"))] == ["deep/b.txt", "a.txt"]
+    assert open_descriptors() == before
+
+
+def test_what_the_settings_exclude_is_not_there(root: Path) -> None:
+    (root / "deep" / "b.tmp").write_text("excluded")
+    (root / "old").mkdir()
+    (root / "old" / "c.txt").write_text("excluded")
+    store = DirectoryStore("files", root, exclusions=read_exclusions(["*.tmp", "old"], hidden=False))
+    for text in ("files/deep/b.tmp", "files/old/c.txt"):
+        with pytest.raises(Missing):
+            store.locate(parse_address(text))
+    assert [str(one) for one in store.list(parse_address("files/"))] == ["files/deep/", "files/a.txt"]
+    assert [str(one) for one in store.list(parse_address("files/deep/"))] == ["files/deep/b.txt"]
+    assert [one.facts.address.path for one in store.walk(parse_address("files/"))] == ["deep/b.txt", "a.txt"]
+    assert not store.excludes(parse_address("files/")), "never all of it"
+
+
+def test_only_long_folders_without_links_that_rest_are_remembered(
+    store: DirectoryStore, root: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(directory, "_LONG", 3)
+    deep, folder = root / "deep", parse_address("files/deep/")
+
+    def is_remembered() -> bool:
+        os.utime(deep, (1_700_000_000, 1_700_000_000))
+        return store.list(folder) is store.list(folder)
+
+    (deep / "c.txt").touch()
+    assert not is_remembered(), "it is short"
+    (deep / "d.txt").touch()
+    assert is_remembered()
+    os.utime(deep)
+    assert store.list(folder) is not store.list(folder), "it may change again within its time stamp"
+    (deep / "link").symlink_to("d.txt")
+    assert not is_remembered()
+
+
+def test_nothing_stays_open_whatever_is_asked(
+    store: DirectoryStore, root: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    (root / "deep" / "loop").symlink_to("..")
+    before = open_descriptors()
+    store.locate(parse_address("files/a.txt"))
+    store.list(parse_address("files/deep/"))
+    for text in ("files/none.txt", "files/deep/none.txt", "files/a.txt/b"):
+        with pytest.raises(Missing):
+            store.locate(parse_address(text))
+    assert len(list(store.walk(parse_address("files/")))) == 2
+    scandir = os.scandir
+
+    def refusing(folder: int) -> object:
+        if os.readlink(f"/proc/self/fd/{folder}").endswith("/deep"):
+            raise PermissionError("not this one")
+        return scandir(folder)
+
+    monkeypatch.setattr(os, "scandir", refusing)
+    assert [one.facts.address.path for one in store.walk(parse_address("files/"))] == ["a.txt"]
+    with pytest.raises(Missing):
+        store.list(parse_address("files/deep/"))
+    assert open_descriptors() == before
+
+
+def test_a_walk_goes_as_deep_as_an_address_can_be(
+    store: DirectoryStore, root: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    (root / "deep" / "er").mkdir()
+    (root / "deep" / "er" / "c.txt").write_text("c")
+    assert len(list(store.walk(parse_address("files/")))) == 3
+    monkeypatch.setattr(directory, "_DEPTH", 2)
+    assert [one.facts.address.path for one in store.walk(parse_address("files/"))] == ["deep/b.txt", "a.txt"]
+
+
+def test_names_of_other_scripts_are_listed_and_those_that_no_address_has_are_not(
+    store: DirectoryStore, root: Path
+) -> None:
+    for name in ("Åland.txt", "back\\slash.txt"):
+        (root / name).touch()
+    assert Address("files", "Åland.txt") in store.list(parse_address("files/"))
+    assert len(store.list(parse_address("files/"))) == 3
+
+
+def test_a_root_that_has_gone_is_a_fault_and_no_missing_file(store: DirectoryStore, root: Path) -> None:
+    assert store.root == os.fsencode(os.path.realpath(root)) + b"/"
+    root.rename(root.parent / "elsewhere")
+    with pytest.raises(StoreFault, match="store 'files': its root cannot be opened: No such file"):
+        store.locate(parse_address("files/deep/b.txt"))
+
+
+def test_whether_a_file_is_what_was_found(store: DirectoryStore, root: Path) -> None:
+    found = store.locate(parse_address("files/a.txt"))
+    assert not found.neighbours
+    assert unchanged(found.source)
+    assert not unchanged("a.txt")
+    assert not is_at(str(root / "a.txt"), "a.txt")
+    (root / "a.txt").unlink()
+    assert not unchanged(found.source)
+    with pytest.raises(Missing):
+        store.locate(parse_address("files/a.txt"))
