@@ -94,6 +94,15 @@ TESTS = {
 
 # What was read and found to make no difference that could be seen, with why. They are tried, and not counted.
 EQUAL = {
+    ("stores/managed.py", "self._seen_at = -1"): "no change has that time",
+    ("stores/managed.py", "called or secrets.token_hex(8)"): "how long a name is makes no difference",
+    ("stores/managed.py", "os.fsync(file.fileno())"): "only a machine that dies in this moment knows",
+    ("stores/managed.py", "replaces=False"): "no content has the name of another",
+    ("stores/managed.py", "if size <= noted:"): "of no lines nothing is taken back",
+    ("core/toml.py", "_last[0][0] is not document"): "the lines are found once more",
+    ("core/toml.py", "len(text.splitlines()) or 1"): "an empty text has no fault",
+    ("core/toml.py", "get_close_matches("): "the first is the best",
+    ("core/toml.py", "for length in range("): "what stands further up is known with its line",
     ("stores/directory.py", "raise Missing(str(address))"): "what is no file is looked at, and is missing as well",
     ("stores/directory.py", "entry.stat(follow_symlinks=False)"): "links were told apart before",
     ("stores/directory.py", "entry.is_dir(follow_symlinks=False)"): "links were told apart before",

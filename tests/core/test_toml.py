@@ -66,7 +66,7 @@ def test_the_first_line_counts_as_the_others_do() -> None:
 
 
 def test_what_is_no_toml_is_refused_with_its_line() -> None:
-    for text, line in (("a = 1\nb = \n", 2), ("a = " + "[" * 100_000, 1)):
+    for text, line in (("a = 1\nb = \n", 2), ("a = " + "[" * 100_000, 1), ("a = 1\nb = [1,\n2", 3)):
         with pytest.raises(ConfigurationError) as refused:
             parse_toml(text, "a.toml", ConfigurationError)
         assert str(refused.value).startswith(f"a.toml:{line}: ")

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
+import json
 import logging
+import os
 import sqlite3
 from pathlib import Path
 
@@ -45,12 +48,67 @@ def test_contents_lie_where_every_version_of_this_software_looks_for_them(store:
     assert (tmp_path / "models" / path).read_bytes() == b"one"
 
 
-def test_an_earlier_version_is_the_newest_again_as_a_further_one(store: ManagedStore) -> None:
+def test_an_earlier_version_is_the_newest_again_as_a_further_one(store: ManagedStore, tmp_path: Path) -> None:
     for content in (b"one", b"three"):
         put(store, FLOOR, content)
     found, is_new = store.renew(FLOOR, 1, PUTTING)
     assert (found.facts.version, found.content.read(0, 3), is_new) == (3, b"one", False)
     assert store.renew(FLOOR, 3, PUTTING)[0].facts.version == 3, "the newest stays what it is"
+    assert len(contents(tmp_path / "models")) == 3
+
+
+def test_what_a_file_is_about_is_kept_said_anew_and_found(store: ManagedStore) -> None:
+    put(store, FLOOR, b"one")
+    put(store, FLOOR, b"two")
+    about = Putting(PUTTING.head, PUTTING.known, description="before the dredging")
+    assert store.renew(FLOOR, 1, about)[0].facts.description == "before the dredging"
+    assert store.renew(FLOOR, 2, PUTTING)[0].facts.description is None
+    assert store.renew(FLOOR, 3, PUTTING)[0].facts.description == "before the dredging"
+    assert store.search(parse_address("models/"), "DREDG") == [FLOOR]
+    assert store.search(parse_address("models/other/"), "dredg") == []
+    assert (store.waits, store.describes) == (False, True)
+
+
+def test_a_version_without_its_content_cannot_be_the_newest_again(store: ManagedStore, tmp_path: Path) -> None:
+    for content in (b"one", b"two"):
+        put(store, FLOOR, content)
+    for path in contents(tmp_path / "models"):
+        if (tmp_path / "models" / path).read_bytes() == b"one":
+            (tmp_path / "models" / path).unlink()
+    with pytest.raises(Missing):
+        store.renew(FLOOR, 1, PUTTING)
+    assert store.locate(FLOOR).facts.version == 2
+
+
+def test_a_root_without_its_mark_is_taken_for_what_its_contents_say(store: ManagedStore, tmp_path: Path) -> None:
+    put(store, FLOOR, b"one")
+    marker, (_, called) = tmp_path / "models" / "store.json", store._index.identity()
+    marker.unlink()
+    assert ManagedStore("models", tmp_path / "models", store._index).locate(FLOOR).facts.size == 3
+    assert json.loads(marker.read_text())["store"] == called
+    # Records that were copied before they met the store learn its name from its mark.
+    with sqlite3.connect(tmp_path / "records.sqlite") as records:
+        records.execute("DELETE FROM facts WHERE name = 'store:models'")
+    records.close()
+    ManagedStore("models", tmp_path / "models", store._index)
+    assert store._index.identity()[1] == called
+
+
+def test_the_content_of_a_removed_version_is_deleted_by_the_next_sweep(store: ManagedStore, tmp_path: Path) -> None:
+    put(store, FLOOR, b"one")
+    [content] = contents(tmp_path / "models")
+    store.remove(FLOOR, None, PUTTING)
+    (tmp_path / "models" / content).write_bytes(b"one")  # as when the process died before it was deleted
+    store.sweep(alone=True)
+    assert list((tmp_path / "models").rglob(content.name)) == []
+
+
+def test_nothing_stays_open_after_a_put(store: ManagedStore) -> None:
+    put(store, FLOOR, b"one")
+    before = len(os.listdir("/proc/self/fd"))
+    for number in range(5):
+        put(store, FLOOR, b"%d" % number)
+    assert len(os.listdir("/proc/self/fd")) == before
 
 
 def test_a_content_that_is_gone_is_missing_and_said_in_the_log(
@@ -101,6 +159,9 @@ def test_a_root_that_holds_what_these_records_do_not_know_is_refused_and_left_al
     (tmp_path / "foreign" / "letter.txt").write_text("mine")
     refused("holds letter.txt, which these records do not know", tmp_path / "foreign")
     assert [path.name for path in (tmp_path / "foreign").iterdir()] == ["letter.txt"]
+    (tmp_path / "folders" / "letters").mkdir(parents=True)
+    (tmp_path / "folders" / "letters" / "letter.txt").write_text("mine")
+    refused("holds letters, which these records do not know", tmp_path / "folders")
     refused("is empty, and the records know contents there", tmp_path / "not-mounted")
     [marker] = [path for path in root.iterdir() if path.is_file() and b'"store"' in path.read_bytes()]
     text = marker.read_text()
@@ -111,12 +172,16 @@ def test_a_root_that_holds_what_these_records_do_not_know_is_refused_and_left_al
 
 
 def test_a_folder_of_the_index_is_listed_and_walked_and_another_is_missing(store: ManagedStore) -> None:
+    assert store.list(parse_address("models/")) == []
     for name in ("b.grid", "bay/floor.grid", "bay/deep/x.grid", "a.grid"):
         put(store, parse_address(f"models/{name}"), name.encode())
     listed = [str(address) for address in store.list(parse_address("models/"))]
     assert listed == ["models/bay/", "models/a.grid", "models/b.grid"]
     assert [found.facts.address.path for found in store.walk(parse_address("models/bay/"))] == [
         "bay/deep/x.grid", "bay/floor.grid",
+    ]  # fmt: skip
+    assert [found.facts.address.path for found in store.walk(parse_address("models/"))] == [
+        "bay/deep/x.grid", "bay/floor.grid", "a.grid", "b.grid",
     ]  # fmt: skip
     for missing in ("models/ba/", "models/bay/floor.grid/"):
         with pytest.raises(Missing):
@@ -155,7 +220,9 @@ def test_the_same_content_twice_is_one_version_and_one_that_is_refused_leaves_no
     assert contents(tmp_path / "models") == []
 
 
-def test_what_was_put_after_the_records_were_copied_is_taken_back(store: ManagedStore, tmp_path: Path) -> None:
+def test_what_was_put_after_the_records_were_copied_is_taken_back(
+    store: ManagedStore, tmp_path: Path, caplog: pytest.LogCaptureFixture
+) -> None:
     put(store, FLOOR, b"one")
     with sqlite3.connect(tmp_path / "records.sqlite") as records:
         records.execute("VACUUM INTO ?", [str(tmp_path / "copy.sqlite")])
@@ -172,11 +239,14 @@ def test_what_was_put_after_the_records_were_copied_is_taken_back(store: Managed
     aside = tmp_path / "models" / "aside"
     aside.mkdir()
     (tmp_path / "models" / new).rename(aside / new.name)
+    with contextlib.suppress(OSError):
+        (tmp_path / "models" / new).parent.rmdir()
     copied = open_database(tmp_path / "copy.sqlite")
     again = ManagedStore("models", tmp_path / "models", VersionRecords(copied, "models"))
     with pytest.raises(Missing):
         again.locate_version(FLOOR, 2)
     again.sweep(alone=True)
+    assert [line.fields for line in caplog.records] == [{"store": "models", "versions": 3}]  # type: ignore[attr-defined]
     assert [version.number for version in again.versions(FLOOR)] == [2, 1]
     assert again.locate(FLOOR).content.read(0, 3) == b"two"
     assert again.locate(parse_address("models/new.grid")).facts.size == 3
@@ -235,6 +305,7 @@ def test_a_root_that_cannot_be_used_is_said_with_what_to_do(
 def test_a_folder_is_filled_to_its_last_byte_and_no_further(tmp_path: Path, engine: sa.Engine) -> None:
     store = ManagedStore("models", tmp_path / "models", VersionRecords(engine, "models"), {"bay/": 10})
     put(store, FLOOR, b"123456")
+    put(store, FLOOR, b"123456")  # what is there already takes no further room
     put(store, parse_address("models/bay/deep/other.grid"), b"7890")
     with pytest.raises(Refusal, match="may hold 10 bytes and holds 10; 1 more are too many"):
         put(store, parse_address("models/bay/more.grid"), b"1")
