@@ -94,6 +94,10 @@ TESTS = {
 
 # What was read and found to make no difference that could be seen, with why. They are tried, and not counted.
 EQUAL = {
+    ("producers/csv_rows.py", "self._buffer.tell() >= PIECE"): "a row more or less in a piece",
+    ("producers/csv_rows.py", "not self._safe and self._has_no_number"): "the same is written once more",
+    ("client/partial.py", "os.fsync(self._opened.fileno())"): "only a machine that dies in this moment knows",
+    ("client/partial.py", "follow_symlinks=False"): "what was locked is no link",
     ("stores/managed.py", "self._seen_at = -1"): "no change has that time",
     ("stores/managed.py", "called or secrets.token_hex(8)"): "how long a name is makes no difference",
     ("stores/managed.py", "os.fsync(file.fileno())"): "only a machine that dies in this moment knows",

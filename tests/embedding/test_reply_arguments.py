@@ -501,6 +501,24 @@ def test_a_function_that_needs_no_argument_may_take_any() -> None:
     assert answer(lambda: invio.StreamReply(with_defaults, name="a.csv")).text == AS_CSV
 
 
+def test_what_is_in_an_archive_is_made_plainly() -> None:
+    for make in (async_rows, async_rows(), coroutine):
+        with pytest.raises(TypeError, match="made plainly, not asynchronously"):
+            all_pieces(make, header=True)
+    assert b"".join(all_pieces(["a", b"b"], ["station"])) == b"ab", "what is no row has no header"
+
+
+def test_the_rows_of_a_result_are_closed_with_it(readings: str) -> None:
+    engine = sa.create_engine(readings)
+    with engine.connect() as connection:
+        result = connection.execute(sa.text("SELECT 1 AS one UNION SELECT 2"))
+        named = making._NamedRows(result)
+        assert [next(named), next(named)] == [("one",), (1,)]
+        named.close()
+        assert result.closed
+    engine.dispose()
+
+
 def test_of_no_rows_there_is_the_header_that_was_given_and_nothing_else() -> None:
     def text(header: Any) -> str:
         return answer(lambda: invio.StreamReply(lambda: iter(()), name="a.csv", header=header)).text

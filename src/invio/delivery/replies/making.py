@@ -99,6 +99,8 @@ def all_pieces(make: Making, header: Header) -> Iterator[bytes]:
     if isinstance(given, bytes | str):
         given = [given]
     if isinstance(given, AsyncIterable) or inspect.isawaitable(given):
+        if inspect.iscoroutine(given):
+            given.close()  # or Python warns that nobody awaited it
         raise TypeError("what is in an archive is made plainly, not asynchronously: its size is needed at first")
     first, rest = _first_of(given)
     return _EncodedPieces(first, rest, header, given)
