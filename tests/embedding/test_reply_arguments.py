@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import errno
 import hashlib
 import io
 import os
@@ -25,7 +26,7 @@ from starlette.responses import JSONResponse
 
 import invio
 from invio.core.readable import ContentChanged
-from invio.delivery.replies import contents, making
+from invio.delivery.replies import bundle, contents, making
 from invio.delivery.replies.making import Content, all_pieces
 from invio.delivery.replies.stream import StreamReply
 from invio.producers.csv_rows import RowsAsCsv
@@ -376,10 +377,48 @@ def test_the_limits_of_an_archive_are_what_it_may_just_hold(tmp_path: Path) -> N
     assert (empty.status_code, empty.json()["detail"]) == (400, "the selection is empty")
     (tmp_path / "c.jpg").write_bytes(b"x" * 600)
     (tmp_path / "d.txt").write_bytes(b"x" * 511)
+    (tmp_path / "e.txt").write_bytes(b"x" * 512)
     whole = answer(lambda: invio.BundleReply([tmp_path]))
     stored = {one.filename: one.compress_type for one in zipfile.ZipFile(io.BytesIO(whole.content)).infolist()}
     folder = tmp_path.name
-    assert [stored[f"{folder}/{name}"] for name in ("a.txt", "c.jpg", "d.txt")] == [8, 0, 0]
+    assert [stored[f"{folder}/{name}"] for name in ("a.txt", "c.jpg", "d.txt", "e.txt")] == [8, 0, 0, 8]
+
+
+def test_only_so_much_is_deflated_as_may_be_waited_for(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    (tmp_path / "a.txt").write_bytes(b"x" * 600)
+    for limit, method in ((600, zipfile.ZIP_DEFLATED), (599, zipfile.ZIP_STORED)):
+        monkeypatch.setattr(bundle, "_WAIT_FOR", limit)
+        made = answer(lambda: invio.BundleReply([tmp_path / "a.txt"]))
+        assert zipfile.ZipFile(io.BytesIO(made.content)).infolist()[0].compress_type == method
+
+
+@pytest.mark.parametrize(
+    ("error", "word", "detail"),
+    [
+        (ContentChanged("it has grown"), "changed", "'a.txt': it has grown"),
+        (OSError(errno.ENOSPC, "No space left"), "no-space", "'a.txt' could not be compressed: No space left"),
+    ],
+)
+def test_what_cannot_be_read_refuses_an_archive_or_is_left_out(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, error: Exception, word: str, detail: str
+) -> None:
+    for name in ("a.txt", "b.txt"):
+        (tmp_path / name).write_text(name)
+    known = contents.known_crc
+
+    def failing(source: Any, called: str) -> int:
+        if called == "a.txt":
+            raise error
+        return known(source, called)
+
+    monkeypatch.setattr(bundle, "known_crc", failing)
+    files = [tmp_path / "a.txt", tmp_path / "b.txt"]
+    refused = answer(lambda: invio.BundleReply(files)).json()
+    assert (refused["reason"], refused["detail"]) == (word, detail)
+    made = answer(lambda: invio.BundleReply(files, on_problem="leave-out"))
+    assert zipfile.ZipFile(io.BytesIO(made.content)).namelist() == ["b.txt", "LEFT-OUT.txt"]
+    nothing = answer(lambda: invio.BundleReply(files[:1], on_problem="leave-out")).json()
+    assert (nothing["reason"], nothing["detail"]) == ("no-selection", "nothing of the selection can be read")
 
 
 def test_deflated_contents_are_kept_within_bounds(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
