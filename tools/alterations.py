@@ -94,6 +94,7 @@ TESTS = {
 
 # What was read and found to make no difference that could be seen, with why. They are tried, and not counted.
 EQUAL = {
+    ("delivery/replies/contents.py", "not piece and at < source.size"): "no empty content is deflated",
     ("producers/csv_rows.py", "self._buffer.tell() >= PIECE"): "a row more or less in a piece",
     ("producers/csv_rows.py", "not self._safe and self._has_no_number"): "the same is written once more",
     ("client/partial.py", "os.fsync(self._opened.fileno())"): "only a machine that dies in this moment knows",

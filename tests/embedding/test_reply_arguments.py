@@ -432,6 +432,11 @@ def test_deflated_contents_are_kept_within_bounds(tmp_path: Path, monkeypatch: p
     assert contents.deflated(sources[0]) is kept[0]
     contents.deflated(sources[2])
     assert list(contents._deflated) == [sources[0], sources[2]], "the one that was not used for longest goes first"
+    sizes = [one.size for one in contents._deflated.values() if one is not None]
+    monkeypatch.setattr(contents, "KEPT_BYTES", sum(sizes))
+    contents._deflated.pop(sources[2])
+    contents.deflated(sources[2])
+    assert list(contents._deflated) == [sources[0], sources[2]], "just as much as may be kept"
     monkeypatch.setattr(contents, "KEPT_BYTES", 1)
     assert contents.deflated(sources[1]) is not None
     assert list(contents._deflated) == []
@@ -456,6 +461,26 @@ def test_deflated_contents_are_kept_within_bounds(tmp_path: Path, monkeypatch: p
     os.truncate(big, 5)
     with pytest.raises(ContentChanged):
         contents._deflate(grown)
+
+
+def test_a_content_that_is_altered_while_it_is_deflated_is_refused(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    path = tmp_path / "log.txt"
+    path.write_bytes(b"x" * 4000)
+    source, read = DiskFile.of(os.fsencode(path), os.stat(path)), os.pread
+    monkeypatch.setattr(os, "pread", lambda *_: b"")
+    with pytest.raises(ContentChanged, match="ended before its length"):
+        contents._deflate(source)
+
+    def altering(descriptor: int, count: int, at: int) -> bytes:
+        piece = read(descriptor, count, at)
+        os.utime(path, (1, 1))
+        return piece
+
+    monkeypatch.setattr(os, "pread", altering)
+    with pytest.raises(ContentChanged, match="altered while it was read"):
+        contents._deflate(source)
 
 
 @pytest.fixture
