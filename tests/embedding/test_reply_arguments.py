@@ -9,6 +9,7 @@ import io
 import os
 import sqlite3
 import tarfile
+import time
 import zipfile
 import zlib
 from collections import OrderedDict
@@ -29,6 +30,7 @@ from invio.core.readable import ContentChanged
 from invio.delivery.replies import bundle, contents, making
 from invio.delivery.replies.making import Content, all_pieces
 from invio.delivery.replies.stream import StreamReply
+from invio.delivery.sending import production
 from invio.producers.csv_rows import RowsAsCsv
 from invio.stores.sources import DiskFile, SpooledFile
 
@@ -356,6 +358,16 @@ def test_what_waits_for_a_row_is_cancelled_and_closed() -> None:
     rows = making._NamedRows(Result())
     rows.cancel()
     assert (query.told, next(rows), next(rows)) == (["cancel", "close", "cancel"], ("a",), (1,))
+
+
+def test_the_first_piece_is_waited_for(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(production, "_LOOKED_EVERY", 0.001)
+
+    def late() -> list[str]:
+        time.sleep(0.03)
+        return ["late"]
+
+    assert answer(lambda: invio.StreamReply(late)).text == "late"
 
 
 def test_a_digest_that_is_known_is_not_worked_out_again(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
