@@ -94,6 +94,10 @@ TESTS = {
 
 # What was read and found to make no difference that could be seen, with why. They are tried, and not counted.
 EQUAL = {
+    ("delivery/sending/uvicorn/exchange.py", "keeps=True"): "whether lines are remembered changes none",
+    ("delivery/sending/uvicorn/exchange.py", "keeps=status != 206"): "whether lines are remembered changes none",
+    ("delivery/sending/uvicorn/exchange.py", "if sent < len(data):"): "the transport is given nothing",
+    ("delivery/sending/uvicorn/exchange.py", "not self._direct and transport"): "others have a turn more",
     ("delivery/transfers/settlement.py", "COMPLETE, None, 1"): "the statement says it by itself",
     ("delivery/transfers/settlement.py", "live.told >= KEPT or len(self._ended)"): "one line more of very many",
     ("delivery/replies/contents.py", "not piece and at < source.size"): "no empty content is deflated",

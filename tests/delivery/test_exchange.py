@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import os
 import socket
 from collections.abc import Callable, Iterator
@@ -14,6 +15,7 @@ import pytest
 
 from invio.delivery.sending.connection import TURN
 from invio.delivery.sending.errors import ClientGone, ReaderStuck, ReplyBroken
+from invio.delivery.sending.uvicorn import exchange as exchange_module
 from invio.delivery.sending.uvicorn.exchange import NO_SCOPE, Exchange
 
 
@@ -136,8 +138,69 @@ def test_a_small_response_leaves_in_one_write_and_the_next_request_may_be_answer
     assert one.came() == b"HTTP/1.1 200 OK\r\ncontent-length: 4\r\nx-a: b\r\n\r\nfour"
     assert (exchange.body_sent, exchange.untouched, cycle.response_complete) == (4, False, True)
     assert cycle.waiting_for_100_continue is False
+    assert cycle.message_event.is_set()
+    assert exchange.cycle is cycle
     assert cycle.scope is NO_SCOPE
     assert one.protocol.said == ["next"]
+
+
+def test_a_small_response_may_be_the_last_and_has_what_every_one_has(one: One) -> None:
+    one.cycle.keep_alive, one.cycle.default_headers = False, [(b"x-each", b"1")]
+    assert one.exchange.send_whole(200, LENGTH, b"four")
+    assert one.came() == b"HTTP/1.1 200 OK\r\nx-each: 1\r\ncontent-length: 4\r\nconnection: close\r\n\r\nfour"
+    assert one.protocol.said == ["close_when_taken", "next"]
+
+
+def test_a_small_response_of_another_length_or_to_nobody_is_not_sent(one: One) -> None:
+    with pytest.raises(ReplyBroken, match="announces another length"):
+        one.exchange.send_whole(200, LENGTH, b"fours")
+    assert one.came() == b""
+    one.other.close()
+    assert not one.exchange.send_whole(200, LENGTH, b"four")
+
+
+def test_a_full_socket_leaves_all_of_a_small_response_to_the_transport(one: One) -> None:
+    with contextlib.suppress(BlockingIOError):
+        while True:
+            one.protocol.outgoing.socket.send(bytes(65536))
+    assert one.exchange.send_whole(200, LENGTH, b"four")
+    assert one.protocol.transport.buffer == b"HTTP/1.1 200 OK\r\ncontent-length: 4\r\n\r\nfour"
+
+
+def test_a_held_head_leaves_with_the_first_piece(one: One) -> None:
+    async def work() -> None:
+        one.exchange.hold_head(200, LENGTH)
+        await one.exchange.send({"type": "http.response.body", "body": b"fo", "more_body": True})
+        assert one.came().endswith(b"\r\n\r\nfo")
+        assert (one.exchange.body_sent, one.cycle.response_complete) == (2, False)
+
+    asyncio.run(work())
+    whole = One()
+    whole.exchange.hold_head(200, LENGTH)
+    asyncio.run(whole.exchange.send({"type": "http.response.body", "body": b"four"}))
+    assert whole.came().endswith(b"\r\n\r\nfour")
+    assert (whole.exchange.body_sent, whole.cycle.response_complete) == (4, True)
+    lost = One()
+    lost.exchange.hold_head(200, LENGTH)
+    lost.other.close()
+    with pytest.raises(ClientGone):
+        asyncio.run(lost.exchange.send({"type": "http.response.body", "body": b"four"}))
+    assert lost.exchange.body_sent == 0
+
+
+def test_a_body_that_ends_with_its_connection_is_as_long_as_what_is_sent_of_it() -> None:
+    one = One(version="1.0")
+
+    async def work() -> None:
+        one.exchange.hold_head(200, [])
+        await one.exchange.send({"type": "http.response.body", "body": b"ab", "more_body": True})
+        assert one.protocol.transport.buffer.endswith(b"\r\nconnection: close\r\n\r\n")
+        assert one.cycle.expected_content_length > 1 << 40
+        await one.exchange.send({"type": "http.response.body", "body": b"c"})
+        assert one.cycle.expected_content_length == 1
+
+    asyncio.run(work())
+    assert one.exchange.body_sent == 3
 
 
 @pytest.mark.parametrize("why", ["paused", "gone", "head", "empty"])
@@ -195,6 +258,7 @@ def test_of_what_was_sent_the_unacknowledged_has_not_arrived(one: One) -> None:
     assert exchange.waiting()
     exchange.followed()
     outgoing.on_its_way, outgoing.got = 500, 290  # most of it is of the response that follows
+    exchange.followed()
     assert (exchange.unacknowledged(), exchange.arrived) == (10, 90)
     outgoing.got = 900
     assert (exchange.unacknowledged(), exchange.arrived) == (0, 100)
@@ -206,6 +270,10 @@ def test_of_what_was_sent_the_unacknowledged_has_not_arrived(one: One) -> None:
     whole.followed()
     outgoing.on_its_way = outgoing.not_on_the_wire = 60
     assert (whole.taken, whole.arrived, whole.at_most) == (True, 100, 100)
+    begun = Exchange(one.app, one.cycle, one.protocol)
+    one.protocol.waits, outgoing.on_its_way = False, 1
+    assert begun.arrived == 0, "of its head something is on its way, and of its body nothing"
+    assert begun.waiting()
 
 
 def test_a_response_that_fails_breaks_the_connection_and_no_other_error_is_hidden(one: One) -> None:
@@ -243,6 +311,17 @@ def test_a_response_may_be_put_off_and_its_application_return(one: One) -> None:
     asyncio.run(one.exchange._guarded(fails()))
     assert one.protocol.said[-1] == "reset"
 
+    async def breaks() -> None:
+        raise ReplyBroken("the file has changed")
+
+    asyncio.run(one.exchange._guarded(breaks()))
+    assert one.protocol.said[-2:] == ["reset", "reset"]
+    one.protocol.start = asyncio.run
+    one.exchange.spawn(breaks())
+    one.exchange.release_request_state()
+    one.exchange.cut("the client took nothing")
+    assert one.protocol.said[-3:] == ["reset", "release_request_state", "cut"]
+
 
 def test_who_sends_on_a_lost_connection_is_told_why(one: One) -> None:
     one.protocol.gone = True
@@ -251,10 +330,28 @@ def test_who_sends_on_a_lost_connection_is_told_why(one: One) -> None:
         with pytest.raises(ClientGone):
             asyncio.run(one.exchange.send(send))
     assert one.cycle.disconnected
+    assert one.cycle.sent == []
+    assert one.exchange.gone
+    with pytest.raises(ClientGone):
+        asyncio.run(one.exchange._let_others_in())
     one.protocol.cut_because = "the client took nothing"
+    assert one.exchange.cut_because == "the client took nothing"
     with pytest.raises(ReaderStuck, match="took nothing"):
         one.exchange.direct_socket()
     assert not one.exchange.free
+
+
+def test_a_client_that_leaves_with_a_piece_has_not_got_it(one: One) -> None:
+    async def send(_: object) -> None:
+        one.protocol.gone = True
+
+    one.cycle.send = send  # type: ignore[method-assign, assignment]
+    with pytest.raises(ClientGone):
+        asyncio.run(one.exchange.send({"type": "http.response.body", "body": b"four"}))
+    assert one.exchange.body_sent == 0
+    one.protocol.outgoing.socket.close()
+    with pytest.raises(ClientGone, match="Bad file descriptor"):
+        one.exchange.attempt(one.protocol.outgoing.socket.send, b"x")
 
 
 def test_a_client_that_leaves_while_a_head_waits_gets_nothing(one: One) -> None:
@@ -270,6 +367,7 @@ def test_a_client_that_leaves_while_a_head_waits_gets_nothing(one: One) -> None:
 
 
 def test_a_question_reaches_the_response_and_changes_nothing(one: One) -> None:
+    assert not one.exchange.answered
     asyncio.run(one.exchange.send(Exchange.question()))
     assert one.exchange.answered
     assert one.exchange.untouched
@@ -298,6 +396,32 @@ def test_a_file_follows_what_the_transport_holds_and_ends_the_response(one: One,
     assert (one.exchange.body_sent, one.cycle.response_complete) == (6, True)
     assert one.protocol.transport.limits == (1, 4), "as they were before it was waited for"
     os.close(descriptor)
+
+
+def test_a_long_file_gives_others_their_turn_and_ends_the_response(
+    one: One, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    (tmp_path / "a").write_bytes(b"0123456789")
+    monkeypatch.setattr(exchange_module, "STEP", 4)
+    exchange = one.exchange
+
+    async def sent(file: int, count: int, turn: int, *, more: bool) -> int:
+        exchange._turn = turn
+        await exchange.send_file(file, 0, count, more=more)
+        return exchange._turn
+
+    async def work(file: int) -> None:
+        one.cycle.expected_content_length = 4 + 3 + 8 + 4
+        assert await sent(file, 4, 4, more=True) == TURN, "its turn is over, and more will come"
+        assert await sent(file, 3, 4, more=True) == 1
+        assert await sent(file, 8, 4, more=True) == TURN - 4, "after its first step"
+        assert not one.cycle.response_complete
+        assert await sent(file, 4, 4, more=False) == 0, "the last piece waits for nobody"
+
+    with (tmp_path / "a").open("rb") as file:
+        asyncio.run(work(file.fileno()))
+    assert (one.exchange.body_sent, one.cycle.response_complete) == (19, True)
+    assert one.came() == b"0123" + b"012" + b"01234567" + b"0123"
 
 
 @pytest.mark.parametrize(("announced", "offset", "says"), [(3, 0, "more was"), (20, 8, "ended before")])
