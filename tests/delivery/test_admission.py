@@ -267,6 +267,46 @@ def test_what_is_refused_is_not_among_the_live_ones(engines: tuple[sa.Engine, sa
     asyncio.run(work())
 
 
+def test_what_the_records_know_of_is_shown_to_those_who_watch(engines: tuple[sa.Engine, sa.Engine]) -> None:
+    async def work() -> None:
+        one = Delivering(engines[0])
+        reply, meter = Reply(200, [], [bytes(10)], 10), Meter(None)
+        begun = await _admitted(one.here, one.key, reply, meter)
+        assert [state.row.address for state in one.here.live.snapshot()] == ["files/a"]
+        one.end(begun, 4, "the client went away")
+        await one.here.recorded()
+        other = Transfers(one.engine, one.journal, Limits())  # which knows of it by the records alone
+        earlier = await other.admission.earlier(one.key, "etag")
+        assert earlier is not None
+        spans = ((0, 4, 6),)
+        live, _ = await other.admission.admit(
+            one.key, Reply(206, [], [bytes(6)], 6, spans), meter=meter, etag="etag", size=10, earlier=earlier
+        )
+        assert [state.row.id for state in other.live.snapshot()] == [earlier.id] == [live.row.id]
+        await one.journal.stop()
+
+    asyncio.run(work())
+
+
+def test_records_that_cannot_be_written_refuse_a_download(
+    engines: tuple[sa.Engine, sa.Engine], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    async def work() -> None:
+        one = Delivering(engines[0])
+
+        async def locked(_: object) -> None:
+            raise sa.exc.OperationalError("INSERT", {}, Exception("database is locked"))
+
+        monkeypatch.setattr(one.journal, "begin", locked)
+        with pytest.raises(Refusal, match="cannot be written at present") as refused:
+            await one.begin(0, 10)
+        assert refused.value.reason.word == "unavailable"
+        assert one.here.live.running(lambda _: True) == []
+        await one.journal.stop()
+
+    asyncio.run(work())
+
+
 def test_what_goes_on_after_a_rest_counts_among_those_that_run_at_once(engines: tuple[sa.Engine, sa.Engine]) -> None:
     async def work() -> None:
         one = Delivering(engines[0], Limits(recipient_transfers=1))

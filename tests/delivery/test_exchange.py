@@ -316,6 +316,7 @@ def test_a_response_may_be_put_off_and_its_application_return(one: One) -> None:
 
     asyncio.run(one.exchange._guarded(breaks()))
     assert one.protocol.said[-2:] == ["reset", "reset"]
+    one.protocol.said.clear()
     one.protocol.start = asyncio.run
     one.exchange.spawn(breaks())
     one.exchange.release_request_state()
