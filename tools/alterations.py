@@ -94,6 +94,10 @@ TESTS = {
 
 # What was read and found to make no difference that could be seen, with why. They are tried, and not counted.
 EQUAL = {
+    ("delivery/transfers/admission.py", "end = time.monotonic() + _ADMITTED_WITHIN"): "the journal keeps their order",
+    ("delivery/transfers/admission.py", "not live.durable and time.monotonic() < end"): "the journal keeps their order",
+    ("records/journal.py", "self._waiting, self._scheduled = batch, True"): "one try more or less",
+    ("records/journal.py", "not self._scheduled and self._lingering is None"): "one look more or less",
     ("delivery/sending/uvicorn/exchange.py", "keeps=True"): "whether lines are remembered changes none",
     ("delivery/sending/uvicorn/exchange.py", "keeps=status != 206"): "whether lines are remembered changes none",
     ("delivery/sending/uvicorn/exchange.py", "if sent < len(data):"): "the transport is given nothing",

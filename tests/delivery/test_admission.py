@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -267,12 +268,59 @@ def test_what_is_refused_is_not_among_the_live_ones(engines: tuple[sa.Engine, sa
     asyncio.run(work())
 
 
+def test_a_further_range_reserves_its_bytes_and_no_file(engines: tuple[sa.Engine, sa.Engine]) -> None:
+    async def work() -> None:
+        one = Delivering(engines[0])
+        one.key = replace(one.key, quotas={BYTES: 1})
+        for span in ((0, 4), (4, 10)):
+            await one.begin(*span)
+        with engines[0].connect() as connection:
+            uses = connection.execute(sa.select(quota_uses.c.files, quota_uses.c.reserved)).all()
+        assert [tuple(use) for use in uses] == [(1, 10)]
+        await one.journal.stop()
+
+    asyncio.run(work())
+
+
+def test_two_whole_files_at_once_are_two_transfers(engines: tuple[sa.Engine, sa.Engine]) -> None:
+    async def work() -> None:
+        one = Delivering(engines[0])
+        assert (await one.begin(0, 10))[0] is not (await one.begin(0, 10))[0]
+        await one.journal.stop()
+
+    asyncio.run(work())
+
+
+def test_what_has_arrived_by_now_is_looked_at_where_it_counts(
+    engines: tuple[sa.Engine, sa.Engine], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    async def looks(limits: Limits, link: str | None, *spans: tuple[int, int]) -> int:
+        one, counted = Delivering(engines[0], limits, link), list[None]()
+        monkeypatch.setattr(one.here.admission._watch, "look_for_arrivals", lambda: counted.append(None))
+        for span in spans:
+            with contextlib.suppress(Refusal):
+                await one.begin(*span)
+        await one.journal.stop()
+        return len(counted)
+
+    def by(limits: Limits, link: str | None, *spans: tuple[int, int]) -> int:
+        return asyncio.run(looks(limits, link, *spans))
+
+    link = link_target(make_link(parse_address("files/a"), "k1", KEY, [("to", "ann")]))
+    assert by(Limits(), None, (0, 10), (0, 4)) == 0
+    assert by(Limits(recipient_transfers=5), None, (0, 10), (0, 4)) == 2
+    assert by(Limits(), link, (0, 10)) == 0
+    assert by(Limits(), link, (0, 4)) == 1
+    assert by(Limits(requests=1), None, (0, 10), (0, 10)) == 1
+
+
 def test_what_the_records_know_of_is_shown_to_those_who_watch(engines: tuple[sa.Engine, sa.Engine]) -> None:
     async def work() -> None:
         one = Delivering(engines[0])
         reply, meter = Reply(200, [], [bytes(10)], 10), Meter(None)
         begun = await _admitted(one.here, one.key, reply, meter)
         assert [state.row.address for state in one.here.live.snapshot()] == ["files/a"]
+        assert one.rows() == [("running", 0, 0, None)], "nobody counts its requests before it has ended"
         one.end(begun, 4, "the client went away")
         await one.here.recorded()
         other = Transfers(one.engine, one.journal, Limits())  # which knows of it by the records alone
@@ -482,6 +530,18 @@ def test_a_transfer_that_goes_on_from_elsewhere_tells_of_both_places(engines: tu
         assert "192.0.2.7" in network
         assert "198.51.100.9" in network
         assert credential == "token b"
+        again = replace(one.key, address="files/b")
+        one.end(await one.begin(0, 4, again), 4)
+        await one.here.recorded()
+        other = Transfers(one.engine, one.journal, Limits())
+        elsewhere = replace(again, network="203.0.113.4")
+        earlier = await other.admission.earlier(elsewhere, "etag")
+        reply, meter = Reply(206, [], [bytes(6)], 6, ((0, 4, 6),)), Meter(None)
+        await other.admission.admit(elsewhere, reply, meter=meter, etag="etag", size=10, earlier=earlier)
+        await one.journal.call(lambda _: None)
+        with engines[0].connect() as connection:
+            networks = connection.execute(sa.select(transfers.c.network).where(transfers.c.address == "files/b"))
+            assert "203.0.113.4" in networks.scalar_one()
         await one.journal.stop()
 
     asyncio.run(work())

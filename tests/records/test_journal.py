@@ -48,6 +48,44 @@ def test_what_comes_while_a_batch_waits_for_another_process_is_written_after_it(
     other.close()
 
 
+def test_what_waits_behind_a_batch_for_too_long_is_refused(
+    engine: sa.Engine, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    for name in ("_PATIENCE", "_AGAIN"):
+        monkeypatch.setattr(module, name, 0.05)
+    other = sqlite3.connect(tmp_path / "records.sqlite", isolation_level=None, check_same_thread=False)
+    other.execute("BEGIN IMMEDIATE")
+
+    async def work() -> None:
+        journal = Journal(engine)
+        first = asyncio.create_task(journal.begin(Beginning(row(1))))
+        while not journal._in_worker:
+            await asyncio.sleep(0.01)
+        for number in (2, 3):
+            with pytest.raises(sa.exc.OperationalError, match="the records are locked"):
+                await asyncio.wait_for(journal.begin(Beginning(row(number))), 5)
+        assert not first.done(), "it may yet be written"
+        other.execute("COMMIT")
+        await asyncio.wait_for(first, 10)
+        await journal.stop()
+
+    asyncio.run(work())
+    assert len(recorded(engine)) == 1
+    other.close()
+
+
+def test_a_fault_is_logged_once(engine: sa.Engine, caplog: pytest.LogCaptureFixture) -> None:
+    async def work() -> None:
+        journal = Journal(engine)
+        for error in ("no such table", "no such table", "disk I/O error"):
+            journal._not_written(module._Batch(), sqlite3.OperationalError(error))
+        await journal.stop()
+
+    asyncio.run(work())
+    said = [line.fields["error"] for line in caplog.records if line.message == "records.write-failed"]  # type: ignore[attr-defined]
+    assert said == ["no such table", "disk I/O error"]
+
+
 def test_what_cannot_be_written_is_refused_and_what_had_ended_is_written_later(
     engine: sa.Engine, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
