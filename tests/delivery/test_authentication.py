@@ -13,6 +13,7 @@ from invio.delivery.access import authentication as module
 from invio.delivery.access.authentication import Identifier
 from invio.records.database import open_database, write
 from invio.records.recipients import add_token, save_recipient
+from invio.workers.pool import DeadlinePassed, PoolBusy
 
 
 def test_a_token_tells_who_asks_and_the_request_from_where_and_with_what(
@@ -44,4 +45,21 @@ def test_a_token_tells_who_asks_and_the_request_from_where_and_with_what(
 
     asyncio.run(work())
     assert noted == [token], "a use is noted once in a while, and not for what is none"
+    engine.dispose()
+
+
+@pytest.mark.parametrize("error", [PoolBusy("it is full"), DeadlinePassed("it took too long")])
+def test_who_cannot_be_looked_up_now_is_asked_to_come_again(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, error: Exception
+) -> None:
+    engine = open_database(tmp_path / "records.sqlite")
+    identifier = Identifier(engine)
+
+    async def full(*_: object) -> None:
+        raise error
+
+    monkeypatch.setattr(identifier._pool, "run", full)
+    with pytest.raises(Refusal, match="too many sign-ins are being checked") as refused:
+        asyncio.run(identifier.identify(RequestHead("GET", [(b"authorization", b"Bearer x")]), "192.0.2.7"))
+    assert (refused.value.reason.word, refused.value.retry_after) == ("busy", 1)
     engine.dispose()
