@@ -8,8 +8,8 @@ earlier ones are sent; and the last piece of a content, which is only given afte
 
 Invariants:
 - A content is read as it was found or not at all: what `look_up` gives at the end has the tag that it had at first.
-- At most `AHEAD` pieces of one transfer are read beside the one that is sent, and only while threads are free: a long
-  queue of readers is served one piece each.
+- At most `ahead` pieces of one transfer, of `room` bytes, are read beside the one that is sent, and only while threads
+  are free: a long queue of readers is served one piece each.
 - Whatever a kind raises that is no `Missing` and no `ContentChanged` is a `StoreFault`, which names the store.
 """
 
@@ -50,7 +50,6 @@ _GLIMPSED = 200_000  # of which a listing told
 _PAUSES = (0.1, 0.4)  # seconds before what failed is asked again
 _LOOKS = 0.02  # seconds between two looks whether a thread is free
 _FIRST = 1024 * 1024  # bytes of the first piece that is read of a content; the following ones grow
-AHEAD = 2  # pieces
 
 
 def place_of(address: Address) -> tuple[bool, str]:
@@ -60,11 +59,16 @@ def place_of(address: Address) -> tuple[bool, str]:
 
 @dataclass(frozen=True, slots=True)
 class Reading:
-    """How a kind of store is read: by how many calls at once, in pieces of how many bytes at most."""
+    """How a kind of store is read: by how many calls at once, in pieces of how many bytes at most.
+
+    Of one transfer at most `ahead` pieces beside the next, all of them of at most `room` bytes. Few long pieces: some
+    systems take as long to find the place in a long content as to read 20 MB of it.
+    """
 
     calls: int = 8
-    largest: int = 32 * 1024 * 1024
-    ahead: int = AHEAD
+    largest: int = 48 * 1024 * 1024
+    ahead: int = 2
+    room: int = 96 * 1024 * 1024
 
 
 class _Held:
@@ -210,8 +214,7 @@ class BlockingStore:
         held = 0  # bytes of this transfer's pieces
         try:
             while at < stop:
-                while asked < stop and self._may_ask(len(waiting)):
-                    some = min(size, stop - asked)
+                while asked < stop and self._may_ask(len(waiting), held + (some := min(size, stop - asked))):
                     waiting.append(asyncio.ensure_future(self.read_async(source, asked, some)))
                     asked, held = asked + some, held + some
                     _held.count += some
@@ -230,11 +233,13 @@ class BlockingStore:
                 one.cancel()
                 one.add_done_callback(_looked_at)
 
-    def _may_ask(self, waiting: int) -> bool:
-        """Whether to request a further piece: always one, and some ahead while threads are free."""
+    def _may_ask(self, waiting: int, held: int) -> bool:
+        """Whether to request a further piece, with which `held` bytes are held: always one, and some ahead."""
         if not waiting:
             return True
-        return waiting <= self.reading.ahead and self._calls.taken < self.reading.calls and _held.count < _ROOM
+        if waiting > self.reading.ahead or held > self.reading.room:
+            return False
+        return self._calls.taken < self.reading.calls and _held.count < _ROOM
 
     def _read(self, source: BlockingFile, offset: int, count: int) -> bytes:
         try:
