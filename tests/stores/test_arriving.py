@@ -9,18 +9,21 @@ import zlib
 from pathlib import Path
 
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from invio.stores import arriving as module
 from invio.stores.arriving import Arriving, opened
+from invio.workers.pool import Pool
 
 _LONG = 1024 * 1024  # a piece of this many bytes is hashed beside its writing
 _BLOCK = os.urandom(1 << 16) * 48
 
 
-@given(st.lists(st.sampled_from([0, 1, 4096, _LONG - 1, _LONG, _LONG + 1, 3 * _LONG]), max_size=7), st.data())
+@settings(max_examples=25, deadline=None)
+@given(st.lists(st.sampled_from([0, 1, 4096, _LONG - 1, _LONG, _LONG + 1, 3 * _LONG]), max_size=5), st.data())
 def test_digest_and_crc_are_of_all_bytes_in_their_order(sizes: list[int], data: st.DataObject) -> None:
-    asked = data.draw(st.sets(st.integers(0, 7)))
+    asked = data.draw(st.sets(st.integers(0, 5)))
     whole = b""
     with Arriving(b"/tmp", 0o600) as arriving:
         for number, size in enumerate(sizes):
@@ -55,6 +58,16 @@ def test_a_full_disk_is_reported_by_the_piece_that_does_not_fit(
         with pytest.raises(OSError, match="full"):
             arriving.write(_BLOCK[:_LONG])
     assert list(tmp_path.iterdir()) == []
+
+
+def test_where_all_threads_hash_it_is_hashed_by_the_one_that_writes(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    full = Pool("hashing", 0)
+    monkeypatch.setattr(module, "_HASHERS", full)
+    with Arriving(os.fsencode(tmp_path), 0o600) as arriving:
+        arriving.write(_BLOCK[:_LONG])
+        assert arriving.sha256 == hashlib.sha256(_BLOCK[:_LONG]).digest()
 
 
 def test_what_has_landed_is_whole(tmp_path: Path) -> None:

@@ -12,13 +12,17 @@ import re
 import secrets
 import threading
 from collections.abc import Callable, Iterator
-from concurrent.futures import Future, ThreadPoolExecutor
+from concurrent.futures import Future
 from contextlib import contextmanager
 from functools import cache
 from types import TracebackType
 
+from invio.workers.pool import Pool, PoolBusy
+
 _BEGUN = 16 * 1024 * 1024  # bytes
 _LONG = 1024 * 1024  # bytes of a piece from which on it is hashed in a second thread
+# The threads that hash, of all uploads: as many as can run at once.
+_HASHERS = Pool("hashing", os.cpu_count() or 1, waiting=100)
 _NAME = re.compile(r"\.[0-9a-f]{24}\.arriving")
 
 
@@ -47,8 +51,7 @@ class Arriving:
         self._crc = 0
         self.size = self._begun = 0
         self._syncing: threading.Thread | None = None
-        self._hasher: ThreadPoolExecutor | None = None
-        self._hashing: Future[None] | None = None  # of the piece before; the next one waits for it
+        self._hashing: Future[None] | None = None  # of the last long piece
 
     def _open(self) -> int:
         nameless = getattr(os, "O_TMPFILE", None)
@@ -64,8 +67,8 @@ class Arriving:
         return self
 
     def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, at: TracebackType | None) -> None:
-        if self._hasher is not None:
-            self._hasher.shutdown()
+        if self._hashing is not None:
+            self._hashing.cancel()  # a content that was refused is hashed no more
         os.close(self._descriptor)
         if self._named is not None:
             os.unlink(self._named)
@@ -83,18 +86,18 @@ class Arriving:
     def write(self, piece: bytes) -> None:
         """Adds some bytes. Raises OSError, as when the disk is full.
 
-        Hashing takes four times as long as writing. So it goes on in a thread of its own, one long piece behind.
+        Hashing takes four times as long as writing. So it goes on in another thread, one long piece behind.
         """
-        before = self._hashing
-        if len(piece) >= _LONG:
-            self._hasher = self._hasher or ThreadPoolExecutor(1, thread_name_prefix="hashing")
-            self._hashing = self._hasher.submit(self._hash, piece)
         self.size += len(piece)
         write_all(self._descriptor, piece)
-        if before is not None:
-            before.result()
+        self._hashed()
         if len(piece) < _LONG:
             self._hash(piece)
+        else:
+            try:
+                self._hashing = _HASHERS.submit(self._hash, piece)
+            except PoolBusy:
+                self._hash(piece)
         if self.size - self._begun >= _BEGUN:
             self._begin_syncing()
 
