@@ -5,7 +5,8 @@ from __future__ import annotations
 import asyncio
 import sqlite3
 import threading
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import closing
 from dataclasses import replace
 from pathlib import Path
 
@@ -25,17 +26,28 @@ from tests.records.test_records import recorded, row
 QUOTA = Quota("files a day", 5, None, 86_400)
 
 
-def test_what_comes_while_a_batch_waits_for_another_process_is_written_after_it(
-    engine: sa.Engine, tmp_path: Path
-) -> None:
-    other = sqlite3.connect(tmp_path / "records.sqlite", isolation_level=None, check_same_thread=False)
-    other.execute("BEGIN IMMEDIATE")
+@pytest.fixture
+def other(engine: sa.Engine, tmp_path: Path) -> Iterator[sqlite3.Connection]:
+    """Another process, which writes to the records until it commits."""
+    with closing(sqlite3.connect(tmp_path / "records.sqlite", isolation_level=None, check_same_thread=False)) as other:
+        other.execute("BEGIN IMMEDIATE")
+        yield other
 
+
+async def stuck(engine: sa.Engine) -> tuple[Journal, asyncio.Task[None]]:
+    """A journal whose first batch waits for another process, and the beginning that is in it."""
+    journal = Journal(engine)
+    first = asyncio.create_task(journal.begin(Beginning(row(1))))
+    while not journal._in_worker:
+        await asyncio.sleep(0.01)
+    return journal, first
+
+
+def test_what_comes_while_a_batch_waits_for_another_process_is_written_after_it(
+    engine: sa.Engine, other: sqlite3.Connection
+) -> None:
     async def work() -> None:
-        journal = Journal(engine)
-        first = asyncio.create_task(journal.begin(Beginning(row(1))))
-        while not journal._in_worker:
-            await asyncio.sleep(0.01)
+        journal, first = await stuck(engine)
         second = asyncio.create_task(journal.begin(Beginning(row(2))))
         await asyncio.sleep(0.01)
         assert not first.done()
@@ -45,22 +57,16 @@ def test_what_comes_while_a_batch_waits_for_another_process_is_written_after_it(
 
     asyncio.run(work())
     assert len(recorded(engine)) == 2
-    other.close()
 
 
 def test_what_waits_behind_a_batch_for_too_long_is_refused(
-    engine: sa.Engine, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+    engine: sa.Engine, other: sqlite3.Connection, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     for name in ("_PATIENCE", "_AGAIN"):
         monkeypatch.setattr(module, name, 0.05)
-    other = sqlite3.connect(tmp_path / "records.sqlite", isolation_level=None, check_same_thread=False)
-    other.execute("BEGIN IMMEDIATE")
 
     async def work() -> None:
-        journal = Journal(engine)
-        first = asyncio.create_task(journal.begin(Beginning(row(1))))
-        while not journal._in_worker:
-            await asyncio.sleep(0.01)
+        journal, first = await stuck(engine)
         for number in (2, 3):
             with pytest.raises(sa.exc.OperationalError, match="the records are locked"):
                 await asyncio.wait_for(journal.begin(Beginning(row(number))), 5)
@@ -71,7 +77,6 @@ def test_what_waits_behind_a_batch_for_too_long_is_refused(
 
     asyncio.run(work())
     assert len(recorded(engine)) == 1
-    other.close()
 
 
 def test_a_fault_is_logged_once(engine: sa.Engine, caplog: pytest.LogCaptureFixture) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import errno
 import hashlib
 import os
+import tempfile
 import zlib
 from pathlib import Path
 
@@ -16,7 +17,7 @@ from invio.stores import arriving as module
 from invio.stores.arriving import Arriving, opened
 from invio.workers.pool import Pool
 
-_LONG = 1024 * 1024  # a piece of this many bytes is hashed beside its writing
+_LONG = module._LONG
 _BLOCK = os.urandom(1 << 16) * 48
 
 
@@ -25,7 +26,7 @@ _BLOCK = os.urandom(1 << 16) * 48
 def test_digest_and_crc_are_of_all_bytes_in_their_order(sizes: list[int], data: st.DataObject) -> None:
     asked = data.draw(st.sets(st.integers(0, 5)))
     whole = b""
-    with Arriving(b"/tmp", 0o600) as arriving:
+    with Arriving(os.fsencode(tempfile.gettempdir()), 0o600) as arriving:
         for number, size in enumerate(sizes):
             piece = _BLOCK[number : number + size]
             arriving.write(piece)
@@ -63,8 +64,7 @@ def test_a_full_disk_is_reported_by_the_piece_that_does_not_fit(
 def test_where_all_threads_hash_it_is_hashed_by_the_one_that_writes(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    full = Pool("hashing", 0)
-    monkeypatch.setattr(module, "_HASHERS", full)
+    monkeypatch.setattr(module, "_HASHERS", Pool("hashing", 0))
     with Arriving(os.fsencode(tmp_path), 0o600) as arriving:
         arriving.write(_BLOCK[:_LONG])
         assert arriving.sha256 == hashlib.sha256(_BLOCK[:_LONG]).digest()

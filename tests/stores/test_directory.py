@@ -42,6 +42,10 @@ def content(store: DirectoryStore, text: str) -> bytes:
         return file.read()
 
 
+def open_descriptors() -> int:
+    return len(os.listdir("/proc/self/fd"))
+
+
 def test_a_file_is_found_with_its_facts(store: DirectoryStore, root: Path) -> None:
     os.utime(root / "a.txt", (1000, 1000))
     facts = store.locate(parse_address("files/a.txt")).facts
@@ -172,13 +176,13 @@ def test_a_listing_tells_folders_from_links_to_them_and_to_files(store: Director
 def test_a_walk_that_is_left_early_leaves_no_folder_open(store: DirectoryStore, root: Path) -> None:
     (root / "deep" / "deeper").mkdir()
     (root / "deep" / "deeper" / "c.txt").write_text("c")
-    before = len(os.listdir("/proc/self/fd"))
+    before = open_descriptors()
     walk = store.walk(parse_address("files/"))
     assert isinstance(walk, Generator)
     assert str(next(walk).facts.address) == "files/deep/deeper/c.txt"
-    assert len(os.listdir("/proc/self/fd")) == before + 3, "one for each folder on the way down"
+    assert open_descriptors() == before + 3, "one for each folder on the way down"
     walk.close()
-    assert len(os.listdir("/proc/self/fd")) == before
+    assert open_descriptors() == before
 
 
 @pytest.mark.parametrize("text", ["files/none/", "files/a.txt/"])
@@ -263,10 +267,6 @@ def test_a_root_that_cannot_be_used_is_said_with_its_store(root: Path, monkeypat
     monkeypatch.setattr(os, "access", lambda *_: False)
     with pytest.raises(StoreFault, match="cannot be read by this user"):
         DirectoryStore("files", root.parent / "elsewhere")
-
-
-def open_descriptors() -> int:
-    return len(os.listdir("/proc/self/fd"))
 
 
 def test_without_links_only_what_lies_where_its_path_says_is_there(root: Path) -> None:
