@@ -121,7 +121,6 @@ EQUAL = {
     ("core/toml.py", "len(text.splitlines()) or 1"): "an empty text has no fault",
     ("core/toml.py", "get_close_matches("): "the first is the best",
     ("core/toml.py", "for length in range("): "what stands further up is known with its line",
-    ("stores/directory.py", "raise Missing(str(address))"): "what is no file is looked at, and is missing as well",
     ("stores/directory.py", "entry.stat(follow_symlinks=False)"): "links were told apart before",
     ("stores/directory.py", "entry.is_dir(follow_symlinks=False)"): "links were told apart before",
     ("stores/directory.py", "if self.descriptor >= 0:"): "no folder is the standard input",
