@@ -17,13 +17,12 @@ _MAX32 = 0xFFFFFFFF
 _MAX16 = 0xFFFF
 _UTF8_FLAG = 1 << 11  # §4.4.4, bit 11: names are UTF-8
 _STORED, _DEFLATED = 0, 8  # §4.4.5
+_PLAIN, _ZIP64 = 20, 45  # §4.4.3: the version needed to extract
 _MADE_BY = 3 << 8  # §4.4.2: attributes are Unix ones
 _MODE = 0o100644 << 16  # a regular file, rw-r--r--
 
 _LOCAL = struct.Struct("<IHHHHHIIIHH")
-# Central headers begin with their signature and the creator, keyed by the version needed to extract.
-_CENTRAL = {version: struct.pack("<IH", 0x02014B50, _MADE_BY | version) for version in (20, 45)}
-_CENTRAL_REST = struct.Struct("<HHHII")
+_CENTRAL = struct.Struct("<IHHHHHHIIIHHHHHII")
 _END = struct.Struct("<IHHHHIIH")
 _END64 = struct.Struct("<IQHHIIQQQQ")
 _LOCATOR64 = struct.Struct("<IIQI")
@@ -72,7 +71,7 @@ class ZipLayout:
         local, central = _headers(entry, self.size)
         self._central += central
         self._count += 1
-        self.size += len(local) + entry.held
+        self.size += len(local) + (entry.size if entry.packed is None else entry.packed)
         return local
 
     def end(self) -> bytes:
@@ -119,32 +118,48 @@ def _zip64_extra(*numbers: int) -> bytes:
 
 def _headers(entry: Entry, offset: int) -> tuple[bytes, bytes]:
     """An entry's local header and its central directory header, which repeats most fields."""
-    name, size, held, version = entry.name.encode(), entry.size, entry.held, 20
-    clock, date, times = _times(None if entry.modified is None else int(entry.modified))
-    method = _STORED if entry.packed is None else _DEFLATED
+    text, size, crc, modified, packed = entry
+    name, held = text.encode(), size if packed is None else packed
+    clock, date, times = _times(None if modified is None else int(modified))
+    method = _STORED if packed is None else _DEFLATED
+    version = in_directory = _PLAIN
+    extra = more = times
     numbers: tuple[int, ...] = ()
     if size >= _MAX32 or held >= _MAX32:
         # §4.5.3: in a local header both sizes stand in the Zip64 field, or neither.
-        numbers, version = (size, held), 45
+        numbers, version = (size, held), _ZIP64
+        in_directory, extra = version, _zip64_extra(*numbers) + times
+        more = extra
         size = held = _MAX32
-    extra = _zip64_extra(*numbers) + times if numbers else times
-    local = _LOCAL.pack(
-        0x04034B50, version, _UTF8_FLAG, method, clock, date, entry.crc, held, size, len(name), len(extra)
-    )
-    shared, rest = local[4:], name + extra
     if offset >= _MAX32:
-        version = 45
-        extra = _zip64_extra(*numbers, offset) + times
-        shared = struct.pack("<H", version) + local[6:28] + struct.pack("<H", len(extra))
-        offset = _MAX32
-    central = _CENTRAL[version] + shared + _CENTRAL_REST.pack(0, 0, 0, _MODE, offset) + name + extra
-    return local + rest, central
+        in_directory, more, offset = _ZIP64, _zip64_extra(*numbers, offset) + times, _MAX32
+    local = _LOCAL.pack(0x04034B50, version, _UTF8_FLAG, method, clock, date, crc, held, size, len(name), len(extra))
+    central = _CENTRAL.pack(
+        0x02014B50,
+        _MADE_BY | in_directory,
+        in_directory,
+        _UTF8_FLAG,
+        method,
+        clock,
+        date,
+        crc,
+        held,
+        size,
+        len(name),
+        len(more),
+        0,
+        0,
+        0,
+        _MODE,
+        offset,
+    )
+    return local + name + extra, central + name + more
 
 
 def _end_records(count: int, size: int, offset: int) -> bytes:
     end64 = b""
     if count >= _MAX16 or size >= _MAX32 or offset >= _MAX32:
-        end64 = _END64.pack(0x06064B50, 44, _MADE_BY | 45, 45, 0, 0, count, count, size, offset)
+        end64 = _END64.pack(0x06064B50, 44, _MADE_BY | _ZIP64, _ZIP64, 0, 0, count, count, size, offset)
         end64 += _LOCATOR64.pack(0x07064B50, 0, offset + size, 1)
     short = min(count, _MAX16)
     end = _END.pack(0x06054B50, 0, 0, short, short, min(size, _MAX32), min(offset, _MAX32), 0)
