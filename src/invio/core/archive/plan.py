@@ -87,10 +87,12 @@ class ArchiveContent(Content):
 
     def add(self, entry: Entry, *, alone: bool = False) -> None:
         """Adds an entry; `alone`: reading its content blocks, so it stays out of runs."""
-        self.may_block |= alone
-        self._heads += self._layout.add(entry)
-        self._head_at.append(len(self._heads))
-        self._at.append(self._layout.size)
+        layout, heads = self._layout, self._heads
+        heads += layout.add(entry)
+        self._head_at.append(len(heads))
+        self._at.append(layout.size)
+        if alone:
+            self.may_block = True
         self._alone.append(alone or entry.held > SMALL)
 
     def end(self) -> None:

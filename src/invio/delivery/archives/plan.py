@@ -7,8 +7,8 @@ turn; one that has changed breaks the archive off.
 from __future__ import annotations
 
 import os
+import struct
 import time
-from array import array
 from dataclasses import dataclass
 
 from invio.core.addresses import Address
@@ -20,6 +20,8 @@ from invio.stores.arriving import crc32
 from invio.stores.sources import DiskFile, on_disk
 
 _LOOKS_FOR = 0.2  # seconds
+# What is known of an entry's file: number of its root, device, inode, size, time (ns), CRC-32.
+_ROW = struct.Struct("<HQQQqI")
 _FLAGS = os.O_RDONLY | os.O_CLOEXEC | os.O_NONBLOCK
 
 
@@ -34,7 +36,7 @@ class Preparing:
 class Plan:
     """An archive's content, and what its entries are read from.
 
-    Files of directories are kept as rows of arrays; other sources as objects.
+    Files of directories are kept as packed rows; other sources as objects.
     """
 
     def __init__(self, layout: Layout) -> None:
@@ -42,12 +44,9 @@ class Plan:
         self.looked = time.monotonic()  # when it was last found to be true
         self.broken = False  # whether a file was found to have changed
         self._roots: dict[bytes, int] = {}
-        self._root_of = array("H")
         self._paths: list[bytes] = []
         self._stores: list[str] = []  # by root
-        self._device, self._inode = array("Q"), array("Q")
-        self._modified, self._size = array("q"), array("Q")
-        self._crc = array("I")
+        self._rows = bytearray()  # `_ROW` for each entry
         self._others: dict[int, tuple[FileFacts | None, Readable]] = {}
         self._packed: dict[int, Readable] = {}
 
@@ -56,31 +55,26 @@ class Plan:
 
     def add(self, facts: FileFacts, source: Readable, entry: Entry, packed: Readable | None = None) -> None:
         """One more file, and the entry that it becomes; `packed` is the deflated form that the archive holds of it."""
-        address = facts.address
-        path = address.path.encode()
-        file = on_disk(source)
+        store, below = facts.address
+        path, file = below.encode(), on_disk(source)
         if file is not None and file.path.endswith(path):
-            _, device, inode, size, modified = file
-            root = self._root(file.path[: len(file.path) - len(path)], address.store)
+            whole, device, inode, size, modified = file
+            above = whole[: len(whole) - len(path)]
+            root = self._roots.get(above)
+            if root is None:
+                root = self._new_root(above, store)
         else:
-            self._others[len(self._paths)] = (facts if address.store else None, source)
+            self._others[len(self._paths)] = (facts if store else None, source)
             root, path, device, inode, size, modified = 0, b"", 0, 0, entry.size, 0
         if packed is not None:
             self._packed[len(self._paths)] = packed
-        self._root_of.append(root)
         self._paths.append(path)
-        self._device.append(device)
-        self._inode.append(inode)
-        self._modified.append(modified)
-        self._size.append(size)
-        self._crc.append(entry.crc)
+        self._rows += _ROW.pack(root, device, inode, size, modified, entry.crc)
         self.content.add(entry, alone=(packed or source).may_block)
 
-    def _root(self, path: bytes, store: str) -> int:
-        number = self._roots.get(path)
-        if number is None:
-            number = self._roots[path] = len(self._stores)
-            self._stores.append(store)
+    def _new_root(self, path: bytes, store: str) -> int:
+        number = self._roots[path] = len(self._stores)
+        self._stores.append(store)
         return number
 
     def end(self) -> Plan:
@@ -94,7 +88,10 @@ class Plan:
         if number in self._others:
             facts = self._others[number][0]
             return None if facts is None else facts.address
-        return Address(self._stores[self._root_of[number]], self._paths[number].decode())
+        return Address(self._stores[self._row(number)[0]], self._paths[number].decode())
+
+    def _row(self, number: int) -> tuple[int, int, int, int, int, int]:
+        return _ROW.unpack_from(self._rows, number * _ROW.size)
 
     def versions(self) -> dict[str, int]:
         """The version of each file, by address, for files that have versions."""
@@ -108,11 +105,12 @@ class Plan:
 
     def facts(self, number: int) -> FileFacts | None:
         """The facts of an entry's file that rules depend on."""
+        root, _, _, size, modified, _ = self._row(number)
         if number in self._others:
             facts = self._others[number][0]
-            return None if facts is None else facts._replace(size=self._size[number])
-        address = Address(self._stores[self._root_of[number]], self._paths[number].decode())
-        return FileFacts(address, self._size[number], self._modified[number] / 1e9 or None, None)
+            return None if facts is None else facts._replace(size=size)
+        address = Address(self._stores[root], self._paths[number].decode())
+        return FileFacts(address, size, modified / 1e9 or None, None)
 
     def source(self, number: int) -> Readable:
         """What a slice of an entry's content is of."""
@@ -124,13 +122,8 @@ class Plan:
         return self._file(number)
 
     def _file(self, number: int) -> DiskFile:
-        return DiskFile(
-            self._root_paths[self._root_of[number]] + self._paths[number],
-            self._device[number],
-            self._inode[number],
-            self._size[number],
-            self._modified[number],
-        )
+        root, device, inode, size, modified, _ = self._row(number)
+        return DiskFile(self._root_paths[root] + self._paths[number], device, inode, size, modified)
 
     def run(self, archive: ArchiveContent, first: int, last: int) -> RunOfFiles:  # noqa: ARG002
         """The contents of small entries that follow each other, to be read together."""
@@ -140,11 +133,11 @@ class Plan:
         """All of a small entry's content. Raises ContentChanged."""
         if number in self._packed or number in self._others:
             return self._read_other(number)
-        size = self._size[number]
+        root, device, inode, size, modified, crc = _ROW.unpack_from(self._rows, number * _ROW.size)
         if not size:
             return b""
         try:
-            descriptor = os.open(self._root_paths[self._root_of[number]] + self._paths[number], _FLAGS)
+            descriptor = os.open(self._root_paths[root] + self._paths[number], _FLAGS)
         except OSError as error:
             raise self.changed(number, f"it can no longer be opened: {error.strerror}") from None
         try:
@@ -156,11 +149,11 @@ class Plan:
         # A file that has grown, as logs do, still begins with the planned content; the checksum proves it.
         grown = status.st_size > size
         if (
-            status.st_ino != self._inode[number]
-            or (status.st_mtime_ns != self._modified[number] and not grown)
+            status.st_ino != inode
+            or (status.st_mtime_ns != modified and not grown)
             or status.st_size < size
-            or status.st_dev != self._device[number]
-            or crc32()(data, 0) != self._crc[number]
+            or status.st_dev != device
+            or crc32()(data, 0) != crc
         ):
             raise self.changed(number, "it was replaced or altered")
         return data
@@ -180,20 +173,17 @@ class Plan:
         """Whether the files still match the plan; of very many, as many as can be checked in a short time."""
         others, packed, roots = self._others, self._packed, self._root_paths
         end = time.monotonic() + _LOOKS_FOR
-        for number, path in enumerate(self._paths):
+        rows = enumerate(zip(_ROW.iter_unpack(self._rows), self._paths, strict=True))
+        for number, ((root, _, inode, size, modified, _), path) in rows:
             if number in others:
                 continue
             if not number % 1000 and time.monotonic() > end:
                 break  # each is checked again in its turn
             try:
-                status = os.stat(roots[self._root_of[number]] + path)
+                status = os.stat(roots[root] + path)
             except OSError:
                 return False
-            if (
-                status.st_mtime_ns != self._modified[number]
-                or status.st_ino != self._inode[number]
-                or status.st_size != self._size[number]
-            ):
+            if status.st_mtime_ns != modified or status.st_ino != inode or status.st_size != size:
                 return False
         for number, (_, source) in others.items():
             file = on_disk(source)
