@@ -381,3 +381,22 @@ def test_whether_a_file_is_what_was_found(store: DirectoryStore, root: Path) -> 
     assert not unchanged(found.source)
     with pytest.raises(Missing):
         store.locate(parse_address("files/a.txt"))
+
+
+@pytest.mark.parametrize("instead", ["folder", "pipe", "other", "nothing"])
+def test_what_took_a_files_place_is_not_read_for_it(tmp_path: Path, instead: str) -> None:
+    path = tmp_path / "a.txt"
+    path.write_text("found")
+    source = DiskFile.of(os.fsencode(path), path.stat())
+    assert source.read(1, 4) == b"ound"
+    path.rename(tmp_path / "before")  # it keeps its inode, or what comes may have the same
+    if instead == "folder":
+        path.mkdir()
+    elif instead == "pipe":
+        os.mkfifo(path)
+    elif instead == "other":
+        path.write_text("other, and longer")
+    before = len(os.listdir("/proc/self/fd"))
+    with pytest.raises(ContentChanged, match=r"replaced or altered|no longer be opened"):
+        source.read(1, 4)
+    assert len(os.listdir("/proc/self/fd")) == before

@@ -110,6 +110,11 @@ def _not_opened(error: OSError) -> str:
     return f"the file can no longer be opened: {error.strerror}"
 
 
+# O_NONBLOCK: should a pipe have taken the file's place, opening it must not wait.
+_FLAGS = os.O_RDONLY | os.O_CLOEXEC | os.O_NONBLOCK
+_REPLACED = "the file was replaced or altered after it was found"
+
+
 class _Identity(NamedTuple):
     path: bytes
     device: int
@@ -134,15 +139,38 @@ class DiskFile(_Opened, _Identity):
 
     def open(self) -> int:
         """A descriptor of the file, unaltered, for the caller to close. Raises ContentChanged."""
-        try:
-            # O_NONBLOCK: should a pipe have taken the file's place, opening it must not wait.
-            descriptor = os.open(self.path, os.O_RDONLY | os.O_CLOEXEC | os.O_NONBLOCK)
-        except OSError as error:
-            raise ContentChanged(_not_opened(error)) from None
+        descriptor = self._opened()
         if self.is_at(descriptor):
             return descriptor
         os.close(descriptor)
-        raise ContentChanged("the file was replaced or altered after it was found")
+        raise ContentChanged(_REPLACED)
+
+    def read(self, offset: int, count: int) -> bytes:
+        """`count` bytes from `offset` on, of the file that, after they were read, is what was found.
+
+        Raises:
+            ContentChanged: it is not.
+        """
+        descriptor = self._opened()
+        try:
+            try:
+                data = read_fully(descriptor, count, offset)
+            except OSError:  # of what took the file's place, such as a folder or a pipe
+                if self.is_at(descriptor):
+                    raise
+            else:
+                if self.is_at(descriptor):
+                    return data
+        finally:
+            os.close(descriptor)
+        raise ContentChanged(_REPLACED)
+
+    def _opened(self) -> int:
+        """A descriptor of what is at the path now. Raises ContentChanged: it cannot be opened."""
+        try:
+            return os.open(self.path, _FLAGS)
+        except OSError as error:
+            raise ContentChanged(_not_opened(error)) from None
 
     def is_at(self, descriptor: int) -> bool:
         """Whether the open file is what was found, or has grown since, as logs do: what was found is its beginning."""
