@@ -11,13 +11,24 @@ from pathlib import Path
 
 import pytest
 import sqlalchemy as sa
+from alembic import command
 from alembic.autogenerate import compare_metadata
+from alembic.config import Config
 from alembic.migration import MigrationContext
 
 from invio.core.rules.quotas import Claim, Quota
 from invio.records import quotas, statements, transfers
-from invio.records.bundles import BundleOptions, bundle_named, known_crcs, new_bundle, save_bundle, save_crcs
-from invio.records.database import NewerRecords, open_database, write
+from invio.records.bundles import (
+    BundleOptions,
+    bundle_named,
+    known_crcs,
+    known_digests,
+    new_bundle,
+    save_bundle,
+    save_crcs,
+    save_digests,
+)
+from invio.records.database import MIGRATIONS, NewerRecords, open_database, write
 from invio.records.journal import Beginning, Journal
 from invio.records.recipients import (
     add_token,
@@ -48,6 +59,21 @@ def recorded(engine: sa.Engine) -> list[TransferRow]:
 def test_the_migrations_make_the_tables_that_the_code_uses(engine: sa.Engine) -> None:
     with engine.connect() as connection:
         assert compare_metadata(MigrationContext.configure(connection), metadata) == []
+
+
+def test_what_is_known_of_contents_outlives_a_change_of_its_table(engine: sa.Engine, tmp_path: Path) -> None:
+    with write(engine).begin() as connection:
+        save_crcs(connection, {"b": 2, "a": 1})
+        save_digests(connection, {"a": bytes(32)})
+    for move, revision in ((command.downgrade, "0019"), (command.upgrade, "0020")):
+        config = Config()
+        config.set_main_option("script_location", str(MIGRATIONS))
+        with write(engine).begin() as connection:
+            config.attributes["connection"] = connection
+            move(config, revision)
+        with engine.connect() as connection:
+            assert known_crcs(connection, ["a", "b"]) == {"a": 1, "b": 2}
+            assert known_digests(connection, ["a"]) == {"a": bytes(32)}
 
 
 def test_opening_twice_changes_nothing(engine: sa.Engine, tmp_path: Path) -> None:
@@ -107,6 +133,14 @@ def test_checksums_are_kept_by_tag(engine: sa.Engine) -> None:
         save_crcs(connection, {"tag-5": 5})
         asked = [f"tag-{number}" for number in range(1199, 1203)] + ["tag-5"]
         assert known_crcs(connection, asked) == {"tag-1199": 1199, "tag-5": 5}
+
+
+@pytest.mark.parametrize("tags", [["0a", "ff"], ["a", 'quoted "one"', "back\\slash", "naïve", ""], ["é", "b"]])
+def test_checksums_are_found_by_any_tag(engine: sa.Engine, tags: list[str]) -> None:
+    crcs = {tag: number for number, tag in enumerate(tags)}
+    with write(engine).begin() as connection:
+        save_crcs(connection, crcs)
+        assert known_crcs(connection, [*tags, "none"]) == crcs
 
 
 def test_a_transfer_is_durable_when_begin_returns(engine: sa.Engine, tmp_path: Path) -> None:

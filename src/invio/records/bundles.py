@@ -131,10 +131,13 @@ def known_crcs(connection: sa.Connection, tags: Sequence[str]) -> dict[str, int]
     return dict(_rows(connection, _CRCS, tags))
 
 
+# Saved in the order of their tags, which lie all over an index: what is next to each other there is written together.
+
+
 def save_crcs(connection: sa.Connection, crcs: Mapping[str, int]) -> None:
     """Saves CRC-32s by the tags of their contents."""
     if crcs:
-        insert_many(connection, checksums, crcs.items())
+        insert_many(connection, checksums, sorted(crcs.items()))
 
 
 def known_digests(connection: sa.Connection, tags: Sequence[str]) -> dict[str, bytes]:
@@ -145,7 +148,7 @@ def known_digests(connection: sa.Connection, tags: Sequence[str]) -> dict[str, b
 def save_digests(connection: sa.Connection, found: Mapping[str, bytes]) -> None:
     """Saves SHA-256s by the tags of their contents."""
     if found:
-        insert_many(connection, digests, found.items())
+        insert_many(connection, digests, sorted(found.items()))
 
 
 def known_deflated(connection: sa.Connection, tags: Sequence[str]) -> dict[str, tuple[str, int | None]]:
@@ -156,7 +159,7 @@ def known_deflated(connection: sa.Connection, tags: Sequence[str]) -> dict[str, 
 def save_deflated(connection: sa.Connection, found: Mapping[str, tuple[str, int | None]]) -> None:
     """Saves names and lengths of deflated forms by content tag; None where deflating is no gain."""
     if found:
-        insert_many(connection, deflated, ((tag, *form) for tag, form in found.items()), instead=True)
+        insert_many(connection, deflated, [(tag, *found[tag]) for tag in sorted(found)], instead=True)
 
 
 def _looked_up(key: sa.Column[Any], *values: sa.Column[Any]) -> str:
@@ -181,5 +184,11 @@ def _rows(connection: sa.Connection, query: str, keys: Sequence[str]) -> Iterabl
     assert driver is not None
     if len(keys) >= _MANY:
         driver.execute(f"PRAGMA cache_size=-{_CACHE}")
-    rows: Iterable[tuple[Any, ...]] = driver.execute(query, (json.dumps(keys),))
+    rows: Iterable[tuple[Any, ...]] = driver.execute(query, (_json(keys),))
     return rows
+
+
+def _json(keys: Sequence[str]) -> str:
+    """A list of keys as JSON; most are hexadecimal digits, which need not be looked at one by one."""
+    whole = "".join(keys)
+    return '["' + '","'.join(keys) + '"]' if whole.isalnum() and whole.isascii() else json.dumps(keys)

@@ -276,6 +276,7 @@ checksums = sa.Table(
     metadata,
     sa.Column("tag", sa.String(64), primary_key=True),
     sa.Column("crc", sa.BigInteger, nullable=False),
+    sqlite_with_rowid=False,
 )
 
 # SHA-256 of a content, by the tag that changes with it.
@@ -284,6 +285,7 @@ digests = sa.Table(
     metadata,
     sa.Column("tag", sa.String(64), primary_key=True),
     sa.Column("sha256", sa.LargeBinary(32), nullable=False),
+    sqlite_with_rowid=False,
 )
 
 # What the deflated form of a content is called and how long it is, by the tag that changes with the content; a
