@@ -8,6 +8,7 @@ import io
 import os
 import shutil
 import zipfile
+import zlib
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
@@ -20,15 +21,16 @@ from invio.core.http.replies import Slice
 from invio.core.reasons import Refusal
 from invio.core.rules.file import parse_rules
 from invio.delivery.access.catalogue import Catalogue
-from invio.delivery.archives import builder
+from invio.delivery.archives import builder, known_contents
 from invio.delivery.archives.builder import DeflateBudgetExceeded, Planning
 from invio.delivery.archives.deflate_cache import DeflateCache, Packed
+from invio.delivery.archives.known_contents import Learnt
 from invio.delivery.archives.plan import Plan, Preparing
 from invio.delivery.archives.selection import Selection
 from invio.delivery.archives.spools import Spools
 from invio.delivery.sending.errors import NobodyWaits
 from invio.delivery.transfers.limits import BundleLimits
-from invio.records.bundles import BundleOptions, BundleRecord, known_digests
+from invio.records.bundles import BundleOptions, BundleRecord, known_crcs, known_digests
 from invio.records.database import open_database
 from invio.stores.directory import DirectoryStore
 from invio.stores.sources import DiskFile, Made, SpooledFile
@@ -399,6 +401,74 @@ def test_files_without_a_time_can_be_in_an_archive(engine: sa.Engine, root: Path
     plan = planning.plan(Selection(Catalogue([store], parse_rules(RULES)), BOB), packs=False, waits=False)
     with zipfile.ZipFile(io.BytesIO(read(plan))) as archive:
         assert [info.date_time[0] for info in archive.infolist()] == [1980, 1980]
+
+
+@pytest.mark.parametrize("sums", [False, True])
+def test_contents_that_nothing_tells_apart_are_each_read(engine: sa.Engine, root: Path, *, sums: bool) -> None:
+    class Untold(DirectoryStore):
+        def locate(self, address: Address) -> Found:
+            found = super().locate(address)
+            return found._replace(facts=found.facts._replace(tag=None, modified=None))
+
+    record = BundleRecord("untold", "bob", "all.zip", ("files/a.txt", "files/b.txt"), 2e9, BundleOptions(sums=sums))
+    for _ in range(2):  # nor is anything kept of them
+        planning = Planning(engine, BundleLimits(), None, Spools(1), record=record, preparing=Preparing())
+        catalogue = Catalogue([Untold("files", root)], parse_rules(RULES))
+        plan = planning.plan(Selection(catalogue, BOB), packs=False, waits=False)
+        with zipfile.ZipFile(io.BytesIO(read(plan))) as archive:
+            assert {name: archive.read(name).decode() for name in ("a.txt", "b.txt")} == {
+                "a.txt": "a.txt",
+                "b.txt": "b.txt",
+            }
+            if sums:
+                said = [f"{hashlib.sha256(name.encode()).hexdigest()}  {name}\n" for name in ("a.txt", "b.txt")]
+                assert archive.read("SHA256SUMS").decode() == "".join(said)
+        (root / "a.txt").write_text("a.txt")
+    with engine.connect() as connection:
+        assert known_crcs(connection, ["", "None"]) == {}
+
+
+def test_what_was_read_for_a_plan_is_kept_even_if_there_will_be_none(
+    engine: sa.Engine, root: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    os.utime(root / "a.txt", (1.7e9, 1.7e9))
+    store, asked = DirectoryStore("files", root), 0
+
+    def ends() -> bool:
+        nonlocal asked
+        asked += 1
+        return asked > 1
+
+    monkeypatch.setattr(builder, "_AT_ONCE", 1)
+    record = BundleRecord("ended", "bob", "all.zip", ("files/a.txt", "files/b.txt"), 2e9)
+    planning = Planning(engine, BundleLimits(), None, Spools(1), record=record, preparing=Preparing(), ends=ends)
+    with pytest.raises(NobodyWaits):
+        planning.plan(Selection(Catalogue([store], parse_rules(RULES)), BOB), packs=False, waits=False)
+    tag = store.locate(parse_address("files/a.txt")).facts.tag
+    with engine.connect() as connection:
+        assert known_crcs(connection, [str(tag)]) == {tag: zlib.crc32(b"a.txt")}
+
+
+def test_what_was_learnt_is_saved_once_it_is_much_or_old(engine: sa.Engine, monkeypatch: pytest.MonkeyPatch) -> None:
+    def saved() -> set[str]:
+        with engine.connect() as connection:
+            return set(known_crcs(connection, ["one", "two", "three"]))
+
+    monkeypatch.setattr(known_contents, "_MANY", 2)
+    learnt = Learnt(engine)
+    learnt.crcs["one"] = 1
+    learnt.save_if_due()
+    assert saved() == set()
+    learnt.digests["two"] = bytes(32)
+    learnt.save_if_due()
+    assert saved() == {"one"}
+    assert (learnt.crcs, learnt.digests) == ({}, {}), "and it is not saved again"
+    learnt.crcs["three"] = 3
+    learnt.save_if_due()
+    assert saved() == {"one"}
+    learnt.saved -= 6
+    learnt.save_if_due()
+    assert saved() == {"one", "three"}
 
 
 class Altering(DeflateCache):

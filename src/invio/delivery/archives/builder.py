@@ -12,7 +12,6 @@ import logging
 import math
 import time
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
 from functools import lru_cache
 from itertools import islice
 from typing import NamedTuple
@@ -31,28 +30,21 @@ from invio.core.reasons import Refusal
 from invio.delivery.archives.background_deflate import LATER
 from invio.delivery.archives.checksums import crc_of
 from invio.delivery.archives.deflate_cache import CODER, DeflateCache, Packed
+from invio.delivery.archives.known_contents import Known, Learnt, look_up
 from invio.delivery.archives.plan import Literal, Plan, Preparing
 from invio.delivery.archives.selection import Selection, Skipped
 from invio.delivery.archives.spools import Spool, Spools
 from invio.delivery.representation.negotiation import kind_of
 from invio.delivery.sending.errors import NobodyWaits
 from invio.delivery.transfers.limits import BundleLimits
-from invio.records.bundles import (
-    BundleRecord,
-    known_crcs,
-    known_deflated,
-    known_digests,
-    save_crcs,
-    save_deflated,
-    save_digests,
-)
-from invio.records.database import write
+from invio.records.bundles import BundleRecord
 from invio.stores.arriving import crc32
 from invio.stores.sources import DiskFile, Made, SpooledFile, is_settled, read_through
 from invio.stores.store import Found, StoreFault
 
 log = logging.getLogger("invio.delivery")
 
+_NO_TAG = ""  # of a content that nothing known tells from another: it is read each time, and nothing is kept of it
 _AT_ONCE = 500  # files whose contents are looked up together
 _LEAST = 512  # bytes of a content that is worth deflating
 _READ = 1024 * 1024  # bytes
@@ -62,25 +54,6 @@ _LOOKED_AT = 4  # times as many files as a bundle may hold
 
 class DeflateBudgetExceeded(Exception):
     """More bytes would have to be deflated first than the limit allows."""
-
-
-@dataclass(slots=True)
-class _Known:
-    """What is known of the contents of some files."""
-
-    crcs: dict[str, int]
-    digests: dict[str, bytes]
-    deflated: dict[str, tuple[str, int | None]]
-    worth: frozenset[str] = frozenset()  # tags of contents that deflating may make smaller
-
-
-@dataclass(slots=True)
-class _Learnt(_Known):
-    """What was computed and is to be saved."""
-
-    crcs: dict[str, int] = field(default_factory=dict)
-    digests: dict[str, bytes] = field(default_factory=dict)
-    deflated: dict[str, tuple[str, int | None]] = field(default_factory=dict)
 
 
 class Planning:
@@ -102,6 +75,7 @@ class Planning:
         self._ticks = 0
         self._deadline = 0.0
         self._engine = engine
+        self._learnt = Learnt(engine)
         self._limits = limits
         self._packing = packing
         self._spools = spools
@@ -121,9 +95,17 @@ class Planning:
     def plan(self, choosing: Selection, *, packs: bool, waits: bool) -> Plan:
         """The plan; `packs`: compressible contents are deflated, `waits`: unless too much of it is cold.
 
+        What was computed for it is saved, also when there will be no plan.
+
         Raises:
             DeflateBudgetExceeded, NobodyWaits; or Refusal: as `Bundles.plan`.
         """
+        try:
+            return self._planned(choosing, packs=packs, waits=waits)
+        finally:
+            self._learnt.save()
+
+    def _planned(self, choosing: Selection, *, packs: bool, waits: bool) -> Plan:
         options = self.record.options
         self._deadline = time.monotonic() + self._limits.seconds
         choosing.tick = self._tick
@@ -192,10 +174,9 @@ class Planning:
     ) -> Iterator[tuple[Found, str, _Content]]:
         """What the archive holds of each of some files."""
         known = self._look_up([found for found, _ in some], packs=packs)
-        learnt = _Learnt()
         for found, path in some:
             try:
-                content = self._content(found, known, learnt, packs=packs)
+                content = self._content(found, known, packs=packs)
             except (Refusal, StoreFault) as error:  # it changed or vanished since it was found
                 if not self.record.options.leave_out:
                     raise
@@ -203,67 +184,55 @@ class Planning:
                 left_out.append(Skipped(str(found.facts.address), word))
                 continue
             yield found, path, content
-        self._keep(learnt)
+        self._learnt.save_if_due()
 
-    def _look_up(self, some: list[Found], *, packs: bool) -> _Known:
+    def _look_up(self, some: list[Found], *, packs: bool) -> Known:
         facts = [found.facts for found in some]
-        tags = [one.tag for one in facts if one.tag is not None]
-        worth: frozenset[str] = frozenset()
-        if packs or self.later is not None:
-            worth = frozenset(one.tag for one in facts if one.tag is not None and _is_worth(one))
-        with self._engine.connect() as connection:
-            crcs = known_crcs(connection, tags)
-            digests = known_digests(connection, tags) if self.record.options.sums else {}
-            deflated = known_deflated(connection, list(worth)) if packs else {}
-        return _Known(crcs, digests, deflated, worth)
+        tags = [one.tag for one in facts if one.tag]
+        worth = frozenset(one.tag for one in facts if one.tag and _is_worth(one)) if packs else frozenset()
+        return look_up(self._engine, tags, digests=self.record.options.sums, deflated=packs, worth=worth)
 
-    def _keep(self, learnt: _Learnt) -> None:
-        if learnt.crcs or learnt.digests or learnt.deflated:
-            with write(self._engine).begin() as connection:
-                save_crcs(connection, learnt.crcs)
-                save_digests(connection, learnt.digests)
-                save_deflated(connection, learnt.deflated)
-
-    def _content(self, found: Found, known: _Known, learnt: _Learnt, *, packs: bool) -> _Content:
+    def _content(self, found: Found, known: Known, *, packs: bool) -> _Content:
         facts, file = found.facts, found.on_disk
         source: Readable
         if file is not None:
             source = file
         elif found.made is not None:
-            return self._made_content(facts, found.made, learnt, packs=packs)
+            return self._made_content(facts, found.made, packs=packs)
         else:
             source = found.content
-        tag = str(facts.tag)
+        tag = facts.tag or _NO_TAG
         packed: DiskFile | None = None
-        if file is not None and tag in known.worth:
+        if file is not None:
             if packs:
-                packed = self._packed(file, facts, known, learnt)
-            elif self.later is not None and len(self.later) < LATER:
+                if tag in known.worth:
+                    packed = self._packed(file, facts, known)
+            elif tag and self.later is not None and len(self.later) < LATER and _is_worth(facts):
                 self.later.append((file, tag))
         crc = known.crcs.get(tag)
         if crc is None:
-            crc = learnt.crcs.get(tag)
+            crc = self._learnt.crcs.get(tag)
         if crc is None:
-            crc = crc_of(source, str(facts.address))
+            crc = crc_of(source, facts.address)
             self._preparing.read += source.size
-            if is_settled(facts.modified):
-                learnt.crcs[tag] = crc
-        sha256 = self._sha256(source, facts, known, learnt) if self.record.options.sums else b""
+            if tag and is_settled(facts.modified):
+                self._learnt.crcs[tag] = crc
+        sha256 = self._sha256(source, facts, known) if self.record.options.sums else b""
         return _Content(source, source.size, crc, facts.modified, sha256, packed)
 
-    def _made_content(self, facts: FileFacts, made: Made, learnt: _Learnt, *, packs: bool) -> _Content:
+    def _made_content(self, facts: FileFacts, made: Made, *, packs: bool) -> _Content:
         spool = self._made(facts.address, made)
         sha256 = _sha256_of(spool.file) if self.record.options.sums else b""
-        packed = self._packed_spool(spool.file, facts, learnt) if packs else None
+        packed = self._packed_spool(spool.file, facts) if packs else None
         return _Content(spool.file, spool.file.size, spool.crc, spool.made, sha256, packed)
 
-    def _sha256(self, source: Readable, facts: FileFacts, known: _Known, learnt: _Learnt) -> bytes:
-        tag = str(facts.tag)
+    def _sha256(self, source: Readable, facts: FileFacts, known: Known) -> bytes:
+        tag = facts.tag or _NO_TAG
         sha256 = known.digests.get(tag)
         if sha256 is None:
             sha256 = _sha256_of(source)
-            if is_settled(facts.modified):
-                learnt.digests[tag] = sha256
+            if tag and is_settled(facts.modified):
+                self._learnt.digests[tag] = sha256
         return sha256
 
     def _made(self, address: Address, source: Made) -> Spool:
@@ -279,7 +248,7 @@ class Planning:
             log.error("producer.failed", exc_info=error, extra={"fields": {"address": str(address)}})
             raise Refusal("not-made", f"{address} could not be made; the operator's log says why") from None
 
-    def _packed(self, source: DiskFile, facts: FileFacts, known: _Known, learnt: _Learnt) -> DiskFile | None:
+    def _packed(self, source: DiskFile, facts: FileFacts, known: Known) -> DiskFile | None:
         """A content's deflated form, made now if it has to be and may be waited for."""
         assert self._packing is not None
         tag = str(facts.tag)
@@ -290,29 +259,28 @@ class Planning:
             kept = self._packing.find(name, length)
             if kept is not None:
                 return kept
-        made = self._pack(source, facts, learnt)
+        made = self._pack(source, facts)
         if made is None:
             return None
         if is_settled(facts.modified):
-            learnt.crcs[tag] = made.crc
-            learnt.deflated[tag] = (made.name, None if made.file is None else made.file.size)
+            self._learnt.crcs[tag] = made.crc
+            self._learnt.deflated[tag] = (made.name, None if made.file is None else made.file.size)
         return made.file
 
-    def _packed_spool(self, source: SpooledFile, facts: FileFacts, learnt: _Learnt) -> DiskFile | None:
+    def _packed_spool(self, source: SpooledFile, facts: FileFacts) -> DiskFile | None:
         """The deflated form of what was made for this archive."""
         media_type = facts.media_type or media_type_by_name(facts.address.name)
         if source.size < _LEAST or (media_type is not None and is_compressed(media_type)):
             return None
-        made = self._pack(source, facts, learnt)
+        made = self._pack(source, facts)
         return None if made is None else made.file
 
-    def _pack(self, source: DiskFile | SpooledFile, facts: FileFacts, learnt: _Learnt) -> Packed | None:
+    def _pack(self, source: DiskFile | SpooledFile, facts: FileFacts) -> Packed | None:
         """None where it cannot be kept. Raises DeflateBudgetExceeded, Refusal (`changed`)."""
         packing = self._packing
         assert packing is not None
         self._cold += source.size
         if self._waits and (self._cold > self._limits.wait_for or self._cold > packing.limit // 2):
-            self._keep(learnt)
             raise DeflateBudgetExceeded
 
         def on_read(count: int) -> None:
