@@ -112,7 +112,7 @@ class SealedLink:
     @property
     def scope(self) -> str:
         """What the seal is of: the folder that `in` names, or the address."""
-        return self.folder or str(self.address)
+        return _folder_of(self.root) or str(self.address)
 
     @property
     def folder(self) -> str | None:
@@ -254,13 +254,7 @@ def _read_link(target: str) -> SealedLink:
     check_terms(root, key, conditions)
     if not _SEAL.match(seal):
         raise malformed("a seal is 43 characters of base64url, without padding")
-    return SealedLink(address, _one(tuple(root)), intern(key), tuple(conditions), seal)
-
-
-@lru_cache(maxsize=1024)
-def _one(root: tuple[tuple[str, str], ...]) -> tuple[tuple[str, str], ...]:
-    """One shared object for all links of one recipient that open the same folder."""
-    return root
+    return SealedLink(address, tuple(root), intern(key), tuple(conditions), seal)
 
 
 def parse_url(url: str) -> SealedLink:
@@ -334,7 +328,7 @@ def _moment(value: str) -> str:
 
 def _first_failures(link: SealedLink, asked: Asked) -> dict[str, str]:
     failed: dict[str, str] = {}
-    folder = link.folder
+    folder = _folder_of(link.root)
     if folder is not None and not link.address.within(parse_address(folder)):
         failed["out-of-scope"] = folder
     for name, value in link.conditions:
