@@ -91,6 +91,19 @@ def _records() -> tuple[bytes, dict[str, str]]:
         return file.read_bytes(), tokens
 
 
+def open_below(folder: Path) -> list[str]:
+    """What this process has open below a folder; other tests of the process may be closing what is theirs."""
+    found = []
+    for descriptor in os.listdir("/proc/self/fd"):
+        try:
+            target = os.readlink(f"/proc/self/fd/{descriptor}")
+        except FileNotFoundError:  # the one that lists them
+            continue
+        if f"{target}/".startswith(f"{folder.resolve()}/"):
+            found.append(target)
+    return found
+
+
 @dataclass
 class Service:
     """A running `invio serve`."""

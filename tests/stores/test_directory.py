@@ -15,6 +15,7 @@ from invio.stores import directory
 from invio.stores.directory import DirectoryStore, is_at, unchanged
 from invio.stores.sources import DiskFile
 from invio.stores.store import Missing, StoreFault
+from tests.running import open_below
 
 
 @pytest.fixture
@@ -40,10 +41,6 @@ def content(store: DirectoryStore, text: str) -> bytes:
     descriptor = source.open()
     with open(descriptor, "rb") as file:
         return file.read()
-
-
-def open_descriptors() -> int:
-    return len(os.listdir("/proc/self/fd"))
 
 
 def test_a_file_is_found_with_its_facts(store: DirectoryStore, root: Path) -> None:
@@ -176,13 +173,13 @@ def test_a_listing_tells_folders_from_links_to_them_and_to_files(store: Director
 def test_a_walk_that_is_left_early_leaves_no_folder_open(store: DirectoryStore, root: Path) -> None:
     (root / "deep" / "deeper").mkdir()
     (root / "deep" / "deeper" / "c.txt").write_text("c")
-    before = open_descriptors()
+    before = len(open_below(root.parent))
     walk = store.walk(parse_address("files/"))
     assert isinstance(walk, Generator)
     assert str(next(walk).facts.address) == "files/deep/deeper/c.txt"
-    assert open_descriptors() == before + 3, "one for each folder on the way down"
+    assert len(open_below(root.parent)) == before + 3, "one for each folder on the way down"
     walk.close()
-    assert open_descriptors() == before
+    assert len(open_below(root.parent)) == before
 
 
 @pytest.mark.parametrize("text", ["files/none/", "files/a.txt/"])
@@ -273,7 +270,7 @@ def test_without_links_only_what_lies_where_its_path_says_is_there(root: Path) -
     (root / "deep" / "linked.txt").symlink_to("b.txt")
     (root / "linked").symlink_to("deep")
     store = DirectoryStore("files", root, follows_links=False)
-    before = open_descriptors()
+    before = len(open_below(root.parent))
     for text in ("files/deep/linked.txt", "files/linked/b.txt"):
         with pytest.raises(Missing):
             store.locate(parse_address(text))
@@ -283,7 +280,7 @@ def test_without_links_only_what_lies_where_its_path_says_is_there(root: Path) -
     assert [str(one) for one in store.list(parse_address("files/"))] == ["files/deep/", "files/a.txt"]
     assert [str(one) for one in store.list(parse_address("files/deep/"))] == ["files/deep/b.txt"]
     assert [one.facts.address.path for one in store.walk(parse_address("files/"))] == ["deep/b.txt", "a.txt"]
-    assert open_descriptors() == before
+    assert len(open_below(root.parent)) == before
 
 
 def test_what_the_settings_exclude_is_not_there(root: Path) -> None:
@@ -324,7 +321,7 @@ def test_nothing_stays_open_whatever_is_asked(
     store: DirectoryStore, root: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     (root / "deep" / "loop").symlink_to("..")
-    before = open_descriptors()
+    before = len(open_below(root.parent))
     store.locate(parse_address("files/a.txt"))
     store.list(parse_address("files/deep/"))
     for text in ("files/none.txt", "files/deep/none.txt", "files/a.txt/b"):
@@ -342,7 +339,7 @@ def test_nothing_stays_open_whatever_is_asked(
     assert [one.facts.address.path for one in store.walk(parse_address("files/"))] == ["a.txt"]
     with pytest.raises(Missing):
         store.list(parse_address("files/deep/"))
-    assert open_descriptors() == before
+    assert len(open_below(root.parent)) == before
 
 
 def test_a_walk_goes_as_deep_as_an_address_can_be(
@@ -396,7 +393,6 @@ def test_what_took_a_files_place_is_not_read_for_it(tmp_path: Path, instead: str
         os.mkfifo(path)
     elif instead == "other":
         path.write_text("other, and longer")
-    before = len(os.listdir("/proc/self/fd"))
     with pytest.raises(ContentChanged, match=r"replaced or altered|no longer be opened"):
         source.read(1, 4)
-    assert len(os.listdir("/proc/self/fd")) == before
+    assert open_below(tmp_path) == []

@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import json
 import logging
-import os
 import sqlite3
 from pathlib import Path
 
@@ -20,6 +19,7 @@ from invio.records.database import open_database
 from invio.records.versions import VersionRecords
 from invio.stores.managed import ManagedStore
 from invio.stores.store import Found, Missing, StoreFault
+from tests.running import open_below
 
 FLOOR = parse_address("models/bay/floor.grid")
 PUTTING = Putting(RequestHead("PUT", []), lambda _: None)
@@ -103,12 +103,13 @@ def test_the_content_of_a_removed_version_is_deleted_by_the_next_sweep(store: Ma
     assert list((tmp_path / "models").rglob(content.name)) == []
 
 
-def test_nothing_stays_open_after_a_put(store: ManagedStore) -> None:
+def test_nothing_stays_open_after_a_put(store: ManagedStore, tmp_path: Path) -> None:
+    with store.begin() as arriving:
+        arriving.write(b"zero")
+        assert len(open_below(tmp_path / "models")) == 1
+        store.put(FLOOR, arriving, PUTTING)
     put(store, FLOOR, b"one")
-    before = len(os.listdir("/proc/self/fd"))
-    for number in range(5):
-        put(store, FLOOR, b"%d" % number)
-    assert len(os.listdir("/proc/self/fd")) == before
+    assert open_below(tmp_path / "models") == []
 
 
 def test_a_content_that_is_gone_is_missing_and_said_in_the_log(
