@@ -6,7 +6,7 @@ import asyncio
 import errno
 import logging
 import re
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Callable
 from functools import partial
 from typing import Annotated
 
@@ -33,6 +33,7 @@ log = logging.getLogger("invio.service")
 router = APIRouter(tags=["files"])
 
 _PIECE = 4 * 1024 * 1024  # bytes that are written together
+_SHORT = 64 * 1024  # bytes that are, once all uploads together hold much
 _TYPE = re.compile(r"[a-z0-9!#$&^_.+-]+/[a-z0-9!#$&^_.+-]+\Z")
 # Media types that programs send by default.
 _SAYS_NOTHING = ("application/octet-stream", "application/x-www-form-urlencoded")
@@ -72,7 +73,8 @@ async def put_file(
     await run_in_threadpool(_check, parts, where, putting)
     try:
         with await run_in_threadpool(store.begin) as arriving:
-            await _take(request, arriving, parts)
+            body = _pieces(request, parts.settings.limits.idle)
+            await take(body, arriving, partial(_require_room, parts))
             if length >= 0 and arriving.size != length:  # whatever the server made of the request
                 short = f"{length} bytes were announced and {arriving.size} arrived; nothing was changed"
                 raise Refusal("bad-request", short)
@@ -223,30 +225,66 @@ def _require_room(parts: Parts, size: int) -> None:
         raise Refusal("file-too-large", f"an uploaded file may have at most {most} bytes")
 
 
-async def _take(request: Request, arriving: Arriving, parts: Parts) -> None:
-    """Writes the body, piece by piece, as it comes."""
-    held: list[bytes] = []
+class Held:
+    """The bytes of all uploads that have come and are not written yet: a thousand slow ones must not fill the memory.
+
+    Long pieces are written faster. Once `most` bytes are held, each upload writes what it has from a short piece on.
+    """
+
+    def __init__(self, most: int) -> None:
+        self.most = most
+        self.bytes = 0
+
+    def is_due(self, count: int) -> bool:
+        """Whether an upload that holds `count` bytes should write them."""
+        return count >= _PIECE or (count >= _SHORT and self.bytes >= self.most)
+
+    def written(self, count: int, _writing: object) -> None:
+        """Forgets bytes whose writing has ended, however it has."""
+        self.bytes -= count
+
+
+held = Held(64 * 1024 * 1024)
+
+
+async def take(pieces: AsyncIterator[bytes], arriving: Arriving, on_bytes: Callable[[int], None]) -> None:
+    """Writes a body, piece by piece, as it comes; `on_bytes` is told how many have come, and may raise."""
+    waiting: list[bytes] = []
     count = total = 0
-    writing: asyncio.Future[None] | None = None  # of the piece before, while the next one comes
+    writing: asyncio.Future[None] | None = None  # of the pieces before, while the next ones come
     try:
-        async for piece in _pieces(request, parts.settings.limits.idle):
-            held.append(piece)
+        async for piece in pieces:
+            waiting.append(piece)
             count += len(piece)
             total += len(piece)
-            _require_room(parts, total)
-            if count >= _PIECE:
-                joined = b"".join(held)  # before the wait: the writer goes on at once
-                held, count = [], 0
-                if writing is not None:
-                    await writing
-                writing = asyncio.ensure_future(run_in_threadpool(arriving.write, joined))
+            held.bytes += len(piece)
+            on_bytes(total)
+            if held.is_due(count):
+                joined = b"".join(waiting)  # before the wait: the writer goes on at once
+                waiting.clear()
+                await _ended(writing)
+                writing, count = _begun(arriving, joined), 0
+        await _ended(writing)
+        if count:
+            writing, count = _begun(arriving, b"".join(waiting)), 0
+            await _ended(writing)
     finally:
+        held.bytes -= count
         if writing is not None:  # nothing is closed under a thread that writes
             await asyncio.wait({writing})
+
+
+def _begun(arriving: Arriving, joined: bytes) -> asyncio.Future[None]:
+    writing = asyncio.ensure_future(run_in_threadpool(arriving.write, joined))
+    writing.add_done_callback(partial(held.written, len(joined)))
+    return writing
+
+
+async def _ended(writing: asyncio.Future[None] | None) -> None:
+    """Waits for a write without cancelling it. Raises its OSError."""
     if writing is not None:
+        await asyncio.wait({writing})
         writing.result()
-    if held:
-        await run_in_threadpool(arriving.write, b"".join(held))
 
 
 async def _pieces(request: Request, idle: float) -> AsyncIterator[bytes]:

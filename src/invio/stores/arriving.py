@@ -16,13 +16,14 @@ from concurrent.futures import Future
 from contextlib import contextmanager
 from functools import cache
 from types import TracebackType
+from typing import Self
 
 from invio.workers.pool import Pool, PoolBusy
 
 _BEGUN = 16 * 1024 * 1024  # bytes
 _LONG = 1024 * 1024  # bytes of a piece from which on it is hashed in a second thread
-# The threads that hash, of all uploads: as many as can run at once.
-_HASHERS = Pool("hashing", os.cpu_count() or 1, waiting=100)
+# The threads that hash, of all uploads: as many as can run at once. What waits for them is held in memory.
+_HASHERS = Pool("hashing", os.cpu_count() or 1, waiting=8)
 _NAME = re.compile(r"\.[0-9a-f]{24}\.arriving")
 
 
@@ -63,7 +64,7 @@ class Arriving:
         self._named = os.path.join(os.path.realpath(self._folder), _new_name())
         return os.open(self._named, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, self._mode)
 
-    def __enter__(self) -> Arriving:
+    def __enter__(self) -> Self:
         return self
 
     def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, at: TracebackType | None) -> None:

@@ -1,0 +1,132 @@
+"""How uploads are held and written: without a process, by bodies that a test sends."""
+
+from __future__ import annotations
+
+import asyncio
+import errno
+import os
+import threading
+from collections.abc import AsyncIterator
+from pathlib import Path
+
+import pytest
+
+from invio.service import putting
+from invio.service.putting import Held, take
+from invio.stores.arriving import Arriving
+
+KIB, MIB = 1024, 1024 * 1024
+
+
+@pytest.fixture(autouse=True)
+def fresh(monkeypatch: pytest.MonkeyPatch) -> Held:
+    held = Held(4 * MIB)
+    monkeypatch.setattr(putting, "held", held)
+    return held
+
+
+class Writing(Arriving):
+    """Notes the lengths of what is written; `stops` keeps the writer waiting, and `fails` has it fail."""
+
+    def __init__(self, folder: Path) -> None:
+        super().__init__(os.fsencode(folder), 0o600)
+        self.lengths: list[int] = []
+        self.goes_on = threading.Event()
+        self.goes_on.set()
+        self.error: OSError | None = None
+
+    def write(self, piece: bytes) -> None:
+        assert self.goes_on.wait(10)
+        if self.error is not None:
+            raise self.error
+        super().write(piece)
+        self.lengths.append(len(piece))
+
+
+async def body(*pieces: bytes) -> AsyncIterator[bytes]:
+    for piece in pieces:
+        yield piece
+        await asyncio.sleep(0)
+
+
+def anything(count: int) -> None:
+    """Any length will do."""
+
+
+def test_a_body_is_written_in_long_pieces_while_few_bytes_are_held(tmp_path: Path, fresh: Held) -> None:
+    fresh.most = 64 * MIB
+    content = [bytes([number]) * MIB for number in range(9)]
+    with Writing(tmp_path) as arriving:
+        asyncio.run(take(body(*content), arriving, anything))
+        assert arriving.lengths == [4 * MIB, 4 * MIB, MIB]
+        assert b"".join(arriving.pieces(MIB)) == b"".join(content)
+    assert fresh.bytes == 0
+
+
+def test_many_slow_bodies_hold_little_more_than_the_limit(tmp_path: Path, fresh: Held) -> None:
+    """Each sends short pieces, and goes on only when all others have sent theirs: 200 of 240 KiB."""
+    most = 0
+
+    async def slow(turns: int) -> AsyncIterator[bytes]:
+        nonlocal most
+        for _ in range(turns):
+            yield bytes(8 * KIB)
+            most = max(most, fresh.bytes)
+            await asyncio.sleep(0)
+
+    async def all_of_them() -> None:
+        await asyncio.gather(*(take(slow(30), arriving, anything) for arriving in arrivings))
+
+    arrivings = [Writing(tmp_path) for _ in range(200)]
+    asyncio.run(all_of_them())
+    assert all(arriving.size == 240 * KIB for arriving in arrivings)
+    assert all(max(arriving.lengths) < 128 * KIB for arriving in arrivings), "and long before there are four MiB of one"
+    # 47 MiB came: 4 may be held, and each its last piece and the one that is being written.
+    assert most < 4 * MIB + 200 * 2 * (64 + 8) * KIB
+    assert fresh.bytes == 0
+    for arriving in arrivings:
+        arriving.__exit__(None, None, None)
+
+
+@pytest.mark.parametrize("where", ["coming", "refused", "writing"])
+def test_nothing_is_held_of_a_body_that_failed(tmp_path: Path, fresh: Held, where: str) -> None:
+    async def breaks_off() -> AsyncIterator[bytes]:
+        yield bytes(5 * MIB)
+        yield bytes(MIB)
+        if where == "coming":
+            raise ConnectionResetError
+
+    def refuses(count: int) -> None:
+        if where == "refused" and count > 5 * MIB:
+            raise ConnectionResetError
+
+    with Writing(tmp_path) as arriving:
+        if where == "writing":
+            arriving.error = OSError(errno.ENOSPC, "full")
+        with pytest.raises((OSError, ConnectionResetError)):
+            asyncio.run(take(breaks_off(), arriving, refuses))
+    assert fresh.bytes == 0
+
+
+def test_a_writer_is_waited_for_when_its_upload_is_cancelled(tmp_path: Path, fresh: Held) -> None:
+    async def cancelled(arriving: Writing) -> None:
+        async def long() -> AsyncIterator[bytes]:
+            yield bytes(4 * MIB)
+            yield bytes(4 * MIB)  # the second waits for the first to be written
+
+        arriving.goes_on.clear()
+        taking = asyncio.ensure_future(take(long(), arriving, anything))
+        while fresh.bytes < 8 * MIB:
+            await asyncio.sleep(0)
+        taking.cancel()
+        for _ in range(5):
+            await asyncio.sleep(0)
+        assert not taking.done(), "its file would be closed under the writer"
+        arriving.goes_on.set()
+        with pytest.raises(asyncio.CancelledError):
+            await taking
+        assert arriving.lengths == [4 * MIB]
+
+    with Writing(tmp_path) as arriving:
+        asyncio.run(cancelled(arriving))
+    assert fresh.bytes == 0
