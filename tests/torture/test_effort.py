@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import select
 import signal
 import socket
 import subprocess
@@ -11,7 +12,7 @@ import threading
 import time
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
@@ -129,6 +130,35 @@ def test_a_body_is_bounded_before_anybody_is_asked_who_they_are(service: Service
                 pass
             assert sent < 800
     assert resident(service) - before < 100_000_000
+
+
+def test_many_bodies_that_never_end_hold_no_more_than_four_of_one_network(service: Service) -> None:
+    head = b"POST /api/bundles HTTP/1.1\r\nhost: x\r\ncontent-type: application/json\r\ncontent-length: 8388608\r\n\r\n"
+    long = {"files": [f"files/{'n' * 300}-{number}" for number in range(300)]}
+    before, waiting = resident(service), []
+
+    def answered(connections: list[socket.socket]) -> list[socket.socket]:
+        return select.select(connections, [], [], 0)[0]
+
+    with others_are_answered(service), ExitStack() as opened:
+        for _ in range(times(12, 60)):
+            connection = socket.create_connection(("127.0.0.1", service.port), timeout=10)
+            waiting.append(opened.enter_context(connection))
+            with suppress(OSError):  # what is refused is read no further
+                connection.sendall(head + b'{"files": ["' + b"a" * 8_380_000)
+        until(lambda: len(answered(waiting)) == len(waiting) - 4)
+        for connection in answered(waiting):
+            with suppress(ConnectionResetError):
+                assert connection.recv(1000).startswith(b"HTTP/1.1 503 ")
+        assert resident(service) - before < 120_000_000
+        with service.client() as client:
+            assert client.post("/api/bundles", json={"files": ["files/a.txt"]}).status_code == 201, (
+                "a short one has room"
+            )
+            said = client.post("/api/bundles", json=long)
+            assert (said.status_code, said.json()["reason"], said.headers["retry-after"]) == (503, "busy", "5")
+    with service.client() as client:  # and now a long one has, too
+        until(lambda: client.post("/api/bundles", json=long).json()["reason"] == "bad-selection")
 
 
 def test_a_refused_selection_takes_no_room(service: Service) -> None:

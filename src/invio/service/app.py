@@ -114,7 +114,7 @@ class Service:
         self._console = console.Console()
         self._mounted = mounted
         self._slow = parts.slow
-        self._guard = Guard(self.api, parts.way.cross_origin, parts.settings.limits)
+        self._guard = Guard(self.api, parts.way.cross_origin, parts.settings.limits, parts.way.front)
         self._behind = parts.behind if not mounted and parts.behind.may_be_below else None
 
     def __call__(self, scope: Any, receive: Any, send: Any) -> Awaitable[None]:
@@ -195,7 +195,7 @@ async def _refused(request: Request, error: Exception) -> Response:
     body = b"".join(part for part in reply.parts if isinstance(part, bytes))
     response = Response(body, reply.status)
     response.raw_headers = reply.headers
-    if reply.status in (408, 413) or (request.method == "PUT" and _is_long(request)):
+    if reply.status in (408, 413) or (_is_long(request) and (request.method == "PUT" or reply.status == 503)):
         # RFC 9112 §9.6: whoever is told no need not send all of it, and stops when the connection ends.
         response.headers["Connection"] = "close"
     return response
@@ -226,14 +226,18 @@ async def _http_error(request: Request, error: Exception) -> Response:
     if error.status_code == 405:
         allow = allowed_methods(request.app, request.scope)
         return await _refused(request, Refusal("wrong-method", f"use {allow}" if allow else "", allow=allow))
-    word = {404: "missing", 408: "too-slow", 413: "too-large"}.get(error.status_code, "bad-request")
-    return await _refused(request, Refusal(word, str(error.detail)))
+    word = {404: "missing", 408: "too-slow", 413: "too-large", 503: "busy"}.get(error.status_code, "bad-request")
+    return await _refused(request, Refusal(word, str(error.detail), retry_after=5 if word == "busy" else 1))
 
 
 async def _application_error(request: Request, error: Exception) -> Response:
     """Mounted: what the application's own function raised is answered as the application says."""
     assert isinstance(error, HTTPException)
-    if error.status_code in (404, 405, 408, 413) and not error.headers and not isinstance(error, FastAPIHTTPException):
+    if (
+        error.status_code in (404, 405, 408, 413, 503)
+        and not error.headers
+        and not isinstance(error, FastAPIHTTPException)
+    ):
         return await _http_error(request, error)  # the framework's own
     application = request.scope.get(APPLICATION)
     if not isinstance(application, Starlette):

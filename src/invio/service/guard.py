@@ -1,13 +1,14 @@
 """The guard before the API: how much of a request is read, and what every answer carries.
 
-A body is read before anybody is asked who they are, so it is bounded: in bytes, and in time. Files that are put are
-not bounded here: their rights are looked at first, and they have limits of their own.
+A body is read before anybody is asked who they are, so it is bounded: in bytes, in time, and in what all of them hold
+together. Files that are put are not bounded here: their rights are looked at first, and they have limits of their own.
 """
 
 from __future__ import annotations
 
 import asyncio
 import time
+from functools import partial
 from typing import Any
 
 from fastapi import FastAPI
@@ -18,9 +19,12 @@ from invio.core.http.cookies import cookie_named
 from invio.core.http.cors import CrossOrigin
 from invio.core.http.request_head import RequestHead
 from invio.core.reasons import Refusal
+from invio.core.sign_ins import network_of
 from invio.delivery.access.authentication import COOKIE
+from invio.delivery.offload import Front
 from invio.delivery.problem_details import refusal_reply
 from invio.delivery.sending.errors import ClientGone
+from invio.service.long_bodies import LongBodies, LongBody
 from invio.service.settings import LimitSettings
 
 DEVICE = "invio-device"  # by which a device that signed in before is known
@@ -49,10 +53,12 @@ def allowed_methods(api: FastAPI, scope: Any) -> str:
 class Guard:
     """An ASGI application around the API."""
 
-    def __init__(self, api: FastAPI, cross_origin: CrossOrigin, limits: LimitSettings) -> None:
+    def __init__(self, api: FastAPI, cross_origin: CrossOrigin, limits: LimitSettings, front: Front) -> None:
         self._api = api
         self._cross_origin = cross_origin
         self._limits = limits
+        self._front = front
+        self._bodies = LongBodies(max(limits.body_bytes, limits.selection_bytes))
 
     async def __call__(self, path: str, scope: Any, receive: Any, send: Any) -> None:
         """Lets a request through to the API, or refuses it."""
@@ -73,7 +79,15 @@ class Guard:
             scope = {**scope, "method": "GET"}
         if b"cookie" in head:
             scope = _with_own_cookies(scope, head)
-        await self._api(scope, exchange.receiving(receive, most), exchange.send)
+        body = self._bodies.begin(partial(self._network, scope, head))
+        try:
+            await self._api(scope, exchange.receiving(receive, most, body), exchange.send)
+        finally:
+            body.end()
+
+    def _network(self, scope: Any, head: RequestHead) -> str:
+        peer = scope["client"][0] if scope.get("client") else None
+        return network_of(self._front.network(peer, head))
 
     async def _options(self, path: str, scope: Any, head: RequestHead, exchange: _Exchange) -> None:
         """What may be asked (RFC 9110 §9.3.7), and to a browser's preflight the rest."""
@@ -120,8 +134,8 @@ class _Exchange:
             except ClientGone:
                 self._gone = True
 
-    def receiving(self, receive: Any, most: int) -> Any:
-        """The request's body, as long as it is no longer than `most` bytes and does not take for ever."""
+    def receiving(self, receive: Any, most: int, body: LongBody) -> Any:
+        """The request's body, as long as it is no longer than `most` bytes, has room, and does not take for ever."""
         count, end = 0, time.monotonic() + _BODY_WITHIN
         whole = False
 
@@ -141,6 +155,7 @@ class _Exchange:
                 whole = not message.get("more_body", False)
                 if count > most:
                     raise HTTPException(413, f"the body of this request has at most {most} bytes")
+                body.grown(count)
             return message
 
         return limited
