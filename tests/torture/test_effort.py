@@ -161,6 +161,21 @@ def test_many_bodies_that_never_end_hold_no_more_than_four_of_one_network(servic
         until(lambda: client.post("/api/bundles", json=long).json()["reason"] == "bad-selection")
 
 
+@pytest.mark.parametrize("what", ["fields", "files", "versions"])
+def test_a_body_with_very_much_that_is_wrong_keeps_nobody_waiting(service: Service, what: str) -> None:
+    many = times(200_000, 500_000)
+    wrong: dict[str, Any] = {
+        "fields": dict.fromkeys(map(str, range(many)), 1),
+        "files": {"files": list(range(90_000))},
+        "versions": {"files": [], "versions": dict.fromkeys(map(str, range(many)), "x")},
+    }
+    body = json.dumps(wrong[what], separators=(",", ":")).encode()
+    with others_are_answered(service, within=2.0), service.client() as client:
+        said = client.post("/api/bundles", content=body, headers={"content-type": "application/json"})
+    assert (said.status_code, said.json()["reason"]) == (400, "bad-request")
+    assert len(said.content) < 1000
+
+
 def test_a_refused_selection_takes_no_room(service: Service) -> None:
     size = sum(path.stat().st_size for path in (service.folder / "data").iterdir() if path.is_file())
     names = times(25_000, 50_000)

@@ -2062,11 +2062,8 @@ export interface components {
              * @description its id, when not given
              */
             name?: string | null;
-            /**
-             * Groups
-             * @default []
-             */
-            groups: string[];
+            /** Groups */
+            groups?: string[];
         };
         /**
          * RecipientChange
@@ -2083,16 +2080,10 @@ export interface components {
         RecipientChange: {
             /** Name */
             name?: string | null;
-            /**
-             * Add Groups
-             * @default []
-             */
-            add_groups: string[];
-            /**
-             * Remove Groups
-             * @default []
-             */
-            remove_groups: string[];
+            /** Add Groups */
+            add_groups?: string[];
+            /** Remove Groups */
+            remove_groups?: string[];
         };
         /**
          * RecipientList

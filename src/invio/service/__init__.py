@@ -6,7 +6,8 @@
 - What is asked for: `files`, `putting`, `bundles`, `links`, `link_explanations`, `short_links`, `transfers`,
   `transfer_facts`, `receipts`, `following`, `history`, `history_summary`, `decisions`, `access_matrix`, `rules`,
   `rules_trial`, `sealing_keys`, `recipients`, `console_sessions`, `quotas`, `sessions`, `auditing`, `operators`,
-  `service_state`, `webhooks`; in the shapes of `schemas`, `people_schemas`, `operating_schemas` and `webhook_schemas`.
+  `service_state`, `webhooks`; in the shapes of `asked`, `schemas`, `people_schemas`, `operating_schemas` and
+  `webhook_schemas`.
 - Pages: `console`; `listing_pages`, `pickup_pages`, `sign_in_page`, with `page_parts`.
 - What goes on beside: `health`, `audit`, `reloading`, `peers`, `streams`, `planners`, `slow_requests`, `scanning`,
   `retention`, `webhook_sender`, `webhook_posts`, `signing`, `external_checks`, `provider`, `passwords`, `permissions`,

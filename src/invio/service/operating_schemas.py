@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, Field
 
+from invio.service.asked import Asked
 from invio.service.schemas import Action, RuleShape, Timestamp, TransferShape
 
 Extent = Literal["all", "some", "none"]
@@ -13,10 +14,9 @@ LONGEST_RULES = 1_000_000  # characters of a rules file
 RulesText = Annotated[str, Field(max_length=LONGEST_RULES)]
 
 
-class LinkQuestion(BaseModel):
+class LinkQuestion(Asked):
     """A sealed link, whole or from its path on."""
 
-    model_config = ConfigDict(extra="forbid")
     link: str = Field(min_length=1, max_length=16_384)
 
 
@@ -95,10 +95,9 @@ class RulesFile(BaseModel):
     digest: str
 
 
-class RulesTrialAsk(BaseModel):
+class RulesTrialAsk(Asked):
     """Rules that are to be tried."""
 
-    model_config = ConfigDict(extra="forbid")
     text: RulesText
 
 

@@ -4,17 +4,19 @@ from __future__ import annotations
 
 from typing import Annotated, Any
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import BaseModel, Field, model_validator
 
 from invio.core.moments import LONGEST_SPAN
+from invio.service.asked import Asked, Listed
 from invio.service.passwords import SHORTEST
 from invio.service.schemas import Timestamp
 
+GroupName = Annotated[str, Field(pattern=r"^[A-Za-z0-9._@-]{1,64}$")]
 
-class SignIn(BaseModel):
+
+class SignIn(Asked):
     """For a session in a browser: a recipient's access token, or the recipient's id and password."""
 
-    model_config = ConfigDict(extra="forbid")
     token: str | None = Field(None, min_length=1, max_length=500)
     recipient: str | None = Field(None, min_length=1, max_length=64)
     password: str | None = Field(None, min_length=1, max_length=500)
@@ -26,10 +28,9 @@ class SignIn(BaseModel):
         return self
 
 
-class PasswordAsk(BaseModel):
+class PasswordAsk(Asked):
     """A password for the console; null takes it away. `current` is the one before it."""
 
-    model_config = ConfigDict(extra="forbid")
     password: str | None = Field(min_length=SHORTEST, max_length=500)
     current: str | None = Field(None, max_length=500, description="what whoever does not administer has to give")
 
@@ -42,27 +43,24 @@ class Me(BaseModel):
     administers: bool = Field(description="whether what concerns the whole service may be seen and changed")
 
 
-class RecipientAsk(BaseModel):
+class RecipientAsk(Asked):
     """What a recipient is to be called, and which groups it is in."""
 
-    model_config = ConfigDict(extra="forbid")
     name: str | None = Field(None, min_length=1, max_length=200, description="its id, when not given")
-    groups: list[Annotated[str, Field(pattern=r"^[A-Za-z0-9._@-]{1,64}$")]] = []
+    groups: Listed[GroupName] = Field(default_factory=list)
 
 
-class RecipientChange(BaseModel):
+class RecipientChange(Asked):
     """What changes of a recipient: the name, and single groups. What is not named stays."""
 
-    model_config = ConfigDict(extra="forbid")
     name: str | None = Field(None, min_length=1, max_length=200)
-    add_groups: list[Annotated[str, Field(pattern=r"^[A-Za-z0-9._@-]{1,64}$")]] = []
-    remove_groups: list[Annotated[str, Field(pattern=r"^[A-Za-z0-9._@-]{1,64}$")]] = []
+    add_groups: Listed[GroupName] = Field(default_factory=list)
+    remove_groups: Listed[GroupName] = Field(default_factory=list)
 
 
-class TokenAsk(BaseModel):
+class TokenAsk(Asked):
     """What a token is for, and for how many seconds it holds; without an end when not given."""
 
-    model_config = ConfigDict(extra="forbid")
     label: str = Field("", max_length=200)
     seconds: int | None = Field(None, ge=1, le=LONGEST_SPAN)
 
@@ -113,10 +111,9 @@ class AuditList(BaseModel):
     next: int | None
 
 
-class QuotaGrant(BaseModel):
+class QuotaGrant(Asked):
     """How many files and bytes more somebody may have under the quota of a rule."""
 
-    model_config = ConfigDict(extra="forbid")
     rule: str = Field(max_length=200, description="the rule's name")
     files: int = Field(0, ge=0, le=10**9)
     bytes: int = Field(0, ge=0, le=10**15)

@@ -8,6 +8,7 @@ from typing import Annotated, Any, Literal
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, WithJsonSchema
 
 from invio.core.moments import LAST_MOMENT, LONGEST_SPAN
+from invio.service.asked import Asked, Listed, first_fault
 
 # Whole numbers of 15 digits at most: the link format's limit, which a database's integers hold as well.
 Version = Annotated[int, Field(ge=1, le=10**15 - 1)]
@@ -101,12 +102,11 @@ class Listing(BaseModel):
     puts: bool = Field(default=False, description="whether the caller may put files into this folder, or below it")
 
 
-class BundleAsk(BaseModel):
+class BundleAsk(Asked):
     """A selection: addresses of files, and of folders (with a trailing `/`) for all that is in them."""
 
-    model_config = ConfigDict(extra="forbid")
-    files: list[str] = Field(max_length=100_000)
-    versions: dict[str, Version] = Field(
+    files: Listed[str] = Field(max_length=100_000)
+    versions: Annotated[dict[str, Version], first_fault(Version, 100_000)] = Field(
         default_factory=dict,
         max_length=100_000,
         description="which version of a file, by address; of others the newest as it is now",
@@ -169,10 +169,10 @@ class BundleEntries(BaseModel):
     next: int | None
 
 
-class LinkAsk(BaseModel):
+class LinkAsk(Asked):
     """A sealed link to be made; the names are those of the link format. Times in Unix seconds."""
 
-    model_config = ConfigDict(extra="forbid", populate_by_name=True)
+    model_config = ConfigDict(populate_by_name=True)
     address: str
     within: str | None = Field(None, alias="in", description="open this whole folder, too")
     version: Version | None = None
@@ -181,12 +181,12 @@ class LinkAsk(BaseModel):
     name: str | None = None
     id: str | None = None
     to: str | None = None
-    only: list[str] = Field(default_factory=list, max_length=32)
+    only: Listed[str] = Field(default_factory=list, max_length=32)
     until: Moment | None = None
     seconds: int | None = Field(None, ge=1, le=LONGEST_SPAN, description="instead of until: from now on")
     after: Moment | None = None
     who: str | None = None
-    net: list[str] = Field(default_factory=list, max_length=32)
+    net: Listed[str] = Field(default_factory=list, max_length=32)
     agent: str | None = None
     uses: Version | None = None
     rate: Version | None = Field(None, description="bytes a second")

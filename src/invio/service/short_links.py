@@ -20,6 +20,7 @@ from invio.core.reasons import Refusal
 from invio.core.rules.terms import NO_TERMS, Terms
 from invio.delivery.archives import bundles
 from invio.delivery.sending.eager import in_pool
+from invio.service.asked import Asked
 from invio.service.assembly import Parts
 from invio.service.dependencies import TheCaller, TheParts, read_address
 
@@ -27,10 +28,10 @@ router = APIRouter(tags=["links"])
 _HOLDS = 60  # seconds within which the download has to begin
 
 
-class ShortLinkAsk(BaseModel):
+class ShortLinkAsk(Asked):
     """Names a file and how to deliver it."""
 
-    model_config = ConfigDict(extra="forbid", populate_by_name=True)
+    model_config = ConfigDict(populate_by_name=True)
     address: str
     version: int | None = Field(None, ge=1)
     rendition: str | None = Field(None, max_length=32)

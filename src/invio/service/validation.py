@@ -7,12 +7,16 @@ from typing import Any
 
 from invio.core.toml import did_you_mean
 
+_SAID = 10  # faults; a body may have hundreds of thousands
 _NO_OBJECT = ("model_attributes_type", "dict_type", "model_type")
 
 
 def explained(errors: Sequence[Any], fields: Sequence[str] = ()) -> str:
-    """One sentence for each fault; `fields` are the names that the body may have."""
-    return "; ".join(_explained(error, fields) for error in errors)
+    """One sentence for each of the first faults; `fields` are the names that the body may have."""
+    said = [_explained(error, fields) for error in errors[:_SAID]]
+    if len(errors) > _SAID:
+        said.append(f"and {len(errors) - _SAID} more")
+    return "; ".join(said)
 
 
 def _explained(error: Any, fields: Sequence[str]) -> str:

@@ -4,21 +4,21 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, field_validator
+from pydantic import BaseModel, Field, field_validator
 
 from invio.core.toml import did_you_mean
 from invio.core.webhooks import EVENTS
+from invio.service.asked import Asked, Listed
 from invio.service.schemas import Timestamp
 
 
-class WebhookAsk(BaseModel):
+class WebhookAsk(Asked):
     """An address that is to be told of events."""
 
-    model_config = ConfigDict(extra="forbid")
     url: str = Field(
         pattern=r"^https?://[^/?#\s@]+[^\s#]*$", max_length=2000, examples=["https://app.example.org/hook"]
     )
-    events: Annotated[list[str], Field(min_length=1, max_length=50, examples=[["transfer.complete"]])]
+    events: Annotated[Listed[str], Field(min_length=1, max_length=50, examples=[["transfer.complete"]])]
     label: str = Field("", max_length=200, description="what it is for")
 
     @field_validator("events")
