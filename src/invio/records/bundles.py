@@ -13,7 +13,7 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy.dialects import sqlite
 
-from invio.records.database import insert_many
+from invio.records.database import driver_of, insert_many
 from invio.records.tables import bundles, checksums, deflated, digests
 
 BUNDLE_LIFE = 24 * 3600  # seconds
@@ -180,8 +180,7 @@ _DEFLATED = _looked_up(deflated.c.tag, deflated.c.name, deflated.c.size)
 def _rows(connection: sa.Connection, query: str, keys: Sequence[str]) -> Iterable[tuple[Any, ...]]:
     if not keys:
         return ()
-    driver = connection.connection.driver_connection
-    assert driver is not None
+    driver = driver_of(connection)
     if len(keys) >= _MANY:
         driver.execute(f"PRAGMA cache_size=-{_CACHE}")
     rows: Iterable[tuple[Any, ...]] = driver.execute(query, (_json(keys),))

@@ -38,7 +38,7 @@ import sqlalchemy as sa
 
 from invio.core.rules.quotas import Claim
 from invio.records import quotas, statements, transfers
-from invio.records.database import write, write_nowait
+from invio.records.database import driver_of, write, write_nowait
 from invio.records.quotas import QuotaReached
 from invio.records.rows import TransferRow, principal_of
 from invio.records.transfers import ConcurrencyLimitReached, LinkExhausted, resumable
@@ -401,8 +401,7 @@ class Journal:
     def _commit(self, connection: sa.Connection, batch: _Batch) -> list[_Outcome]:
         """Writes the batch in one transaction, or raises and writes nothing."""
         if batch.plain:
-            driver = connection.connection.driver_connection
-            assert driver is not None
+            driver = driver_of(connection)
             begun = [item.row for item in batch.begins]
             statements.write_plain(driver, begun, list(batch.changed.values()), batch.whole)
             return [(item.on_written, None, None) for item in batch.begins]
