@@ -20,7 +20,7 @@ from invio.core.links.seals import link_target, make_link, parse_link
 from invio.core.reasons import Refusal
 from invio.core.rules.quotas import Quota
 from invio.delivery.sending.meter import Meter
-from invio.delivery.transfers import settlement
+from invio.delivery.transfers import admission, settlement
 from invio.delivery.transfers.keys import TransferKey
 from invio.delivery.transfers.limits import Limits
 from invio.delivery.transfers.live import LiveTransfer, RequestProgress
@@ -699,3 +699,39 @@ def test_requests_are_written_down_one_by_one_the_first_of_very_many(
     assert [(one.start, one.asked, one.arrived, one.reason) for one in told] == [
         (start, length, length, None) for start, length in ranges[:3]
     ]
+
+
+class Left(Meter):
+    """A meter of a client that has closed its side, and about which the sender does not know yet."""
+
+    leaving = True
+
+
+@pytest.mark.parametrize("ends", [True, False], ids=["it is gone", "it only closed its side"])
+def test_who_begins_anew_waits_for_the_end_of_what_was_left(
+    engine: sa.Engine, monkeypatch: pytest.MonkeyPatch, *, ends: bool
+) -> None:
+    monkeypatch.setattr(admission, "_LEFT_WITHIN", 10.0 if ends else 0.02)
+    key = Get("ann", ((("id", "L3"),), (("uses", "1"),)), (), 10, 100).key()
+
+    async def work() -> None:
+        journal = Journal(engine)
+        here = Transfers(engine, journal, Limits())
+        reply, meter = Reply(200, [], [bytes(10)], 10), Left(None)
+        live, progress = await here.admission.admit(key, reply, meter=meter, etag="etag", size=10, earlier=None)
+        asked = asyncio.ensure_future(here.admission.earlier(key, "etag", whole=True))
+        if not ends:
+            assert await asked is None, "two at once of the whole are two"
+        else:
+            for _ in range(5):
+                await asyncio.sleep(0)
+            assert not asked.done()
+            meter.counted = 4
+            here.settlement.settle(live, progress, "the client went away")
+            row = await asked
+            assert row is not None
+            assert row.id == live.row.id
+        await here.recorded()
+        await journal.stop()
+
+    asyncio.run(work())

@@ -213,6 +213,20 @@ def test_what_broke_off_and_is_begun_anew_is_the_same_transfer(start: Start) -> 
     assert service.get("/get/files/a.txt").status_code == 429
 
 
+@pytest.mark.parametrize("how", ["closed", "reset"])
+def test_a_link_for_one_use_may_be_begun_anew_as_soon_as_it_broke_off(service: Service, how: str) -> None:
+    """At a limited speed the sender learns late that nobody is there; whoever asks again may have come before."""
+    for number in range(3):
+        link = service.link("files/big.bin", {"id": f"{how}-{number}"}, uses=1, rate=1_500_000)
+        with socket.create_connection(("127.0.0.1", service.port), timeout=20) as connection:
+            connection.sendall(f"GET {link} HTTP/1.1\r\nhost: x\r\n\r\n".encode())
+            assert connection.recv(100_000).startswith(b"HTTP/1.1 200")
+            if how == "reset":
+                connection.setsockopt(socket.SOL_SOCKET, socket.SO_LINGER, b"\1\0\0\0\0\0\0\0")
+        with service.client() as client, client.stream("GET", link) as again:
+            assert again.status_code == 200
+
+
 def test_two_at_once_of_the_whole_are_two_transfers(service: Service) -> None:
     link = service.link("files/big.bin", rate=4_000_000)
     threads = [threading.Thread(target=service.get, args=(link,)) for _ in range(2)]

@@ -45,6 +45,11 @@ class Connection(Protocol):
         ...
 
     @property
+    def leaving(self) -> bool:
+        """Whether the other side is gone, or has closed at least its own side."""
+        ...
+
+    @property
     def untouched(self) -> bool:
         """Whether nothing of the response has left, its head included."""
         ...

@@ -24,6 +24,11 @@ class Meter:
             self._wire.cut(why)
 
     @property
+    def leaving(self) -> bool:
+        """Whether the other side is gone, or probably about to be."""
+        return self._wire is not None and self._wire.leaving
+
+    @property
     def sent(self) -> int:
         """Bytes of the body that were handed over."""
         return self.counted if self._wire is None else self._wire.body_sent

@@ -16,6 +16,7 @@ import asyncio
 import logging
 import time
 from collections.abc import Callable, Sequence
+from typing import NamedTuple
 
 import sqlalchemy as sa
 
@@ -53,10 +54,20 @@ from invio.records.transfers import (
 log = logging.getLogger("invio.delivery")
 
 _ADMITTED_WITHIN = 10.0  # seconds to wait for the admission of an earlier request
+_LEFT_WITHIN = 1.0  # seconds to wait for the end of a request whose client is leaving
 _SOON = 5  # seconds after which to ask again when a limit is reached
 
 # A transfer that goes on, the request of it, and why it was not admitted.
 Admitted = Callable[[LiveTransfer, RequestProgress, BaseException | None], None]
+
+
+class _Content(NamedTuple):
+    """What is asked for: `etag` is what the records know it by, `size` its bytes; `archive`, where it has entries."""
+
+    key: Key
+    etag: str | None
+    size: int | None
+    archive: ArchiveContent | None
 
 
 class Admission:
@@ -83,6 +94,8 @@ class Admission:
             return None
         key = asking.joined_by(etag)
         live = self._board.find(key) or self._board.paused(key)
+        if whole and live is not None:
+            live = await self._left(live, key)
         if live is not None:
             return None if whole and (live.segments or live.row.state != BROKEN_OFF) else live.row
 
@@ -94,6 +107,19 @@ class Admission:
         # Through the journal, after its waiting lines, so that a transfer that has just completed is not continued.
         row = await self._journal.call(find)
         return None if whole and row is not None and row.state != BROKEN_OFF else row
+
+    async def _left(self, live: LiveTransfer, key: Key) -> LiveTransfer | None:
+        """A transfer as it is once the clients that are leaving it have left.
+
+        Whoever breaks off and begins anew at once must not find it running still: at a limited speed, its sender learns
+        with the next piece that nobody is there, and a link for one use would be used up.
+        """
+        end = time.monotonic() + _LEFT_WITHIN
+        found: LiveTransfer | None = live
+        while found is not None and any(one.meter.leaving for one in found.segments) and time.monotonic() < end:
+            await asyncio.sleep(0.005)
+            found = self._board.find(key) or self._board.paused(key)
+        return found
 
     async def admit(
         self,
@@ -117,39 +143,73 @@ class Admission:
                 cannot be written.
         """
         segment = self._segment(asking, reply, meter)
-        key = asking.joined_by(etag)
+        content = _Content(asking.joined_by(etag), etag, size, archive)
         # Ranges requested at the same time must find each other before the first of them has begun.
         joins = reply.status == 206 or earlier is not None
         if self._limits.recipient_transfers is not None or (joins and asking.link is not None):
             self._watch.look_for_arrivals()  # so that ended transfers do not count
-        live = self._board.find(key) if joins else None
-        if asking.link is not None and asking.link.uses is not None and joins:
-            live = await self._admitted(live, key)
-            live, earlier = self._one_use.joined(live, earlier, segment, size)
         # Whether the records must be asked each time.
         asks = asking.counted()[0] is not None or _counts_bytes(segment.claims)
-        if live is None and joins and not asks and self._limits.recipient_transfers is None:
-            live = self._board.resume(key)
-            if live is not None:
-                self._board.unwritten.pop(live.row.id, None)
+        live = None
+        if joins:
+            live, earlier = await self._under_way(asking, segment, content, earlier, asks=asks)
         if live is not None and live.durable and not asks:
             return self._joined(live, asking, segment)
+        joined = await self._joins_one(asking, segment, content, live=live, earlier=earlier)
+        return joined or await self._begins(asking, segment, content, joins=joins)
+
+    async def _under_way(
+        self,
+        asking: TransferKey,
+        segment: RequestProgress,
+        content: _Content,
+        earlier: TransferRow | None,
+        *,
+        asks: bool,
+    ) -> tuple[LiveTransfer | None, TransferRow | None]:
+        """The transfer that a request may go on with: one that runs here, or the line of an earlier one."""
+        live = self._board.find(content.key)
+        if asking.link is not None and asking.link.uses is not None:
+            live = await self._admitted(live, content.key)
+            live, earlier = self._one_use.joined(live, earlier, segment, content.size)
+        if live is None and not asks and self._limits.recipient_transfers is None:
+            live = self._board.resume(content.key)
+            if live is not None:
+                self._board.unwritten.pop(live.row.id, None)
+        return live, earlier
+
+    async def _joins_one(
+        self,
+        asking: TransferKey,
+        segment: RequestProgress,
+        content: _Content,
+        *,
+        live: LiveTransfer | None,
+        earlier: TransferRow | None,
+    ) -> tuple[LiveTransfer, RequestProgress] | None:
+        """Goes on with a transfer, if there is one to go on with; None: the request begins one."""
         for _ in range(2):
-            if live is None and earlier is None:
-                break
+            if live is None:
+                if earlier is None:
+                    break
+                live = self._resumed(asking, content, earlier)
             try:
-                return await self._joins(
-                    asking, segment, live=live, earlier=earlier, etag=etag, size=size, archive=archive
-                )
+                return await self._joins(asking, segment, live, runs=earlier is None or earlier.state == RUNNING)
             except TransferGone:
                 # What it was to go on with was refused, and it begins by itself; or it has become one more request of
                 # a transfer of another process, and is on the board as that.
-                live, earlier = self._board.find(key), None
+                live, earlier = self._board.find(content.key), None
                 if live is not None and not live.durable:
                     live = None
-        live = LiveTransfer(
-            new_row(asking, etag, size, None, self._journal.held_by), key, Coverage(), [], archive=archive
-        )
+        return None
+
+    async def _begins(
+        self, asking: TransferKey, segment: RequestProgress, content: _Content, *, joins: bool
+    ) -> tuple[LiveTransfer, RequestProgress]:
+        """Records a new transfer, unless the records know one of another process that this is a request of."""
+        key, etag, size, archive = content
+        row = new_row(asking, etag, size, None, self._journal.held_by)
+        live = LiveTransfer(row, key, Coverage(), [], archive=archive)
         self._board.add(live)
         self._board.join(live, segment)
         try:
@@ -188,27 +248,20 @@ class Admission:
             live = self._board.find(key)
         return live
 
+    def _resumed(self, asking: TransferKey, content: _Content, earlier: TransferRow) -> LiveTransfer:
+        """An earlier transfer, among the live ones again."""
+        arrived = Coverage((start, stop) for start, stop in earlier.coverage)
+        row = new_row(asking, content.etag, content.size, earlier, self._journal.held_by)
+        live = LiveTransfer(row, content.key, arrived, [], archive=content.archive)
+        self._board.add(live)
+        return live
+
     async def _joins(
-        self,
-        asking: TransferKey,
-        segment: RequestProgress,
-        *,
-        live: LiveTransfer | None,
-        earlier: TransferRow | None,
-        etag: str | None,
-        size: int | None,
-        archive: ArchiveContent | None,
+        self, asking: TransferKey, segment: RequestProgress, live: LiveTransfer, *, runs: bool
     ) -> tuple[LiveTransfer, RequestProgress]:
-        """Like `admit`, for one more request of a transfer. Raises TransferGone as well."""
-        if live is None:
-            assert earlier is not None
-            arrived = Coverage((start, stop) for start, stop in earlier.coverage)
-            row = new_row(asking, etag, size, earlier, self._journal.held_by)
-            live = LiveTransfer(row, asking.joined_by(etag), arrived, [], archive=archive)
-            self._board.add(live)
+        """One more request of a transfer, once the records say so. Raises TransferGone; Refusal as `admit`."""
         self._board.join(live, segment)
         try:
-            runs = earlier is None or earlier.state == RUNNING
             await self._go_on(live, asking, segment.claims, runs=runs)
         except BaseException as error:
             raise self._not_admitted(live, segment, error) from None

@@ -131,6 +131,11 @@ class ClosingProtocol(HttpToolsProtocol):
         return self._outgoing
 
     @property
+    def said_all(self) -> bool:
+        """Whether the client has said all it will: mostly it has left, and some only close their own side."""
+        return self._eof
+
+    @property
     def waits(self) -> bool:
         """Whether a sender waits for the socket to take more."""
         return self._waiting is not None

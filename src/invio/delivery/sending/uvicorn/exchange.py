@@ -63,6 +63,11 @@ class Exchange:
         """Whether the other side is no longer there."""
         return self._protocol.gone
 
+    @property
+    def leaving(self) -> bool:
+        """Whether the other side is gone, or has closed at least its own side."""
+        return self._protocol.gone or self._protocol.said_all
+
     @staticmethod
     def question() -> dict[str, Any]:
         """A message to be sent before the response: it has no effect but that, if it arrives, it is `answered`."""
