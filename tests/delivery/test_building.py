@@ -22,8 +22,9 @@ from invio.core.reasons import Refusal
 from invio.core.rules.file import parse_rules
 from invio.delivery.access.catalogue import Catalogue
 from invio.delivery.archives import builder, known_contents
-from invio.delivery.archives.builder import DeflateBudgetExceeded, Planning
+from invio.delivery.archives.builder import Planning
 from invio.delivery.archives.deflate_cache import DeflateCache, Packed
+from invio.delivery.archives.deflating import DeflateBudgetExceeded
 from invio.delivery.archives.known_contents import Learnt
 from invio.delivery.archives.plan import Plan, Preparing
 from invio.delivery.archives.selection import Selection

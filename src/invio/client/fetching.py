@@ -181,18 +181,16 @@ class _Download:
             begun = _Begun() if etag is None else _Begun(self._part.size, etag)
         # A service may send to where the file lies; httpx gives no other host our token.
         with self._http.stream("GET", self._url, headers=begun.headers, follow_redirects=True) as response:
-            if response.status_code == 416 and begun.size:
-                return self._after_416(response, begun)
+            if response.status_code == 416 and begun.size and self._part is not None:
+                return self._after_416(response, self._part, begun)
             raise_for_refusal(response)
             if self._part is None:
                 self._part = PartialFile(self._folder / name_of(response), self._existing)
             self._part.lock()
             return self._receive(response, self._part, begun.size if response.status_code == 206 else 0)
 
-    def _after_416(self, response: httpx.Response, begun: _Begun) -> Path:
+    def _after_416(self, response: httpx.Response, part: PartialFile, begun: _Begun) -> Path:
         """The file may already be complete: the connection was lost after its last byte."""
-        part = self._part
-        assert part is not None
         size = response.headers.get("content-range", "").rpartition("/")[2]
         head = self._http.head(self._url, headers={"if-match": begun.etag or "*"})
         if size == str(begun.size) and head.headers.get("etag") == begun.etag:

@@ -106,15 +106,7 @@ class Provider:
             return key
 
     def _altered(self) -> bool:
-        return self._file is not None and self._signature() != self._seen
-
-    def _signature(self) -> tuple[int, int] | None:
-        assert self._file is not None
-        try:
-            status = self._file.stat()
-        except OSError:
-            return None
-        return status.st_mtime_ns, status.st_size
+        return self._file is not None and _signature(self._file) != self._seen
 
     def _look(self, now: float) -> None:
         """Fetches the keys again; on failure the known keys stay."""
@@ -124,7 +116,7 @@ class Provider:
         self._looked = now
         try:
             if self._file is not None:
-                self._seen = self._signature()
+                self._seen = _signature(self._file)
                 text = self._file.read_text("utf-8")
             else:
                 answer = httpx.get(self._given.keys, timeout=_ANSWERS_WITHIN, follow_redirects=False)
@@ -136,3 +128,12 @@ class Provider:
             log.error("identity.keys-not-read", extra={"fields": said})
             return
         self._keys = keys
+
+
+def _signature(file: Path) -> tuple[int, int] | None:
+    """What changes with the file; None while it cannot be looked at."""
+    try:
+        status = file.stat()
+    except OSError:
+        return None
+    return status.st_mtime_ns, status.st_size

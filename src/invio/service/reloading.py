@@ -66,3 +66,14 @@ class Watched(Generic[T]):
         """Looks at the file; `tell` is called in the event loop when there is something new in force."""
         if await self._reader.run(self.look):
             tell(self.value)
+
+
+def required(file: Watched[T] | None) -> Watched[T]:
+    """A file that every service has, in routes that are not in an application which decides and seals by itself.
+
+    Raises:
+        TypeError: there is none.
+    """
+    if file is None:
+        raise TypeError("an application that decides and seals by itself has no such file")
+    return file

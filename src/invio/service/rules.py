@@ -7,6 +7,7 @@ from fastapi import APIRouter
 from invio.core.moments import timestamp
 from invio.core.rules.decisions import Rule
 from invio.service.dependencies import TheCaller, TheParts, require_administrator
+from invio.service.reloading import required
 from invio.service.schemas import RuleShape, RulesShape
 
 router = APIRouter(tags=["rules"])
@@ -16,8 +17,7 @@ router = APIRouter(tags=["rules"])
 async def get_rules(caller: TheCaller, parts: TheParts) -> RulesShape:
     """The rules in force, and the error of a newer rules file that cannot be used. For administrators."""
     await require_administrator(parts, caller)
-    in_force = parts.rules_file
-    assert in_force is not None
+    in_force = required(parts.rules_file)
     fault = in_force.fault
     if fault is not None:  # by the file's name; where it lies is for the log
         fault = fault.replace(str(in_force.path), in_force.path.name)

@@ -36,7 +36,7 @@ from invio.service.operating_schemas import (
     RulesTrialAsk,
 )
 from invio.service.proving import Proving
-from invio.service.reloading import Watched
+from invio.service.reloading import Watched, required
 from invio.service.rules import rule_shape
 
 router = APIRouter(tags=["rules"])
@@ -48,7 +48,7 @@ _SECONDS = 20.0  # for which files are compared
 async def get_rules_file(caller: TheCaller, parts: TheParts) -> RulesFile:
     """The rules file as it is on the disk, with comments, whether in force or not. For administrators."""
     await require_administrator(parts, caller)
-    path = _file(parts).path
+    path = required(parts.rules_file).path
 
     def work() -> RulesFile:
         text = _read(path)
@@ -76,18 +76,12 @@ async def put_rules_file(asked: RulesPut, caller: TheCaller, parts: TheParts) ->
     from the caller, or (412) if the file is no longer the one they replace. For administrators.
     """
     await require_administrator(parts, caller)
-    watched = _file(parts)
+    watched = required(parts.rules_file)
     kept = await in_pool(parts.pools.proving, _put, parts, watched, caller, asked)
     watched.expire()
     await watched.keep(parts.decide_by)
     parts.audit("rules.put", caller, kept=kept)
     return RulesInForce(since=timestamp(watched.since), digest=_digest(asked.text), kept=kept)
-
-
-def _file(parts: Parts) -> Watched[RuleSet]:
-    watched = parts.rules_file
-    assert watched is not None  # these routes are of a service, which has a rules file
-    return watched
 
 
 def _read(path: Path) -> str:
@@ -108,7 +102,7 @@ def _digest(text: str) -> str:
 
 def _parsed(parts: Parts, text: str) -> RuleSet:
     """Rules for the stores of this service. Raises ConfigurationError."""
-    path = _file(parts).path
+    path = required(parts.rules_file).path
     rules = parse_rules(text, path.name, parts.settings.stores).under(clock=time.time)
     functions_of(rules, path)
     return rules
@@ -127,7 +121,7 @@ def _tried(parts: Parts, text: str) -> RulesTrial:
         return RulesTrial(
             fault=str(error), rules=[], doubts=[], expectations=[], changes=[], count=0, files=0, whole=True, silent=[]
         )
-    proving, old = _proving(parts), _file(parts).value
+    proving, old = _proving(parts), required(parts.rules_file).value
     counted = _Counted(proving.files(), time.monotonic() + _SECONDS)
     changes = compare(old, new, proving.callers(old, new), counted, time.time())
     shown = [
@@ -160,7 +154,7 @@ async def get_expectations(caller: TheCaller, parts: TheParts) -> ExpectationLis
 
 def _expectations_of(parts: Parts) -> list[CheckedShape]:
     proving = _proving(parts)
-    return _checked_shapes(check(_file(parts).value, proving.groups_of, proving.facts_of))
+    return _checked_shapes(check(required(parts.rules_file).value, proving.groups_of, proving.facts_of))
 
 
 def _checked_shapes(checked: list[Checked]) -> list[CheckedShape]:

@@ -17,7 +17,7 @@ from invio.service.assembly import Parts
 from invio.service.configuration import read_keys, write_keys
 from invio.service.dependencies import TheCaller, TheParts, require_administrator
 from invio.service.operating_schemas import KeyList, KeyShape
-from invio.service.reloading import Watched
+from invio.service.reloading import Watched, required
 
 router = APIRouter(tags=["keys"])
 
@@ -69,11 +69,10 @@ def _list(parts: Parts) -> KeyList:
 async def _changed(parts: Parts, caller: Caller, change: Callable[[KeyRing], KeyRing]) -> KeyList:
     """Rewrites the key file and reads it again. Raises Refusal."""
     await require_administrator(parts, caller)
-    watched = parts.keys_file
-    assert watched is not None  # these routes are of a service, which has a key file
-    await in_pool(parts.pools.files, _write, watched, change)
-    watched.expire()
-    await watched.keep(parts.seal_by)
+    file = required(parts.keys_file)
+    await in_pool(parts.pools.files, _write, file, change)
+    file.expire()
+    await file.keep(parts.seal_by)
     return await in_pool(parts.pools.history, _list, parts)
 
 

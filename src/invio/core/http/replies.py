@@ -191,11 +191,12 @@ def plan(head: RequestHead, representation: Representation) -> Reply:
     if head.method == "HEAD":
         # §14.2: range handling is defined for GET alone; any other method ignores Range.
         return Reply(200, [*whole.headers, *digests], [], 0)
-    wanted = _wanted(head, representation, modified)
-    if wanted is None:
+    wanted, size = _wanted(head, representation, modified), representation.size
+    if wanted is None or size is None:
         return replace(whole, headers=[*whole.headers, *digests]) if digests else whole
     # What a part of the content has a digest of is the whole: Repr-Digest, not Content-Digest.
-    return _partial(representation, whole, wanted, [field for field in digests if field[0] == b"repr-digest"])
+    digests = [field for field in digests if field[0] == b"repr-digest"]
+    return _partial(representation, size, whole, wanted, digests)
 
 
 def _whole_of(representation: Representation) -> Reply:
@@ -214,10 +215,10 @@ def _whole(representation: Representation) -> Reply:
     return Reply(200, headers, representation.content.parts, size, may_block=representation.content.may_block)
 
 
-def _partial(representation: Representation, whole: Reply, wanted: list[tuple[int, int]], digests: Headers) -> Reply:
+def _partial(
+    representation: Representation, size: int, whole: Reply, wanted: list[tuple[int, int]], digests: Headers
+) -> Reply:
     """One range as it is, several as multipart/byteranges; the whole file where that is no longer."""
-    size = representation.size
-    assert size is not None
     content = representation.content
     headers = [*whole.headers[:-1], *digests]  # but for its length, which stands last
     if len(wanted) == 1:

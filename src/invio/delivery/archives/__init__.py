@@ -1,7 +1,7 @@
 """Bundles: a selection of files as one archive, planned once and sent from anywhere.
 
 - `bundles`: making and finding them. `selection`: which files are in one. `builder`: from a selection to a `plan`.
-- `deflate_cache`, `background_deflate`: deflated contents. `checksums`, `crc_scan`: CRC-32 of contents.
+- `deflating`, `deflate_cache`, `background_deflate`: deflated contents. `checksums`, `crc_scan`: CRC-32 of contents.
   `known_contents`: what the records know of them.
 - `spools`: contents made on demand, kept for as long as an archive needs them.
 """

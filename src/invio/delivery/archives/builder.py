@@ -12,7 +12,6 @@ import logging
 import math
 import time
 from collections.abc import Callable, Iterator
-from functools import lru_cache
 from itertools import islice
 from typing import NamedTuple
 
@@ -24,12 +23,13 @@ from invio.core.archive.plan import Layout
 from invio.core.archive.tar_layout import TarLayout
 from invio.core.archive.zip_layout import Entry, ZipLayout
 from invio.core.files import FileFacts
-from invio.core.http.media_types import extension_of, is_compressed, media_type_by_name
-from invio.core.readable import ContentChanged, Readable
+from invio.core.http.media_types import extension_of
+from invio.core.readable import Readable
 from invio.core.reasons import Refusal
 from invio.delivery.archives.background_deflate import LATER
 from invio.delivery.archives.checksums import crc_of
-from invio.delivery.archives.deflate_cache import CODER, DeflateCache, Packed
+from invio.delivery.archives.deflate_cache import CODER, DeflateCache
+from invio.delivery.archives.deflating import Deflating, is_worth_deflating
 from invio.delivery.archives.known_contents import Known, Learnt, look_up
 from invio.delivery.archives.plan import Literal, Plan, Preparing
 from invio.delivery.archives.selection import Selection, Skipped
@@ -39,21 +39,16 @@ from invio.delivery.sending.errors import NobodyWaits
 from invio.delivery.transfers.limits import BundleLimits
 from invio.records.bundles import BundleRecord
 from invio.stores.arriving import crc32
-from invio.stores.sources import DiskFile, Made, SpooledFile, is_settled, read_through
+from invio.stores.sources import DiskFile, Made, is_settled, read_through
 from invio.stores.store import Found, StoreFault
 
 log = logging.getLogger("invio.delivery")
 
 _NO_TAG = ""  # of a content that nothing known tells from another: it is read each time, and nothing is kept of it
 _AT_ONCE = 500  # files whose contents are looked up together
-_LEAST = 512  # bytes of a content that is worth deflating
 _READ = 1024 * 1024  # bytes
 _LOOKED_EVERY = 200  # files
 _LOOKED_AT = 4  # times as many files as a bundle may hold
-
-
-class DeflateBudgetExceeded(Exception):
-    """More bytes would have to be deflated first than the limit allows."""
 
 
 class Planning:
@@ -81,8 +76,7 @@ class Planning:
         self._spools = spools
         self._preparing = preparing
         self.record = record
-        self._cold = 0  # bytes that were deflated for this plan
-        self._waits = False
+        self._deflating: Deflating | None = None  # None: contents are stored
         self._sums: list[tuple[bytes, str]] = []
         # Contents to deflate later, with what they are known by, when this archive stores them; None: not wanted.
         self.later: list[tuple[DiskFile, str]] | None = None
@@ -101,24 +95,28 @@ class Planning:
             DeflateBudgetExceeded, NobodyWaits; or Refusal: as `Bundles.plan`.
         """
         try:
-            return self._planned(choosing, packs=packs, waits=waits)
+            limit = self._limits.wait_for if waits else None
+            self._deflating = None
+            if packs and self._packing is not None:
+                self._deflating = Deflating(self._packing, self._learnt, limit=limit, on_read=self._has_read)
+            return self._planned(choosing)
         finally:
             self._learnt.save()
 
-    def _planned(self, choosing: Selection, *, packs: bool, waits: bool) -> Plan:
+    def _planned(self, choosing: Selection) -> Plan:
         options = self.record.options
         self._deadline = time.monotonic() + self._limits.seconds
         choosing.tick = self._tick
-        layout: Layout = ZipLayout(CODER if packs else "") if self.deflates else TarLayout()
+        layout: Layout = ZipLayout(CODER if self._deflating is not None else "") if self.deflates else TarLayout()
         plan, names = Plan(layout), EntryNames(flat=options.flat)
-        self._cold, self._waits, self._sums = 0, waits, []
+        self._sums = []
         self._preparing.files = self._preparing.read = 0
         size, newest = 0, -math.inf
         files = choosing.chosen(self.record.files)
         while some := list(islice(files, _AT_ONCE)):
             if choosing.left_out and not options.leave_out:
                 continue  # it is refused at the end, with everything that is missing
-            for found, path, content in self._contents(some, packs=packs, left_out=choosing.left_out):
+            for found, path, content in self._contents(some, choosing.left_out):
                 has_extension = path.rfind(".") > path.rfind("/")
                 name = names.name(path, "" if has_extension else extension_of(kind_of(found).media_type))
                 source, length, crc, modified, sha256, packed = content
@@ -160,6 +158,11 @@ class Planning:
         if time.monotonic() > self._deadline:
             raise Refusal("too-large", f"planning the archive took longer than {self._limits.seconds:g} seconds")
 
+    def _has_read(self, count: int) -> None:
+        """Notes what was read of contents, and ends the planning when it takes too long."""
+        self._preparing.read += count
+        self._check_time()
+
     def _add_own(self, plan: Plan, names: EntryNames, left_out: list[Skipped], modified: float | None) -> None:
         """The entries that the archive itself adds, with the time of its newest file."""
         if self.record.options.sums:
@@ -170,13 +173,13 @@ class Planning:
             _add_text(plan, names.name(LEFT_OUT), "".join(lines), modified)
 
     def _contents(
-        self, some: list[tuple[Found, str]], *, packs: bool, left_out: list[Skipped]
+        self, some: list[tuple[Found, str]], left_out: list[Skipped]
     ) -> Iterator[tuple[Found, str, _Content]]:
         """What the archive holds of each of some files."""
-        known = self._look_up([found for found, _ in some], packs=packs)
+        known = self._look_up([found for found, _ in some])
         for found, path in some:
             try:
-                content = self._content(found, known, packs=packs)
+                content = self._content(found, known)
             except (Refusal, StoreFault) as error:  # it changed or vanished since it was found
                 if not self.record.options.leave_out:
                     raise
@@ -186,28 +189,29 @@ class Planning:
             yield found, path, content
         self._learnt.save_if_due()
 
-    def _look_up(self, some: list[Found], *, packs: bool) -> Known:
+    def _look_up(self, some: list[Found]) -> Known:
         facts = [found.facts for found in some]
         tags = [one.tag for one in facts if one.tag]
-        worth = frozenset(one.tag for one in facts if one.tag and _is_worth(one)) if packs else frozenset()
-        return look_up(self._engine, tags, digests=self.record.options.sums, deflated=packs, worth=worth)
+        deflates = self._deflating is not None
+        worth = frozenset(one.tag for one in facts if one.tag and is_worth_deflating(one)) if deflates else frozenset()
+        return look_up(self._engine, tags, digests=self.record.options.sums, deflated=deflates, worth=worth)
 
-    def _content(self, found: Found, known: Known, *, packs: bool) -> _Content:
+    def _content(self, found: Found, known: Known) -> _Content:
         facts, file = found.facts, found.on_disk
         source: Readable
         if file is not None:
             source = file
         elif found.made is not None:
-            return self._made_content(facts, found.made, packs=packs)
+            return self._made_content(facts, found.made)
         else:
             source = found.content
         tag = facts.tag or _NO_TAG
         packed: DiskFile | None = None
         if file is not None:
-            if packs:
+            if self._deflating is not None:
                 if tag in known.worth:
-                    packed = self._packed(file, facts, known)
-            elif tag and self.later is not None and len(self.later) < LATER and _is_worth(facts):
+                    packed = self._deflating.of_file(file, facts, known)
+            elif tag and self.later is not None and len(self.later) < LATER and is_worth_deflating(facts):
                 self.later.append((file, tag))
         crc = known.crcs.get(tag)
         if crc is None:
@@ -220,10 +224,10 @@ class Planning:
         sha256 = self._sha256(source, facts, known) if self.record.options.sums else b""
         return _Content(source, source.size, crc, facts.modified, sha256, packed)
 
-    def _made_content(self, facts: FileFacts, made: Made, *, packs: bool) -> _Content:
+    def _made_content(self, facts: FileFacts, made: Made) -> _Content:
         spool = self._made(facts.address, made)
         sha256 = _sha256_of(spool.file) if self.record.options.sums else b""
-        packed = self._packed_spool(spool.file, facts) if packs else None
+        packed = None if self._deflating is None else self._deflating.of_spool(spool.file, facts)
         return _Content(spool.file, spool.file.size, spool.crc, spool.made, sha256, packed)
 
     def _sha256(self, source: Readable, facts: FileFacts, known: Known) -> bytes:
@@ -248,53 +252,6 @@ class Planning:
             log.error("producer.failed", exc_info=error, extra={"fields": {"address": str(address)}})
             raise Refusal("not-made", f"{address} could not be made; the operator's log says why") from None
 
-    def _packed(self, source: DiskFile, facts: FileFacts, known: Known) -> DiskFile | None:
-        """A content's deflated form, made now if it has to be and may be waited for."""
-        assert self._packing is not None
-        tag = str(facts.tag)
-        if tag in known.deflated:
-            name, length = known.deflated[tag]
-            if length is None:
-                return None
-            kept = self._packing.find(name, length)
-            if kept is not None:
-                return kept
-        made = self._pack(source, facts)
-        if made is None:
-            return None
-        if is_settled(facts.modified):
-            self._learnt.crcs[tag] = made.crc
-            self._learnt.deflated[tag] = (made.name, None if made.file is None else made.file.size)
-        return made.file
-
-    def _packed_spool(self, source: SpooledFile, facts: FileFacts) -> DiskFile | None:
-        """The deflated form of what was made for this archive."""
-        media_type = facts.media_type or media_type_by_name(facts.address.name)
-        if source.size < _LEAST or (media_type is not None and is_compressed(media_type)):
-            return None
-        made = self._pack(source, facts)
-        return None if made is None else made.file
-
-    def _pack(self, source: DiskFile | SpooledFile, facts: FileFacts) -> Packed | None:
-        """None where it cannot be kept. Raises DeflateBudgetExceeded, Refusal (`changed`)."""
-        packing = self._packing
-        assert packing is not None
-        self._cold += source.size
-        if self._waits and (self._cold > self._limits.wait_for or self._cold > packing.limit // 2):
-            raise DeflateBudgetExceeded
-
-        def on_read(count: int) -> None:
-            self._preparing.read += count
-            self._check_time()
-
-        try:
-            return packing.pack(source, on_read)
-        except ContentChanged as error:
-            raise Refusal("changed", f"{facts.address}: {error}") from None
-        except OSError as error:  # of the folder of deflated contents, as when the disk is full
-            log.error("bundle.not-packed", extra={"fields": {"address": str(facts.address), "error": str(error)}})
-            return None
-
 
 class _Content(NamedTuple):
     """What an archive holds of a file."""
@@ -305,23 +262,6 @@ class _Content(NamedTuple):
     modified: float | None
     sha256: bytes
     packed: DiskFile | None = None
-
-
-def _is_worth(facts: FileFacts) -> bool:
-    """Whether deflating a content may make it shorter, by what is known without reading it."""
-    if facts.size is None or facts.size < _LEAST:
-        return False
-    if facts.media_type is None:
-        path = facts.address.path
-        return _shrinks(path[path.rfind(".") :])
-    return not is_compressed(facts.media_type)
-
-
-@lru_cache(maxsize=1024)
-def _shrinks(ending: str) -> bool:
-    """Whether contents of files may shrink whose names end so; there are few endings, and many files."""
-    media_type = media_type_by_name(ending)
-    return media_type is None or not is_compressed(media_type)
 
 
 def _sha256_of(source: Readable) -> bytes:

@@ -306,10 +306,9 @@ class Bundles:
         self._behind.ask(some)
 
     def _planned(self, caller: Caller, record: BundleRecord, ends: Callable[[], bool]) -> _Kept:
-        from invio.delivery.archives.builder import (  # what only archives need is loaded with the first one
-            DeflateBudgetExceeded,
-            Planning,
-        )
+        # What only archives need is loaded with the first one.
+        from invio.delivery.archives.builder import Planning
+        from invio.delivery.archives.deflating import DeflateBudgetExceeded
 
         choosing = Selection(self._catalogue, caller, record.versions, urls=self._urls)
         if self._renditions is not None and record.options.rendition is not None:

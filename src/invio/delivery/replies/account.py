@@ -41,7 +41,7 @@ class Account:
     def begin(self) -> None:
         """Sending begins."""
         if self._on_progress is not None:
-            self._task = asyncio.create_task(self._tell())
+            self._task = asyncio.create_task(self._tell(self._on_progress))
 
     def arrives(self) -> None:
         """Everything was sent; the response ends once it has arrived, or no longer can."""
@@ -77,10 +77,9 @@ class Account:
         self._speed.sample(now, self._meter.arrived)
         return self._speed.progress(now, self._size)
 
-    async def _tell(self) -> None:
-        assert self._on_progress is not None
+    async def _tell(self, on_progress: Callable[..., Awaitable[None] | None]) -> None:
         while True:
-            await _called(self._on_progress, self._progress())
+            await _called(on_progress, self._progress())
             await asyncio.sleep(_EVERY)
 
 

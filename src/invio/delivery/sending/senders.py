@@ -65,6 +65,12 @@ class Sender:
         """Whether the connection is our server's, and not another's."""
         return self._wire is not None
 
+    @property
+    def _own_wire(self) -> Connection:
+        if self._wire is None:
+            raise TypeError("the connection is another server's")
+        return self._wire
+
     def limit(self, throttles: Sequence[Throttle]) -> None:
         """Lets the body leave no faster than each of `throttles` allows."""
         self._throttles = throttles
@@ -96,25 +102,21 @@ class Sender:
         Raises:
             ReplyBroken: the content is not what was announced; nothing was sent.
         """
-        assert self._wire is not None
         # Literals and slices alone: what is streamed has no length.
         body = b"".join([part if isinstance(part, bytes) else read_slice(part) for part in reply.parts])  # type: ignore[arg-type]
-        return self._wire.send_whole(reply.status, reply.headers, body)
+        return self._own_wire.send_whole(reply.status, reply.headers, body)
 
     def defer(self) -> None:
         """Lets the application return; the response follows after `resume`."""
-        assert self._wire is not None
-        self._wire.defer()
+        self._own_wire.defer()
 
     def resume(self) -> None:
         """See `defer`."""
-        assert self._wire is not None
-        self._wire.resume()
+        self._own_wire.resume()
 
     def spawn(self, sending: Coroutine[Any, Any, None]) -> None:
         """Sends a postponed response with a coroutine that nobody awaits."""
-        assert self._wire is not None
-        self._wire.spawn(sending)
+        self._own_wire.spawn(sending)
 
     async def send(self, reply: Reply) -> None:
         """Sends the reply to its last byte.
@@ -162,8 +164,7 @@ class Sender:
         The framework's own wrappers do; middleware that compresses or rebuilds the body would lose
         a file that is handed over by its descriptor, so then there is no such connection for us.
         """
-        wire = self._wire
-        assert wire is not None
+        wire = self._own_wire
         await self._send(wire.question())
         if not wire.answered:
             self._wire, self._zero_copy = None, False

@@ -1,0 +1,97 @@
+"""Deflated forms for one plan: which contents are worth it, and those found among what is kept, or made now."""
+
+from __future__ import annotations
+
+import logging
+from collections.abc import Callable
+from functools import lru_cache
+
+from invio.core.files import FileFacts
+from invio.core.http.media_types import is_compressed, media_type_by_name
+from invio.core.readable import ContentChanged
+from invio.core.reasons import Refusal
+from invio.delivery.archives.deflate_cache import DeflateCache, Packed
+from invio.delivery.archives.known_contents import Known, Learnt
+from invio.stores.sources import DiskFile, SpooledFile, is_settled
+
+log = logging.getLogger("invio.delivery")
+
+_LEAST = 512  # bytes of a content that is worth deflating
+
+
+class DeflateBudgetExceeded(Exception):
+    """More bytes would have to be deflated first than the limit allows."""
+
+
+class Deflating:
+    """Finds or makes the deflated forms of contents, while what has to be deflated first is within its limit."""
+
+    def __init__(
+        self, cache: DeflateCache, learnt: Learnt, *, limit: int | None, on_read: Callable[[int], None]
+    ) -> None:
+        """`limit` is in bytes that may be deflated first; None: as many as there are. `on_read` may raise to end it."""
+        self._cache = cache
+        self._learnt = learnt
+        self._limit = None if limit is None else min(limit, cache.limit // 2)
+        self._on_read = on_read
+        self._cold = 0  # bytes that were deflated for this plan
+
+    def of_file(self, source: DiskFile, facts: FileFacts, known: Known) -> DiskFile | None:
+        """A content's deflated form; None where it is no gain.
+
+        Raises:
+            DeflateBudgetExceeded; or Refusal: `changed`.
+        """
+        tag = str(facts.tag)
+        if tag in known.deflated:
+            name, length = known.deflated[tag]
+            if length is None:
+                return None
+            kept = self._cache.find(name, length)
+            if kept is not None:
+                return kept
+        made = self._pack(source, facts)
+        if made is None:
+            return None
+        if is_settled(facts.modified):
+            self._learnt.crcs[tag] = made.crc
+            self._learnt.deflated[tag] = (made.name, None if made.file is None else made.file.size)
+        return made.file
+
+    def of_spool(self, source: SpooledFile, facts: FileFacts) -> DiskFile | None:
+        """The deflated form of what was made for this archive. Raises as `of_file`."""
+        media_type = facts.media_type or media_type_by_name(facts.address.name)
+        if source.size < _LEAST or (media_type is not None and is_compressed(media_type)):
+            return None
+        made = self._pack(source, facts)
+        return None if made is None else made.file
+
+    def _pack(self, source: DiskFile | SpooledFile, facts: FileFacts) -> Packed | None:
+        """None where it cannot be kept."""
+        self._cold += source.size
+        if self._limit is not None and self._cold > self._limit:
+            raise DeflateBudgetExceeded
+        try:
+            return self._cache.pack(source, self._on_read)
+        except ContentChanged as error:
+            raise Refusal("changed", f"{facts.address}: {error}") from None
+        except OSError as error:  # of the folder of deflated contents, as when the disk is full
+            log.error("bundle.not-packed", extra={"fields": {"address": str(facts.address), "error": str(error)}})
+            return None
+
+
+def is_worth_deflating(facts: FileFacts) -> bool:
+    """Whether deflating a content may make it shorter, by what is known without reading it."""
+    if facts.size is None or facts.size < _LEAST:
+        return False
+    if facts.media_type is None:
+        path = facts.address.path
+        return _shrinks(path[path.rfind(".") :])
+    return not is_compressed(facts.media_type)
+
+
+@lru_cache(maxsize=1024)
+def _shrinks(ending: str) -> bool:
+    """Whether contents of files may shrink whose names end so; there are few endings, and many files."""
+    media_type = media_type_by_name(ending)
+    return media_type is None or not is_compressed(media_type)
