@@ -104,34 +104,47 @@ REASONS: dict[str, Reason] = {reason.word: reason for reason in _TABLE}
 class Refusal(Exception):
     """The service says no. Carries the reason and a detail that may be shown to the caller.
 
-    `allow` names the methods that a 405 offers; `names` the addresses that a refusal is about;
-    `size` is the file's, in bytes, for a 416; `retry_after` is in seconds, for a 429 or 503.
-    `text` and `link` are the operator's own, for whoever is refused; `reasons` what each rule said,
-    for somebody who may know it. `decided_by` tells the history which rules said no.
+    `allow` names the methods that a 405 offers; `names` the addresses that a refusal is about; `retry_after` is in
+    seconds, for a 429 or 503. What only some refusals say has its default here and is set by their own classes.
     """
 
+    size: int | None = None
+    text = link = ""
+    reasons: tuple[Any, ...] = ()
+    decided_by: str | None = None
+
     def __init__(
-        self,
-        word: str,
-        detail: str,
-        *,
-        allow: str = "",
-        names: tuple[str, ...] = (),
-        size: int | None = None,
-        retry_after: int = 1,
-        text: str = "",
-        link: str = "",
-        reasons: tuple[Any, ...] = (),
-        decided_by: str | None = None,
+        self, word: str, detail: str, *, allow: str = "", names: tuple[str, ...] = (), retry_after: int = 1
     ) -> None:
         super().__init__(detail)
         self.reason = REASONS[word]
         self.detail = detail
         self.allow = allow
         self.names = names
-        self.size = size
         self.retry_after = retry_after
+
+
+class RangeRefused(Refusal):
+    """None of the ranges that were asked for is in the file, whose `size` in bytes a 416 tells."""
+
+    def __init__(self, detail: str, size: int) -> None:
+        super().__init__("range", detail)
+        self.size = size
+
+
+class QuotaRefused(Refusal):
+    """A quota is used up; `text` and `link` are the operator's own, for whoever is refused."""
+
+    def __init__(self, detail: str, *, text: str, link: str, retry_after: int) -> None:
+        super().__init__("quota", detail, retry_after=retry_after)
         self.text = text
         self.link = link
-        self.reasons = reasons
+
+
+class RulesRefused(Refusal):
+    """The rules say no: `decided_by` tells the history which, and `reasons` somebody who may know what each said."""
+
+    def __init__(self, word: str, detail: str, *, decided_by: str | None, reasons: tuple[Any, ...] = ()) -> None:
+        super().__init__(word, detail)
         self.decided_by = decided_by
+        self.reasons = reasons

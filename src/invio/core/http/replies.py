@@ -25,7 +25,7 @@ from invio.core.http.preconditions import Outcome, evaluate, range_applies
 from invio.core.http.ranges import Unsatisfiable, parse_range
 from invio.core.http.request_head import RequestHead
 from invio.core.readable import Readable
-from invio.core.reasons import Refusal
+from invio.core.reasons import RangeRefused, Refusal
 
 Headers = list[tuple[bytes, bytes]]
 
@@ -261,7 +261,7 @@ def _wanted(head: RequestHead, representation: Representation, modified: int | N
     try:
         return parse_range(field, size)
     except Unsatisfiable:
-        raise Refusal("range", f"the file has {size} bytes", size=size) from None
+        raise RangeRefused(f"the file has {size} bytes", size) from None
 
 
 def _digests(head: RequestHead, representation: Representation) -> Headers:

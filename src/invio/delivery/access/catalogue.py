@@ -11,7 +11,7 @@ from typing import Protocol
 from invio.core.addresses import Address, BadAddress, parse_address
 from invio.core.files import Caller, FileFacts
 from invio.core.memory import ExpiringMemory
-from invio.core.reasons import Refusal
+from invio.core.reasons import Refusal, RulesRefused
 from invio.core.rules.decisions import Decision, Reason
 from invio.core.rules.quotas import Quota
 from invio.core.rules.terms import Terms
@@ -179,15 +179,15 @@ class Catalogue:
         if allowed:
             return by
         if caller.recipient is None and caller.context is None:
-            raise Refusal("sign-in", f"{address} is not open to everyone", decided_by=by)
+            raise RulesRefused("sign-in", f"{address} is not open to everyone", decided_by=by)
         reasons: tuple[Reason, ...] = ()
         if self.rules.has_reasons and self.rules.allows(caller, "manage", address, facts):
             reasons = self.rules.explain(caller, action, address, facts).reasons
         if self.rules.allows(caller, "list", address, facts):
             who = caller.recipient or "you"
             said = f"the rules do not let {who} {action} {address}"
-            raise Refusal("not-allowed", said, reasons=reasons, decided_by=by)
-        raise Refusal("missing", no_file(address), reasons=reasons, decided_by=by)
+            raise RulesRefused("not-allowed", said, reasons=reasons, decided_by=by)
+        raise RulesRefused("missing", no_file(address), reasons=reasons, decided_by=by)
 
     def obtain(self, caller: Caller, action: str, address: Address, version: int | None = None) -> Found:
         """Decides, then finds: a file without access is refused alike whether or not it exists.

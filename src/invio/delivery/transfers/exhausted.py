@@ -8,7 +8,7 @@ import time
 import sqlalchemy as sa
 
 from invio.core.memory import ExpiringMemory
-from invio.core.reasons import Refusal
+from invio.core.reasons import QuotaRefused, Refusal
 from invio.core.rules.quotas import amount_text, moment_text, period_text
 from invio.delivery.sending.eager import in_pool
 from invio.records.quotas import QuotaReached
@@ -56,10 +56,10 @@ def quota_refusal(reached: QuotaReached, who: str) -> Refusal:
         said = f"downloads by this link count towards its maker's quota: {said}"
     if reached.frees is None:
         said += "; this file alone exceeds it"
-        return Refusal("quota", said, text=quota.text, link=quota.link, retry_after=quota.period)
+        return QuotaRefused(said, text=quota.text, link=quota.link, retry_after=quota.period)
     said += f"; more is available at {moment_text(reached.frees)}"
     wait = max(1, math.ceil(reached.frees - now))
-    return Refusal("quota", said, text=quota.text, link=quota.link, retry_after=wait)
+    return QuotaRefused(said, text=quota.text, link=quota.link, retry_after=wait)
 
 
 def link_refusal(spent: LinkExhausted) -> Refusal:
