@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from invio.core.sign_ins import FORGOTTEN, Count, Counter, network_of, password_counters, token_counters, wait_for
+from invio.core.sign_ins import FORGOTTEN, Count, Counter, password_counters, token_counters, wait_for
 
 
 def _guesses_within(counters: list[Counter], seconds: float) -> int:
@@ -28,13 +28,6 @@ def test_guessing_many_accounts_from_one_network_is_slow() -> None:
     network = [counter for counter in password_counters("x", "2001:db8::1", None) if counter.key.startswith("network")]
     assert _guesses_within(network, 3600) < 400
     assert _guesses_within(token_counters("192.0.2.1"), 3600) < 80
-
-
-def test_a_network_is_what_one_household_is_given() -> None:
-    assert network_of("2001:db8:1:2::3") == network_of("2001:db8:1:2:ffff::9") == "2001:db8:1:2::/64"
-    assert network_of("2001:db8:1:3::3") != network_of("2001:db8:1:2::3")
-    assert network_of("::ffff:192.0.2.7") == network_of("192.0.2.7") == "192.0.2.7"
-    assert network_of(None) == network_of("/run/front.sock") == "unknown"
 
 
 def test_a_device_that_signed_in_before_is_not_slowed_by_others() -> None:

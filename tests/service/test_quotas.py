@@ -11,7 +11,7 @@ from collections.abc import Callable
 import pytest
 
 from invio.client import Client, Refused
-from tests.running import RULES, Service, at_once, get_raw, until
+from tests.running import RULES, SETTINGS, Service, at_once, get_raw, until
 
 Start = Callable[..., Service]
 BIG = bytes(range(256)) * 8000  # 2 MB
@@ -43,6 +43,20 @@ def test_it_is_never_exceeded_by_one_by_many_clients_at_three_processes(start: S
     assert answers == {200: 40, 429: 88}
     assert counted(first)[0] == 40
     assert first.get("/get/files/f1.txt").status_code == 200, "another recipient has a quota of their own"
+
+
+def test_a_quota_of_nobody_in_particular_is_of_the_network_over_ipv6_too(start: Start) -> None:
+    front = '[front]\nnetworks = ["127.0.0.1/32"]\n'
+    service = start(files=FILES, rules=rules('{ files = 1, per = "1d" }'), settings=front + SETTINGS)
+
+    def obtain(number: int, address: str) -> int:
+        return service.get(f"/get/files/f{number}.txt", X_Forwarded_For=address).status_code
+
+    assert obtain(1, "2001:db8:1:2::3") == 200
+    assert obtain(2, "2001:db8:1:2:ffff::9") == 429, "another address of the same household"
+    assert obtain(2, "2001:db8:1:3::3") == 200
+    assert obtain(3, "192.0.2.7") == 200
+    assert obtain(4, "192.0.2.7") == 429
 
 
 def test_a_file_counts_once_in_however_many_requests(start: Start) -> None:

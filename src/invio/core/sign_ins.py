@@ -12,8 +12,9 @@ The aims, and what each of them costs:
 
 from __future__ import annotations
 
-import ipaddress
 from dataclasses import dataclass
+
+from invio.core.networks import network_of
 
 FORGOTTEN = 900.0  # seconds without an attempt after which a count begins anew
 
@@ -33,19 +34,6 @@ class Count:
 
     attempts: int = 0
     last: float = 0.0
-
-
-def network_of(address: str | None) -> str:
-    """What attempts from an address count for: itself, or of IPv6 its /64."""
-    try:
-        parsed = ipaddress.ip_address(address or "")
-    except ValueError:
-        return "unknown"
-    if isinstance(parsed, ipaddress.IPv6Address):
-        if parsed.ipv4_mapped is not None:
-            return str(parsed.ipv4_mapped)
-        return str(ipaddress.ip_network((int(parsed) >> 64 << 64, 64)))
-    return str(parsed)
 
 
 def password_counters(recipient: str, address: str | None, device: str | None) -> list[Counter]:

@@ -17,6 +17,7 @@ from invio.core.http.replies import METHODS, Reply, Representation, plan
 from invio.core.http.request_head import RequestHead
 from invio.core.links.seals import SealedLink, check_link, is_sealed, parse_link
 from invio.core.links.terms import ORDER, Asked, LinkRefused
+from invio.core.networks import principal
 from invio.core.reasons import Refusal
 from invio.core.rules.quotas import Quota
 from invio.core.rules.terms import NO_TERMS, Terms
@@ -331,19 +332,14 @@ def _asking(
     So nobody can join or cut another's download by writing that recipient's id into a link.
     """
     recipient = caller.recipient if link is None else link.names_recipient or caller.recipient
-    principal, said = _known_as(recipient, caller.network), _said(address)
-    who = principal if link is None else f"{principal}|{link.mark}"
+    whose, said = principal(recipient, caller.network), _said(address)
+    who = whose if link is None else f"{whose}|{link.mark}"
     return TransferKey(
-        who, said, recipient, caller.network, link, quotas, version, caller.credential, decided_by, principal=principal
+        who, said, recipient, caller.network, link, quotas, version, caller.credential, decided_by, principal=whose
     )
 
 
 # One text for all requests of the same: many may wait at once.
-@lru_cache(maxsize=1024)
-def _known_as(recipient: str | None, network: str | None) -> str:
-    return f"recipient:{recipient}" if recipient else f"network:{network}"
-
-
 @lru_cache(maxsize=4096)
 def _said(address: Address) -> str:
     return str(address)

@@ -18,8 +18,8 @@ from starlette.routing import Match
 from invio.core.http.cookies import cookie_named
 from invio.core.http.cors import CrossOrigin
 from invio.core.http.request_head import RequestHead
+from invio.core.networks import network_of
 from invio.core.reasons import Refusal
-from invio.core.sign_ins import network_of
 from invio.delivery.access.authentication import COOKIE
 from invio.delivery.offload import Front
 from invio.delivery.problem_details import refusal_reply

@@ -8,6 +8,7 @@ from contextlib import asynccontextmanager
 from dataclasses import dataclass, field
 
 from invio.core.files import Caller
+from invio.core.networks import principal
 from invio.core.reasons import Refusal
 
 _OF_ONE = 2  # plans of one recipient, or of one network, that are made at once
@@ -30,7 +31,7 @@ class Planners:
     @asynccontextmanager
     async def turn(self, caller: Caller) -> AsyncIterator[None]:
         """One more plan for a caller, once it is its turn. Raises Refusal (`too-many`)."""
-        who = f"recipient:{caller.recipient}" if caller.recipient else f"network:{caller.network}"
+        who = principal(caller.recipient, caller.network)
         turns = self._turns.setdefault(who, _Turns())
         if turns.taken >= _OF_ONE + _WAITING:
             raise Refusal(

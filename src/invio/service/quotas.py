@@ -10,6 +10,7 @@ from fastapi import APIRouter, Query
 
 from invio.core.files import Caller
 from invio.core.moments import timestamp
+from invio.core.networks import principal
 from invio.core.reasons import Refusal
 from invio.core.rules.decisions import RuleSet
 from invio.core.rules.quotas import Quota
@@ -30,7 +31,7 @@ async def get_quotas(
 ) -> QuotaList:
     """The quotas of the rules that name the caller or, for administrators, another recipient."""
     if recipient is None or recipient == caller.recipient:
-        who = f"recipient:{caller.recipient}" if caller.recipient else f"network:{caller.network}"
+        who = principal(caller.recipient, caller.network)
         return await parts.journal.call(lambda connection: _shown(connection, _quotas_of(parts, caller), who))
     await require_administrator(parts, caller)
 

@@ -6,6 +6,7 @@ from collections.abc import AsyncIterator, Mapping
 
 from fastapi.responses import StreamingResponse
 
+from invio.core.networks import network_of
 from invio.core.reasons import Refusal
 from invio.workers.shared import OwnCounts, Sharing
 
@@ -52,7 +53,7 @@ class Streams:
     def begin_following(self, link: str, network: str | None) -> Watching:
         """Counts one more of those who follow by a link. Raises Refusal (`too-many`, `busy`)."""
         here = (self._of_network, "your network address has")
-        return self._begin({f"link {link}": (self._of_one, "this link has"), f"network {network}": here})
+        return self._begin({f"link {link}": (self._of_one, "this link has"), f"network {network_of(network)}": here})
 
     def _begin(self, counted: Mapping[str, tuple[int, str]]) -> Watching:
         for name, (most, who) in counted.items():

@@ -24,6 +24,7 @@ from contextlib import suppress
 from functools import lru_cache
 from typing import Any
 
+from invio.core.networks import network_of
 from invio.core.reasons import Refusal
 from invio.delivery.sending.errors import ClientGone, IdleTimer
 from invio.delivery.sending.uvicorn.framing import FramedProtocol
@@ -53,7 +54,7 @@ def _server_of(name: Any) -> tuple[str, int | None] | None:
 
 
 def _counted_as(network: str) -> tuple[str, str]:
-    return "connections", network
+    return "connections", network_of(network)
 
 
 class ZeroCopyProtocol(FramedProtocol):
