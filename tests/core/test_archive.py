@@ -14,6 +14,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from invio.core.archive import zip_layout
 from invio.core.archive.entry_names import EntryNames
 from invio.core.archive.plan import RUN, SMALL, ArchiveContent
 from invio.core.archive.tar_layout import TarLayout
@@ -336,6 +337,9 @@ def test_the_records_of_the_end_hold_large_numbers_from_the_first_that_32_bits_c
         layout = ZipLayout()
         layout.size = offset
         assert (struct.pack("<I", 0x06064B50) in layout.end()) is large
+        assert (struct.pack("<I", 0x06064B50) in zip_layout._end_records(1, offset, 0)) is large, (
+            "of the directory's size"
+        )
 
 
 def test_many_entries_end_with_records_that_hold_large_numbers() -> None:

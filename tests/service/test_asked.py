@@ -51,8 +51,9 @@ def test_it_takes_no_memory_to_tell_it() -> None:
 
 
 def test_a_body_may_have_as_much_as_is_allowed() -> None:
-    asked = BundleAsk(files=["a/b"] * 100_000, versions={f"a/{number}": number + 1 for number in range(1000)})
+    asked = BundleAsk(files=["a/b"] * 100_000, versions={f"a/{number}": number + 1 for number in range(100_000)})
     assert (len(asked.files), asked.versions["a/999"]) == (100_000, 1000)
+    assert len(faults({"files": ["a/b"], **{f"field-{number}": 1 for number in range(99)}})) == 99, "each is told"
     assert RecipientChange(add_groups=["crew"]).add_groups == ["crew"]
     with pytest.raises(ValidationError, match="1 validation error"):
         RecipientChange.model_validate({"add_groups": ["no group", "nor this"]})

@@ -50,6 +50,8 @@ def test_a_network_holds_four_of_the_longest_and_others_hold_theirs(bodies: Long
     with pytest.raises(HTTPException, match="from your network") as refused:
         begun(bodies, "theirs", 65_537)
     assert refused.value.status_code == 503
+    with pytest.raises(HTTPException):
+        held[0].grown(LONGEST + 1)
     assert bodies.held == 4 * LONGEST, "what is refused is not counted"
     begun(bodies, "ours", LONGEST).end()
     begun(bodies, "theirs", 65_536).end()

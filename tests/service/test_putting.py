@@ -11,9 +11,12 @@ from pathlib import Path
 
 import pytest
 
+from invio.core.addresses import parse_address
+from invio.core.reasons import Refusal
 from invio.service import putting
 from invio.service.putting import Held, take
 from invio.stores.arriving import Arriving
+from invio.stores.directory import DirectoryStore
 
 KIB, MIB = 1024, 1024 * 1024
 
@@ -61,6 +64,32 @@ def test_a_body_is_written_in_long_pieces_while_few_bytes_are_held(tmp_path: Pat
         assert arriving.lengths == [4 * MIB, 4 * MIB, MIB]
         assert b"".join(arriving.pieces(MIB)) == b"".join(content)
     assert fresh.bytes == 0
+
+
+@pytest.mark.parametrize(
+    ("text", "kept"),
+    [(None, None), (" Soundings \n of  May ", "Soundings of May"), ("", ""), ("a\x1b[31m", 400), ("a\u202eb", 400)],
+)
+def test_a_description_is_one_line_of_what_can_be_seen(tmp_path: Path, text: str | None, kept: object) -> None:
+    store = DirectoryStore("files", tmp_path)
+    store.describes = True  # type: ignore[attr-defined]
+    if kept == 400:
+        with pytest.raises(Refusal, match="no control characters"):
+            putting._said_description(store, parse_address("files/a"), text)  # type: ignore[arg-type]
+    else:
+        assert putting._said_description(store, parse_address("files/a"), text) == kept  # type: ignore[arg-type]
+    store.describes = False  # type: ignore[attr-defined]
+    if text is not None:
+        with pytest.raises(Refusal, match="'files' keeps no descriptions"):
+            putting._said_description(store, parse_address("files/a"), text)  # type: ignore[arg-type]
+
+
+def test_what_is_held_is_written_at_once_from_where_it_is_said(fresh: Held) -> None:
+    assert [fresh.is_due(count) for count in (4 * MIB - 1, 4 * MIB)] == [False, True]
+    fresh.bytes = fresh.most - 1
+    assert not fresh.is_due(64 * KIB)
+    fresh.bytes = fresh.most
+    assert [fresh.is_due(count) for count in (64 * KIB - 1, 64 * KIB)] == [False, True]
 
 
 def test_many_slow_bodies_hold_little_more_than_the_limit(tmp_path: Path, fresh: Held) -> None:
