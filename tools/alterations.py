@@ -103,6 +103,9 @@ TESTS = {
 EQUAL = {
     ("delivery/archives/known_contents.py", "time.monotonic() - self.saved > _LONG"): "no moment is exactly that",
     ("service/long_bodies.py", "more > 0"): "nothing more has room",
+    ("service/putting.py", 'length = int(head.get(b"content-length") or -1)'): "less than nothing is no length",
+    ("service/putting.py", "length >= 0 and arriving.size != length"): "of no bytes none arrive",
+    ("service/putting.py", "FileFacts(address, 1, None, None, media_type))"): "any small size is smaller",
     ("records/journal.py", "self._giving_up.cancel()"): "it finds nothing to give up",
     ("records/journal.py", "self._since_checkpoint = 0"): "one line in twenty thousand",
     ("records/journal.py", "self._tries = 0"): "one try more or less",

@@ -8,6 +8,7 @@ import os
 import threading
 from collections.abc import AsyncIterator
 from pathlib import Path
+from types import SimpleNamespace
 
 import pytest
 
@@ -82,6 +83,14 @@ def test_a_description_is_one_line_of_what_can_be_seen(tmp_path: Path, text: str
     if text is not None:
         with pytest.raises(Refusal, match="'files' keeps no descriptions"):
             putting._said_description(store, parse_address("files/a"), text)  # type: ignore[arg-type]
+
+
+def test_a_file_may_have_just_as_many_bytes_as_the_limit() -> None:
+    parts = SimpleNamespace(settings=SimpleNamespace(limits=SimpleNamespace(put_bytes=10)))
+    putting._require_room(parts, 10)  # type: ignore[arg-type]
+    with pytest.raises(Refusal, match="at most 10 bytes") as refused:
+        putting._require_room(parts, 11)  # type: ignore[arg-type]
+    assert refused.value.reason.word == "file-too-large"
 
 
 def test_what_is_held_is_written_at_once_from_where_it_is_said(fresh: Held) -> None:
