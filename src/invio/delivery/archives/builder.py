@@ -29,7 +29,7 @@ from invio.core.reasons import Refusal
 from invio.delivery.archives.background_deflate import LATER
 from invio.delivery.archives.checksums import crc_of
 from invio.delivery.archives.deflate_cache import CODER, DeflateCache
-from invio.delivery.archives.deflating import Deflating, is_worth_deflating
+from invio.delivery.archives.deflating import Deflating, is_worth_deflating, tags_worth_deflating
 from invio.delivery.archives.known_contents import Known, Learnt, look_up
 from invio.delivery.archives.plan import Literal, Plan, Preparing
 from invio.delivery.archives.selection import Selection, Skipped
@@ -193,7 +193,7 @@ class Planning:
         facts = [found.facts for found in some]
         tags = [one.tag for one in facts if one.tag]
         deflates = self._deflating is not None
-        worth = frozenset(one.tag for one in facts if one.tag and is_worth_deflating(one)) if deflates else frozenset()
+        worth = tags_worth_deflating(facts) if deflates else frozenset()
         return look_up(self._engine, tags, digests=self.record.options.sums, deflated=deflates, worth=worth)
 
     def _content(self, found: Found, known: Known) -> _Content:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import logging
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from functools import lru_cache
 
 from invio.core.files import FileFacts
@@ -82,12 +82,27 @@ class Deflating:
 
 def is_worth_deflating(facts: FileFacts) -> bool:
     """Whether deflating a content may make it shorter, by what is known without reading it."""
-    if facts.size is None or facts.size < _LEAST:
-        return False
-    if facts.media_type is None:
-        path = facts.address.path
-        return _shrinks(path[path.rfind(".") :])
-    return not is_compressed(facts.media_type)
+    return bool(_worth([facts]))
+
+
+def tags_worth_deflating(some: Iterable[FileFacts]) -> frozenset[str]:
+    """The tags of those contents that deflating may make shorter; those without a tag are not among them."""
+    return frozenset([facts.tag for facts in _worth(some) if facts.tag])
+
+
+def _worth(some: Iterable[FileFacts]) -> list[FileFacts]:
+    worth = []
+    for facts in some:
+        size, media_type = facts.size, facts.media_type
+        if size is None or size < _LEAST:
+            continue
+        if media_type is None:
+            path = facts.address.path
+            if _shrinks(path[path.rfind(".") :]):
+                worth.append(facts)
+        elif not is_compressed(media_type):
+            worth.append(facts)
+    return worth
 
 
 @lru_cache(maxsize=1024)
