@@ -46,7 +46,6 @@ log = logging.getLogger("invio.delivery")
 
 _NO_TAG = ""  # of a content that nothing known tells from another: it is read each time, and nothing is kept of it
 _AT_ONCE = 500  # files whose contents are looked up together
-_READ = 1024 * 1024  # bytes
 _LOOKED_EVERY = 200  # files
 _LOOKED_AT = 4  # times as many files as a bundle may hold
 

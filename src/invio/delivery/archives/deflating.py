@@ -60,8 +60,7 @@ class Deflating:
 
     def of_spool(self, source: SpooledFile, facts: FileFacts) -> DiskFile | None:
         """The deflated form of what was made for this archive. Raises as `of_file`."""
-        media_type = facts.media_type or media_type_by_name(facts.address.name)
-        if source.size < _LEAST or (media_type is not None and is_compressed(media_type)):
+        if not is_worth_deflating(facts._replace(size=source.size)):
             return None
         made = self._pack(source, facts)
         return None if made is None else made.file
