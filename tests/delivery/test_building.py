@@ -131,6 +131,18 @@ def test_of_very_many_that_are_not_there_a_hundred_are_named(plan_of: Callable[.
     assert len(raised.value.names) == 100
 
 
+@pytest.mark.parametrize(("count", "more"), [(1000, "900 more"), (1001, "at least 900 more")])
+def test_a_selection_of_what_is_not_there_is_given_up(plan_of: Callable[..., Plan], count: int, more: str) -> None:
+    with pytest.raises(Refusal) as raised:
+        plan_of(*(f"files/none-{number}.txt" for number in range(count)))
+    assert raised.value.detail.endswith(f"files/none-99.txt and {more}")
+
+
+def test_an_archive_of_what_there_is_names_all_that_is_not(plan_of: Callable[..., Plan]) -> None:
+    plan = plan_of(*(f"files/none-{number}.txt" for number in range(1100)), "files/a.txt", leave_out=True)
+    assert read(plan).count(b"files/none-") == 1100
+
+
 def test_an_empty_folder_is_no_archive(plan_of: Callable[..., Plan]) -> None:
     with pytest.raises(Refusal) as raised:
         plan_of("files/empty/")

@@ -12,6 +12,7 @@ import logging
 import math
 import time
 from collections.abc import Callable, Iterator
+from functools import partial
 from itertools import islice
 from typing import NamedTuple
 
@@ -48,6 +49,7 @@ _NO_TAG = ""  # of a content that nothing known tells from another: it is read e
 _AT_ONCE = 500  # files whose contents are looked up together
 _LOOKED_EVERY = 200  # files
 _LOOKED_AT = 4  # times as many files as a bundle may hold
+_ENOUGH_MISSING = 1000  # names of what a selection may not hold; more than a refusal says
 
 
 class Planning:
@@ -105,7 +107,7 @@ class Planning:
     def _planned(self, choosing: Selection) -> Plan:
         options = self.record.options
         self._deadline = time.monotonic() + self._limits.seconds
-        choosing.tick = self._tick
+        choosing.tick = partial(self._tick, choosing)
         layout: Layout = ZipLayout(CODER if self._deflating is not None else "") if self.deflates else TarLayout()
         plan, names = Plan(layout), EntryNames(flat=options.flat)
         self._sums = []
@@ -143,8 +145,13 @@ class Planning:
         self._add_own(plan, names, choosing.left_out, None if newest == -math.inf else max(0.0, newest))
         return plan.end()
 
-    def _tick(self) -> None:
-        """Checks the time every so often: a selection may name a folder a hundred thousand times."""
+    def _tick(self, choosing: Selection) -> None:
+        """Checks the time every so often: a selection may name a folder a hundred thousand times.
+
+        One that is going to be refused is not looked at to its end either: what is missing would fill it.
+        """
+        if len(choosing.left_out) >= _ENOUGH_MISSING and not self.record.options.leave_out:
+            choosing.refuse(whole=False)
         self._ticks += 1
         if self._ticks % _LOOKED_EVERY == 0:
             self._check_time()

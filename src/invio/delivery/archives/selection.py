@@ -137,8 +137,11 @@ class Selection:
             else:
                 self.left_out.append(Skipped(str(its), "not-allowed"))
 
-    def refuse(self) -> None:
-        """Raises Refusal (`sign-in` or `bad-selection`), naming what was left out, unless nothing was."""
+    def refuse(self, *, whole: bool = True) -> None:
+        """Raises Refusal (`sign-in` or `bad-selection`), naming what was left out, unless nothing was.
+
+        `whole`: everything was looked at, so that what is left out can be counted.
+        """
         if not self.left_out:
             return
         unknown = [one.address for one in self.left_out if one.reason not in ("not-allowed", "sign-in")]
@@ -146,7 +149,8 @@ class Selection:
         said = []
         for what, names in (("unknown", unknown), ("not allowed", refused)):
             if names:
-                more = f" and {len(names) - _NAMED} more" if len(names) > _NAMED else ""
+                count = f"{len(names) - _NAMED} more" if whole else f"at least {len(names) - _NAMED} more"
+                more = f" and {count}" if len(names) > _NAMED else ""
                 said.append(f"{what}: {', '.join(names[:_NAMED])}{more}")
         word = "sign-in" if refused and self.caller.recipient is None else "bad-selection"
         raise Refusal(word, "; ".join(said), names=(*unknown[:_NAMED], *refused[:_NAMED]))
