@@ -100,7 +100,7 @@ def test_curl_resumes_half_a_file_byte_for_byte_and_keeps_its_name(service: Serv
 def test_presentation_can_be_asked_for_without_a_seal(service: Service) -> None:
     shown = service.get("/get/files/a.txt?as=inline&name=Gezeiten%20f%C3%BCr%20heute.txt&utm=x")
     assert shown.headers["content-disposition"].startswith('inline; filename="Gezeiten fur heute.txt"; filename*=')
-    for query in ("as=upside-down", "name=", "as=inline&as=inline", "version=0"):
+    for query in ("as=upside-down", "name=", "name=a%0Ab", "as=inline&as=inline", "version=0"):
         assert service.get(f"/get/files/a.txt?{query}").status_code == 400
     assert service.get("/get/files/a.txt?version=1").status_code == 404
 

@@ -40,6 +40,8 @@ QUERY_LIMIT = 4096  # characters, still encoded
 MADE_BY = "@"
 _ID_LIMIT = 64  # characters
 
+Pairs = tuple[tuple[str, str], ...]  # (name, value), in the order of the link
+
 _KEPT_UP_TO = 1500  # characters of a link that is kept: longer ones are rare, and would fill the memory
 
 # 43 characters are two bits more than 32 bytes have: in the last one these are zero, or two texts were one seal.
@@ -82,7 +84,7 @@ class SealedLink:
         """
         if self._sealed_by == key:
             return True
-        seal = base64url(chained(root_tag(key, self.scope, self.root), self.conditions))
+        seal = _sealed(key, self.address, self.root, self.conditions)
         if not hmac.compare_digest(seal, self.seal):
             return False
         self._sealed_by = key
@@ -290,6 +292,12 @@ def _begun(key: bytes) -> hmac.HMAC:
     return hmac.new(key, digestmod="sha256")
 
 
+def _sealed(key: bytes, address: Address, root: Pairs, conditions: Pairs) -> str:
+    """The seal of a link, as it stands in the link."""
+    scope = _folder_of(root) or str(address)
+    return base64url(chained(root_tag(key, scope, root), conditions))
+
+
 def chained(tag: bytes, conditions: Iterable[tuple[str, str]]) -> bytes:
     """T of the format, after the conditions."""
     for name, value in conditions:
@@ -333,8 +341,8 @@ def _first_failures(link: SealedLink, asked: Asked) -> dict[str, str]:
         failed["out-of-scope"] = folder
     for name, value in link.conditions:
         condition = CONDITIONS[name]
-        if condition.reason not in failed and not condition.holds(link.address, value, asked):
-            failed[condition.reason] = value
+        if not condition.holds(link.address, value, asked):
+            failed.setdefault(condition.reason, value)
     if asked.revoked:
         failed["revoked"] = ""
     return failed
@@ -363,9 +371,8 @@ def make_link(
     within = _folder_of(ordered)
     if within is not None and not address.within(parse_address(within)):
         raise malformed(f"{address} is not in {within}; make the link for a file of that folder")
-    scope = within or str(address)
-    seal = base64url(chained(root_tag(key, scope, ordered), given))
-    return _within_limits(SealedLink(address, tuple(ordered), key_id, given, seal))
+    said = tuple(ordered)
+    return _within_limits(SealedLink(address, said, key_id, given, _sealed(key, address, said, given)))
 
 
 def id_of_maker(given: str, maker: str) -> str:

@@ -101,8 +101,13 @@ def agent_mark(agent: str) -> str:
     return base64url(hashlib.sha256(agent.encode("utf-8", "surrogateescape")).digest()[:16])
 
 
-def _any_text(value: str) -> bool:
-    return True
+def _within_limits(value: str) -> bool:
+    return 1 <= len(value) <= VALUE_LIMIT and (value.isprintable() or not _CONTROL.search(value))
+
+
+def _text(formed: Formed) -> Formed:
+    """For values of any length and any characters; the other forms leave no room for too much of either."""
+    return lambda value: _within_limits(value) and formed(value)
 
 
 def _always(address: Address, value: str, asked: Asked) -> bool:
@@ -113,11 +118,11 @@ _RENDITION = re.compile(r"[a-z0-9][a-z0-9-]{0,31}\Z")
 
 # name → is the value well formed? In the order in which root parameters must stand.
 ROOT: dict[str, Formed] = {
-    "in": _is_folder,
+    "in": _text(_is_folder),
     "version": _whole(1),
     "rendition": _RENDITION.match,
     "as": lambda value: value in ("attachment", "inline"),
-    "name": _any_text,
+    "name": _within_limits,
     "id": _IDENT.match,
     "to": _IDENT.match,
 }
@@ -136,7 +141,9 @@ class Condition:
 
 CONDITIONS: dict[str, Condition] = {
     "only": Condition(
-        _reads(parse_address), lambda address, value, asked: address.within(parse_address(value)), "out-of-scope"
+        _text(_reads(parse_address)),
+        lambda address, value, asked: address.within(parse_address(value)),
+        "out-of-scope",
     ),
     "after": Condition(_whole(0), lambda address, value, asked: asked.at >= int(value), "not-yet"),
     "until": Condition(_whole(0), lambda address, value, asked: asked.at < int(value) + asked.grace, "expired"),
@@ -145,7 +152,7 @@ CONDITIONS: dict[str, Condition] = {
         lambda address, value, asked: asked.caller == value,
         "wrong-recipient",
     ),
-    "net": Condition(_is_network, lambda address, value, asked: _inside(value, asked.ip), "wrong-network"),
+    "net": Condition(_text(_is_network), lambda address, value, asked: _inside(value, asked.ip), "wrong-network"),
     "agent": Condition(
         _AGENT.match,
         lambda address, value, asked: hmac.compare_digest(agent_mark(asked.agent), value),
@@ -153,7 +160,7 @@ CONDITIONS: dict[str, Condition] = {
     ),
     "uses": Condition(_whole(1), lambda address, value, asked: asked.used < int(value), "used-up"),
     "rate": Condition(_whole(1), _always, ""),
-    "via": Condition(_any_text, _always, ""),
+    "via": Condition(_within_limits, _always, ""),
     "tag": Condition(_IDENT.match, _always, ""),
 }
 CONDITION_NAMES = tuple(CONDITIONS)
@@ -193,13 +200,13 @@ _EXPECTED = {
 }
 
 
-def _check_value(name: str, value: str, formed: Formed) -> None:
+def _misfit(name: str, value: str) -> LinkRefused:
+    """Why a value is not well formed."""
     if not 1 <= len(value) <= VALUE_LIMIT:
-        raise malformed(f"{name} has a value of 1 to {VALUE_LIMIT} characters")
-    if not value.isprintable() and _CONTROL.search(value):
-        raise malformed(f"{name} holds a control character")
-    if not formed(value):
-        raise malformed(f"{name}={value[:80]!r} is not possible; expected {_EXPECTED[name]}")
+        return malformed(f"{name} has a value of 1 to {VALUE_LIMIT} characters")
+    if not _within_limits(value):
+        return malformed(f"{name} holds a control character")
+    return malformed(f"{name}={value[:80]!r} is not possible; expected {_EXPECTED[name]}")
 
 
 def check_terms(root: Sequence[tuple[str, str]], key: str, conditions: Sequence[tuple[str, str]]) -> None:
@@ -213,9 +220,15 @@ def check_terms(root: Sequence[tuple[str, str]], key: str, conditions: Sequence[
             raise malformed(f"{name} comes twice or out of order")
         reached = place
         named = named or name == "id"
-        _check_value(name, value, ROOT[name])
+        if not ROOT[name](value):
+            raise _misfit(name, value)
     if not _KEY_ID.match(key):
         raise malformed("key is 1 to 32 characters of A-Z a-z 0-9 _ -")
+    _check_conditions(conditions, named=named)
+
+
+def _check_conditions(conditions: Sequence[tuple[str, str]], *, named: bool) -> None:
+    """`named`: the link has an id, which its uses are counted by."""
     if len(conditions) > CONDITION_LIMIT:
         raise malformed(f"a link has at most {CONDITION_LIMIT} conditions")
     tags = 0
@@ -223,7 +236,8 @@ def check_terms(root: Sequence[tuple[str, str]], key: str, conditions: Sequence[
         condition = CONDITIONS.get(name)
         if condition is None:
             raise malformed(f"{name!r} is no condition; conditions are {', '.join(CONDITION_NAMES)}")
-        _check_value(name, value, condition.formed)
+        if not condition.formed(value):
+            raise _misfit(name, value)
         if name == "tag":
             tags += 1
         elif name == "uses" and not named:
