@@ -41,6 +41,9 @@ def test_keys_are_those_of_the_standard() -> None:
     public = KEY.public()
     assert public == {"kty": "OKP", "crv": "Ed25519", "x": X, "kid": THUMBPRINT, "use": "sig", "alg": "EdDSA"}
     assert SigningKey.new() != SigningKey.new()
+    ids = {SigningKey.new().public()["kid"] for _ in range(400)}  # of which six would begin so
+    assert len(ids) == 400
+    assert not any(kid.startswith("-") for kid in ids), "it would be taken for an option"
 
 
 def test_what_was_signed_is_read_and_by_an_independent_reader_too() -> None:

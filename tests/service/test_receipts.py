@@ -4,19 +4,25 @@ from __future__ import annotations
 
 import asyncio
 import hashlib
+import json
 import shutil
 from collections.abc import Callable
 from pathlib import Path
 from types import SimpleNamespace
 
 import pytest
+from click.testing import CliRunner, Result
 
+from invio.cli.main import main
+from invio.core.reasons import Refusal
 from invio.core.receipts import BadReceipt, Receipt, check
+from invio.core.signing import SigningKey
 from invio.records.database import open_database
 from invio.records.journal import Journal
+from invio.records.signing_keys import add_signing_key
 from invio.service.backup import back_up, restore
 from invio.service.settings import read_settings
-from invio.service.signing import signing_keys
+from invio.service.signing import KnownSigningKeys, signing_keys
 from invio.workers.pool import Pool
 from tests.running import SETTINGS, Service, until
 
@@ -143,18 +149,64 @@ def test_another_service_s_keys_prove_nothing(service: Service, start: Callable[
         check(text, other.get("/api/public-keys").json())
 
 
-def test_the_keys_are_read_once_for_all_who_ask(tmp_path: Path) -> None:
-    engine = open_database(tmp_path / "records.sqlite")
+def test_the_keys_are_read_once_in_a_while_for_all_who_ask(tmp_path: Path) -> None:
+    engine, now = open_database(tmp_path / "records.sqlite"), [1000.0]
 
     async def work() -> None:
-        pools = SimpleNamespace(history=Pool("history", 1, waiting=9))
-        parts = SimpleNamespace(engine=engine, journal=Journal(engine), pools=pools, signed_by=[])
+        pools, none = (SimpleNamespace(history=Pool("history", 1, waiting=waiting)) for waiting in (9, -1))
+        known = KnownSigningKeys(clock=lambda: now[0])
+        parts = SimpleNamespace(engine=engine, journal=Journal(engine), pools=pools, signed_by=known)
         first = await signing_keys(parts)  # type: ignore[arg-type]
         parts.pools = None  # what anybody may ask for takes no turn of what others wait for
+        now[0] += 4.9
         assert await signing_keys(parts) == first  # type: ignore[arg-type]
-        await parts.journal.stop()
-        other = SimpleNamespace(engine=engine, journal=None, pools=pools, signed_by=[])
+        other = SimpleNamespace(engine=engine, journal=None, pools=pools, signed_by=KnownSigningKeys())
         assert await signing_keys(other) == first, "another process finds the same"  # type: ignore[arg-type]
+
+        new = SigningKey.new()
+        await parts.journal.call(lambda connection: add_signing_key(connection, new.raw))
+        now[0], parts.pools = now[0] + 0.2, none
+        assert await signing_keys(parts) == first, "there is no room to read them"  # type: ignore[arg-type]
+        now[0], parts.pools = now[0] + 5, pools
+        assert await signing_keys(parts) == [new, *first]  # type: ignore[arg-type]
+        await parts.journal.stop()
+        unknown = SimpleNamespace(engine=engine, journal=None, pools=none, signed_by=KnownSigningKeys())
+        with pytest.raises(Refusal, match="busy"):
+            await signing_keys(unknown)  # type: ignore[arg-type]
 
     asyncio.run(work())
     engine.dispose()
+
+
+def test_a_key_that_somebody_else_has_is_replaced_and_withdrawn(service: Service) -> None:
+    assert service.get("/get/files/charts/a.txt", "bob").status_code == 200
+    receipt = f"/api/transfers/{_last(service, 'files/charts/a.txt')}/receipt"
+    text = service.get(receipt, "bob").text
+    [old] = (key["kid"] for key in service.get("/api/public-keys").json()["keys"])
+
+    def change(*given: str) -> Result:
+        return CliRunner().invoke(main, ["receipt", *given, "--settings", str(service.folder / "invio.toml")])
+
+    refused = change("withdraw-key", old)
+    assert refused.exit_code == 1
+    assert f"{old} signs now; make another first, with 'invio receipt new-key'" in refused.output
+    assert f"there is no signing key 'none'; keys are {old}" in change("withdraw-key", "none").output
+    made = change("new-key")
+    new = made.output.partition(" ")[0]
+    assert made.output == f"{new} signs from now on; what {old} signed is still proved\n"
+    until(lambda: len(service.get("/api/public-keys").json()["keys"]) == 2)
+    keys = service.get("/api/public-keys").json()
+    again = service.get(receipt, "bob").text
+    assert check(text, keys).transfer == check(again, keys).transfer
+
+    assert json.loads(change("withdraw-key", old, "--json").output) == {"withdrawn": old}
+    until(lambda: len(service.get("/api/public-keys").json()["keys"]) == 1)
+    keys = service.get("/api/public-keys").json()
+    assert [key["kid"] for key in keys["keys"]] == [new]
+    with pytest.raises(BadReceipt, match="none of the public keys"):
+        check(text, keys)
+    assert check(again, keys)
+    lines = service.get("/api/audit?event=signing-key", "ann").json()["lines"]
+    assert [(line["event"], line["about"]) for line in lines] == [
+        ("signing-key.withdrawn", {"key": old}), ("signing-key.made", {"key": new}),
+    ]  # fmt: skip

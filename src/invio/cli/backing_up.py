@@ -6,14 +6,9 @@ from pathlib import Path
 
 import click
 
-from invio.cli.options import gives_json, print_json
+from invio.cli.options import gives_json, has_settings, print_json
 from invio.cli.output import say
 from invio.core.figures import size_text
-
-_SETTINGS = click.option(
-    "--settings", type=click.Path(path_type=Path), envvar="INVIO_SETTINGS", default=Path("invio.toml"),
-    show_default=True, show_envvar=True, help="The settings file.",
-)  # fmt: skip
 
 
 def _shown(_: str, done: int, of: int) -> None:
@@ -24,7 +19,7 @@ def _shown(_: str, done: int, of: int) -> None:
 
 @click.command()
 @click.argument("file", type=click.Path(path_type=Path))
-@_SETTINGS
+@has_settings
 @gives_json
 def backup(*, file: Path, settings: Path, as_json: bool) -> None:
     """Write a backup to FILE: settings, keys, records, and the contents of managed stores. The service may run.

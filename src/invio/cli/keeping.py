@@ -7,14 +7,10 @@ from pathlib import Path
 
 import click
 
-from invio.cli.options import gives_json, print_json
+from invio.cli.options import gives_json, has_settings, print_json
 from invio.cli.output import say
 from invio.core.figures import size_text
 
-_SETTINGS = click.option(
-    "--settings", type=click.Path(path_type=Path), envvar="INVIO_SETTINGS", default=Path("invio.toml"),
-    show_default=True, show_envvar=True, help="The settings file.",
-)  # fmt: skip
 _NAMED = 20  # files that are named, at most
 
 
@@ -31,7 +27,7 @@ def _ended() -> None:
 
 @click.command()
 @click.argument("stores", nargs=-1, metavar="[STORE]…")
-@_SETTINGS
+@has_settings
 @gives_json
 def scan(*, stores: tuple[str, ...], settings: Path, as_json: bool) -> None:
     """Compute digests and checksums of all files of STORE ahead; without STORE, of all directories.
@@ -59,7 +55,7 @@ def scan(*, stores: tuple[str, ...], settings: Path, as_json: bool) -> None:
 
 
 @click.command()
-@_SETTINGS
+@has_settings
 @gives_json
 def verify(*, settings: Path, as_json: bool) -> None:
     """Read everything that the service stores again: records, contents of managed stores, caches.

@@ -6,6 +6,7 @@ import functools
 import json
 import os
 from collections.abc import Callable
+from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
@@ -17,6 +18,12 @@ if TYPE_CHECKING:
     from invio.client import Refused
 
 Command = TypeVar("Command", bound=Callable[..., Any])
+
+# Of what works on the service's own machine, with its settings.
+has_settings = click.option(
+    "--settings", type=click.Path(path_type=Path), envvar="INVIO_SETTINGS", default=Path("invio.toml"),
+    show_default=True, show_envvar=True, help="The settings file.",
+)  # fmt: skip
 
 
 def talks_to_service(command: Command) -> Command:

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from invio.cli.commands import CommandFailed
-from invio.cli.options import gives_json, print_json, talks_to_service
+from invio.cli.options import gives_json, has_settings, print_json, talks_to_service
 from invio.cli.output import say
 from invio.client import Client
 from invio.core.figures import size_text
@@ -32,7 +32,7 @@ class _TransferOrCommand(click.Group):
         return super().resolve_command(ctx, args)
 
 
-@click.group(cls=_TransferOrCommand, subcommand_metavar="TRANSFER | check FILE | keys")
+@click.group(cls=_TransferOrCommand, subcommand_metavar="TRANSFER | check FILE | keys | new-key | withdraw-key KEY")
 def receipt() -> None:
     """Print a signed statement that TRANSFER arrived, and check such statements.
 
@@ -55,6 +55,43 @@ def of(*, client: Client, transfer: str, output: Path | None) -> None:
 def keys(*, client: Client, output: Path | None) -> None:
     """Print the public keys that prove receipts, to keep beside them: a JWK Set (RFC 7517)."""
     _write(json.dumps(client.public_keys(), indent=2), output)
+
+
+@receipt.command("new-key")
+@has_settings
+@gives_json
+def new_key(*, settings: Path, as_json: bool) -> None:
+    """Make another key that signs receipts and webhooks, on the service's own machine.
+
+    What earlier keys signed is still proved by the public keys. The service may run; it takes the key within seconds.
+    """
+    from invio.service import offline
+
+    made = offline.make_signing_key(settings)
+    if as_json:
+        print_json(made)
+        return
+    proved = f"; what {', '.join(made['earlier'])} signed is still proved" if made["earlier"] else ""
+    say(f"{made['id']} signs from now on{proved}")
+
+
+@receipt.command("withdraw-key")
+@click.argument("key")
+@has_settings
+@gives_json
+def withdraw_key(*, key: str, settings: Path, as_json: bool) -> None:
+    """Withdraw the key of the id KEY, as when somebody else has it: nothing that it signed is proved any more.
+
+    'invio receipt keys' shows the ids (kid); one that begins with - is given after --. Who keeps a copy of the public
+    keys has to fetch them anew.
+    """
+    from invio.service import offline
+
+    offline.withdraw_signing_key(settings, key)
+    if as_json:
+        print_json({"withdrawn": key})
+        return
+    say(f"{key} is withdrawn; what it signed is no longer proved by the service's public keys")
 
 
 @receipt.command("check")

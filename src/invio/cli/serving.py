@@ -10,7 +10,7 @@ from typing import Any
 import click
 
 from invio.cli.commands import CommandFailed
-from invio.cli.options import gives_json, print_json
+from invio.cli.options import gives_json, has_settings, print_json
 from invio.cli.output import say
 from invio.core.links.keys import new_keys
 from invio.service.configuration import write_keys
@@ -91,8 +91,7 @@ def init(*, folder: Path, admin: str, as_json: bool) -> None:
 
 
 @click.command()
-@click.option("--settings", type=click.Path(path_type=Path), envvar="INVIO_SETTINGS", default=Path("invio.toml"),
-              show_default=True, show_envvar=True, help="The settings file.")  # fmt: skip
+@has_settings
 @click.option("--host", help="Instead of the settings' host.")
 @click.option("--port", type=click.IntRange(0, 65535), help="Instead of the settings' port.")
 @click.option("--socket", "path", type=click.Path(path_type=Path), metavar="PATH",

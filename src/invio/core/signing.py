@@ -33,8 +33,11 @@ class SigningKey:
 
     @classmethod
     def new(cls) -> SigningKey:
-        """A key of the system's randomness."""
-        return cls(Ed25519PrivateKey.generate().private_bytes_raw())
+        """A key of the system's randomness, whose id is not taken for an option when it is typed."""
+        while True:
+            key = cls(Ed25519PrivateKey.generate().private_bytes_raw())
+            if not key.public()["kid"].startswith("-"):
+                return key
 
     def public(self) -> dict[str, str]:
         """The public half as a JWK, with its thumbprint for `kid`."""

@@ -18,5 +18,15 @@ def signing_keys_of(connection: sa.Connection) -> list[bytes]:
 def first_signing_key(connection: sa.Connection, raw: bytes) -> list[bytes]:
     """Saves `raw` if there is no key yet; returns all keys."""
     if not signing_keys_of(connection):
-        connection.execute(sa.insert(signing_keys).values(raw=raw, created=time.time()))
+        add_signing_key(connection, raw)
     return signing_keys_of(connection)
+
+
+def add_signing_key(connection: sa.Connection, raw: bytes) -> None:
+    """Saves `raw` as the newest key, which signs from now on."""
+    connection.execute(sa.insert(signing_keys).values(raw=raw, created=time.time()))
+
+
+def remove_signing_key(connection: sa.Connection, raw: bytes) -> None:
+    """Removes a key: what it signed is no longer proved."""
+    connection.execute(sa.delete(signing_keys).where(signing_keys.c.raw == raw))

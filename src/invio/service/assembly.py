@@ -56,6 +56,7 @@ from invio.service.peers import SocketPeers
 from invio.service.planners import Planners
 from invio.service.reloading import Watched
 from invio.service.settings import Settings
+from invio.service.signing import KnownSigningKeys
 from invio.service.slow_requests import SlowRequests
 from invio.service.store_settings import (
     DirectorySettings,
@@ -67,7 +68,6 @@ from invio.workers.pool import Pool
 from invio.workers.shared import Sharing
 
 if TYPE_CHECKING:
-    from invio.core.signing import SigningKey
     from invio.service.external_checks import Outside
 
 
@@ -122,7 +122,7 @@ class Parts:
     pools: Pools = field(default_factory=Pools)
     slow: SlowRequests = field(default_factory=SlowRequests)
     since: float = field(default_factory=time.time)
-    signed_by: list[SigningKey] = field(default_factory=list)  # once they were read
+    signed_by: KnownSigningKeys = field(default_factory=KnownSigningKeys)
     stopping: Callable[[], bool] = field(default=lambda: False)
 
     @property

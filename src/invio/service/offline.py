@@ -17,6 +17,7 @@ import sqlalchemy as sa
 from invio.core.errors import ConfigurationError
 from invio.core.moments import timestamp
 from invio.records import recipients as records
+from invio.records import signing_keys
 from invio.records.audit import AuditLine, add_lines
 from invio.records.database import open_database, write
 from invio.service.settings import Settings, read_settings
@@ -49,6 +50,36 @@ def make_token(settings: Path, recipient: str, label: str, until: int | None) ->
         _note(connection, "token.made", recipient=recipient, token=called, label=label)
     expires = None if until is None else timestamp(until)
     return {"id": called, "label": label, "expires": expires, "token": token}
+
+
+def make_signing_key(settings: Path) -> dict[str, Any]:
+    """Makes the key that signs receipts and webhooks from now on. Raises BadSettings, NotDone: there are no records."""
+    from invio.core.signing import SigningKey
+
+    new = SigningKey.new()
+    with _records(read_settings(settings)) as connection:
+        earlier = [SigningKey(raw).public()["kid"] for raw in signing_keys.signing_keys_of(connection)]
+        signing_keys.add_signing_key(connection, new.raw)
+        _note(connection, "signing-key.made", key=new.public()["kid"])
+    return {"id": new.public()["kid"], "earlier": earlier}
+
+
+def withdraw_signing_key(settings: Path, called: str) -> None:
+    """Withdraws a key by its id (`kid`): what it signed is no longer proved by the service's public keys.
+
+    Raises:
+        NotDone: there is none of that id, or it is the one that signs; BadSettings.
+    """
+    from invio.core.signing import SigningKey
+
+    with _records(read_settings(settings)) as connection:
+        keys = {SigningKey(raw).public()["kid"]: raw for raw in signing_keys.signing_keys_of(connection)}
+        if called not in keys:
+            raise NotDone(f"there is no signing key {called!r}; keys are {', '.join(keys) or 'none yet'}")
+        if called == next(iter(keys)):
+            raise NotDone(f"{called} signs now; make another first, with 'invio receipt new-key'")
+        signing_keys.remove_signing_key(connection, keys[called])
+        _note(connection, "signing-key.withdrawn", key=called)
 
 
 @contextmanager
