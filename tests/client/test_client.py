@@ -96,6 +96,16 @@ def test_a_part_that_is_already_whole_needs_no_more(client: Client, service: Ser
         fetched.path.unlink()
 
 
+def test_of_an_empty_file_that_was_begun_there_is_nothing_to_resume(
+    client: Client, service: Service, tmp_path: Path
+) -> None:
+    etag = service.get("/get/files/empty").headers["etag"].replace('"', '\\"')
+    (tmp_path / "empty.part").touch()
+    (tmp_path / "empty.part.json").write_text(f'{{"url": "{service.url}/get/files/empty", "etag": "{etag}"}}')
+    fetched = client.fetch("files/empty", target=tmp_path / "empty")
+    assert (fetched.size, fetched.resumed, fetched.path.read_bytes()) == (0, 0, b"")
+
+
 def test_what_arrived_is_held_against_the_digest_that_the_service_tells(
     client: Client, service: Service, tmp_path: Path
 ) -> None:

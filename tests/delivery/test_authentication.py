@@ -7,6 +7,7 @@ from pathlib import Path
 
 import pytest
 
+from invio.core.files import Caller
 from invio.core.http.request_head import RequestHead
 from invio.core.reasons import Refusal
 from invio.delivery.access import authentication as module
@@ -45,6 +46,15 @@ def test_a_token_tells_who_asks_and_the_request_from_where_and_with_what(
 
     asyncio.run(work())
     assert noted == [token], "a use is noted once in a while, and not for what is none"
+    engine.dispose()
+
+
+def test_who_may_be_known_by_a_cookie_is_looked_up_and_who_shows_nothing_is_anonymous_at_once(tmp_path: Path) -> None:
+    engine = open_database(tmp_path / "records.sqlite")
+    identifier = Identifier(engine)
+    anonymous = identifier.known(RequestHead("GET", [(b"user-agent", b"charts/2")]), "192.0.2.7")
+    assert anonymous == Caller(None, frozenset(), "192.0.2.7", "charts/2")
+    assert identifier.known(RequestHead("GET", [(b"cookie", b"invio-session=abc")]), "192.0.2.7") is None
     engine.dispose()
 
 
