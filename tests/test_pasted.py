@@ -99,6 +99,7 @@ def test_the_tour_of_the_readme_runs_as_it_stands(demo: Demo, tmp_path: Path) ->
     assert "may not read" in said("invio why")
     assert "0 not met" in said("invio rules check")
     assert "pilots" in said("invio rules compare")
+    assert "no faults" in said("invio check")
     assert "shown only once" in said("invio recipients token")
     assert "version 4" in said("invio put sea-floor.grid")
 

@@ -108,6 +108,7 @@ EQUAL = {
     ("service/putting.py", "FileFacts(address, 1, None, None, media_type))"): "any small size is smaller",
     ("records/journal.py", "self._giving_up.cancel()"): "it finds nothing to give up",
     ("records/journal.py", "self._since_checkpoint = 0"): "one line in twenty thousand",
+    ("records/journal.py", "self._connection.close()"): "whatever nothing refers to is closed",
     ("records/journal.py", "self._tries = 0"): "one try more or less",
     ("delivery/transfers/admission.py", "end = time.monotonic() + _ADMITTED_WITHIN"): "the journal keeps their order",
     ("delivery/transfers/admission.py", "not live.durable and time.monotonic() < end"): "the journal keeps their order",

@@ -20,7 +20,7 @@ from invio.records.database import write
 from invio.records.journal import Beginning, Joined, Journal
 from invio.records.rows import COMPLETE, RUNNING, TransferRow
 from invio.records.tables import links, quota_uses
-from invio.records.transfers import LinkExhausted
+from invio.records.transfers import ConcurrencyLimitReached, LinkExhausted
 from tests.records.test_records import recorded, row
 
 QUOTA = Quota("files a day", 5, None, 86_400)
@@ -142,6 +142,36 @@ def test_a_request_that_may_join_goes_on_with_what_another_process_began(engine:
         await there.stop()
 
     asyncio.run(work())
+
+
+def test_a_revoked_link_goes_on_with_nothing_that_another_process_began(engine: sa.Engine) -> None:
+    with write(engine).begin() as connection:
+        connection.execute(sa.insert(links).values(id="a1", used=1, revoked=1.0))
+
+    async def work() -> None:
+        here, there = Journal(engine, held_by=1), Journal(engine, held_by=2)
+        await here.begin(Beginning(row(1, held_by=1, link_id="a1")))
+        with pytest.raises(LinkExhausted) as spent:
+            await there.begin(Beginning(row(2, held_by=2, link_id="a1"), joins=True, counts="a1", limit=1))
+        assert spent.value.word == "revoked"
+        [kept] = recorded(engine)
+        assert (kept.requests, kept.held_by) == (1, 1)
+        await here.stop()
+        await there.stop()
+
+    asyncio.run(work())
+
+
+def test_of_two_that_begin_at_once_the_first_counts_against_the_second(engine: sa.Engine) -> None:
+    async def work() -> None:
+        journal = Journal(engine)
+        both = [journal.begin(Beginning(row(number), most=1)) for number in (1, 2)]
+        first, second = await asyncio.gather(*both, return_exceptions=True)
+        assert (first, type(second)) == (None, ConcurrencyLimitReached)
+        await journal.stop()
+
+    asyncio.run(work())
+    assert len(recorded(engine)) == 1
 
 
 def test_a_link_without_uses_is_said_to_be_so_before_a_quota_and_takes_nothing_of_it(engine: sa.Engine) -> None:

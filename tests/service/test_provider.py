@@ -267,6 +267,14 @@ def test_keys_are_had_again_when_old_and_for_an_unknown_one_every_half_minute(
     assert len(asked) == 3
 
 
+def test_an_error_that_holds_keys_gives_none(issuer: Issuer, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    def get(url: str, **_: object) -> httpx.Response:
+        return httpx.Response(500, text=issuer.published(), request=httpx.Request("GET", url))
+
+    monkeypatch.setattr(httpx, "get", get)
+    assert isinstance(Provider(given("https://login.example/keys"), tmp_path).recipient_of(issuer.token()), str)
+
+
 def test_groups_that_are_none_are_left_out_and_an_id_has_to_be_one(issuer: Issuer, tmp_path: Path) -> None:
     (tmp_path / "keys.json").write_text(issuer.published())
     provider = Provider(given("keys.json"), tmp_path)

@@ -85,6 +85,21 @@ def test_a_description_is_one_line_of_what_can_be_seen(tmp_path: Path, text: str
             putting._said_description(store, parse_address("files/a"), text)  # type: ignore[arg-type]
 
 
+@pytest.mark.parametrize(
+    ("number", "word", "says"),
+    [
+        (errno.ENOSPC, "no-space", "the disk is full; nothing was changed"),
+        (errno.EDQUOT, "no-space", "the disk is full; nothing was changed"),
+        (errno.ENAMETOOLONG, "bad-request", "a name in the address is too long for the disk"),
+        (errno.EIO, "unavailable", "the operator's log says why"),
+    ],
+)
+def test_why_a_file_was_not_written_is_said(number: int, word: str, says: str) -> None:
+    refusal = putting._not_written(parse_address("files/a"), OSError(number, os.strerror(number)))
+    assert refusal.reason.word == word
+    assert says in refusal.detail
+
+
 def test_a_file_may_have_just_as_many_bytes_as_the_limit() -> None:
     parts = SimpleNamespace(settings=SimpleNamespace(limits=SimpleNamespace(put_bytes=10)))
     putting._require_room(parts, 10)  # type: ignore[arg-type]

@@ -15,6 +15,7 @@ from invio.cli.commands import Commands
         "init": "invio.cli.serving",
         "serve": "invio.cli.serving",
         "demo": "invio.cli.serving",
+        "check": "invio.cli.checking",
         "files": "invio.cli.looking",
         "put": "invio.cli.putting",
         "remove": "invio.cli.putting",

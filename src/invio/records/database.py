@@ -8,6 +8,7 @@ from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
+from urllib.parse import quote
 
 import sqlalchemy as sa
 from sqlalchemy import event
@@ -25,6 +26,10 @@ _MAGIC = b"SQLite format 3\0"
 
 class UnusableRecords(ConfigurationError):
     """Records that cannot be opened; the message says why and what to do."""
+
+
+class OlderRecords(ConfigurationError):
+    """Records that the next start brings up to date."""
 
 
 class NewerRecords(ConfigurationError):
@@ -52,14 +57,46 @@ def open_database(path: str | Path) -> sa.Engine:
     return engine
 
 
+def open_to_read(path: str | Path) -> sa.Engine:
+    """An engine on the records at `path` that changes nothing of them, not even their schema.
+
+    Raises:
+        UnusableRecords: they cannot be read.
+        OlderRecords, NewerRecords: another version of this program wrote them.
+    """
+
+    # Where no process has them open there is no WAL, and reading would leave an empty one behind.
+    how = "mode=ro" if Path(f"{path}-wal").exists() else "mode=ro&immutable=1"
+
+    def connect() -> sqlite3.Connection:
+        return sqlite3.connect(f"file:{quote(str(path))}?{how}", uri=True, timeout=BUSY, check_same_thread=False)
+
+    engine = sa.create_engine("sqlite://", creator=connect, poolclass=sa.pool.NullPool)
+    try:
+        with engine.connect() as connection:
+            found = _revision(connection)
+    except sa.exc.DatabaseError as error:
+        raise UnusableRecords(f"{path}: the records cannot be read: {error.orig}") from None
+    newest = _newest_revision()
+    if found is not None and found > newest:
+        raise _newer(path, found, newest)
+    if found != newest:
+        raise OlderRecords(f"{path}: the records are of an earlier version; the next start brings them up to date")
+    return engine
+
+
+def _newer(path: str | Path, found: str, newest: str) -> NewerRecords:
+    return NewerRecords(
+        f"{path}: these records are of a later version of Invio (schema {found}; this one knows {newest}); "
+        "run that version, or give another data folder"
+    )
+
+
 def _bring_up_to_date(engine: sa.Engine, path: str | Path) -> None:
     with engine.connect() as connection:
         found, newest = _revision(connection), _newest_revision()
         if found is not None and found > newest:
-            raise NewerRecords(
-                f"{path}: these records are of a later version of Invio (schema {found}; this one knows {newest}); "
-                "run that version, or give another data folder"
-            )
+            raise _newer(path, found, newest)
         if found != newest:
             migrate(connection)
 

@@ -136,6 +136,13 @@ def waiting(connection: sa.Connection) -> dict[str, int]:
     return {row[0]: row[1] for row in connection.execute(query.group_by(deliveries.c.webhook))}
 
 
+def given_up(connection: sa.Connection, since: float) -> dict[str, int]:
+    """How many deliveries made after a moment (Unix seconds) were given up, by webhook."""
+    query = sa.select(deliveries.c.webhook, sa.func.count()).group_by(deliveries.c.webhook)
+    found = connection.execute(query.where((deliveries.c.state == "given-up") & (deliveries.c.made >= since)))
+    return {row[0]: row[1] for row in found}
+
+
 def any_due(connection: sa.Connection, now: float) -> bool:
     """Whether a delivery is due."""
     return connection.execute(sa.select(deliveries.c.id).where(_due(now)).limit(1)).first() is not None

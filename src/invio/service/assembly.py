@@ -163,13 +163,13 @@ def assemble(
     """
     audit = Audit()
     in_force = _in_force(settings, decider, audit)
-    _check_roots(settings)
+    check_roots(settings)
     opened = _opened(settings)
     engine, company = opened.engine, opened.company
     if isinstance(in_force.rules, RuleSet):
         _tell_doubts(settings, in_force.rules, engine)
     pools, journal, digests = Pools(), Journal(engine, company.number), Digests(RecordedDigests(engine))
-    identifier = identifier or Identifier(engine, _provider_of(settings), pools.identification)
+    identifier = identifier or Identifier(engine, provider_of(settings), pools.identification)
     limits = Limits(**settings.limits.model_dump(include=set(_DELIVERY_LIMITS)))
     transfers = Transfers(engine, journal, limits, sharing)
     way = _services(settings, opened, in_force, identifier=identifier, transfers=transfers, digests=digests)
@@ -253,7 +253,7 @@ def _opened(settings: Settings) -> _Opened:
     return _Opened(company, engine, stores)
 
 
-def _provider_of(settings: Settings) -> ReadsTokens | None:
+def provider_of(settings: Settings) -> ReadsTokens | None:
     """The identity provider of the settings, if they name one. Raises BadSettings."""
     if settings.identity is None:
         return None
@@ -308,7 +308,7 @@ def _feed(engine: sa.Engine, transfers: Transfers, pools: Pools, company: Servin
     return feed
 
 
-def _check_roots(settings: Settings) -> None:
+def check_roots(settings: Settings) -> None:
     """Refuses roots that lie within each other where one store would take another's files for its own.
 
     Raises BadSettings.

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
+from invio.core.addresses import Address
 from invio.core.exclusions import read_exclusions
 from invio.producers.producer import ProducerFault, database_engine
 from invio.producers.spooling import Spool
@@ -20,10 +21,12 @@ from invio.service.store_settings import (
 )
 from invio.stores.directory import DirectoryStore
 from invio.stores.disk_cache import DiskCache
-from invio.stores.store import Store, StoreFault
+from invio.stores.store import Missing, Store, StoreFault
 
 if TYPE_CHECKING:
     from invio.stores.blocking import BlockingStore
+
+_NOBODY = "no-such-file-is-here.invio"  # what stores are asked for, to see whether they answer
 
 
 def open_stores(settings: Settings, engine: sa.Engine | None) -> list[Store]:
@@ -32,7 +35,22 @@ def open_stores(settings: Settings, engine: sa.Engine | None) -> list[Store]:
     Raises:
         BadSettings.
     """
-    return [store for name in settings.stores if (store := _store(settings, engine, name)) is not None]
+    return [store for name in settings.stores if (store := open_store(settings, engine, name)) is not None]
+
+
+def fault_of(store: Store) -> str | None:
+    """Why a store cannot be asked; None when it can."""
+    if isinstance(store, DirectoryStore):
+        return store.fault()
+    try:
+        store.locate(Address(store.name, _NOBODY))
+    except Missing:
+        return None
+    except StoreFault as fault:
+        return str(fault)
+    except Exception as error:  # a store of somebody's own may raise anything
+        return f"{type(error).__name__}: {error}"
+    return None
 
 
 def spool_of(settings: Settings, *, alone: bool) -> Spool:
@@ -51,7 +69,12 @@ def spool_of(settings: Settings, *, alone: bool) -> Spool:
     return Spool(folder, given.bytes, given.disk_bytes, given.seconds)
 
 
-def _store(settings: Settings, engine: sa.Engine | None, name: str) -> Store | None:
+def open_store(settings: Settings, engine: sa.Engine | None, name: str) -> Store | None:
+    """The store of a name, opened; None for a managed one without records (`engine`).
+
+    Raises:
+        BadSettings.
+    """
     given, place = settings.stores[name], ("stores", name)
     try:
         if isinstance(given, DirectorySettings):

@@ -18,15 +18,14 @@ from invio.core.addresses import Address
 from invio.core.moments import timestamp
 from invio.service.assembly import Parts
 from invio.service.dependencies import TheCaller, TheParts, require_administrator
+from invio.service.open_stores import fault_of
 from invio.service.operating_schemas import DiskState, QueueState, ServiceState, SlowRequest, StoreState
 from invio.service.store_settings import DirectorySettings, ManagedSettings
-from invio.stores.directory import DirectoryStore
-from invio.stores.store import Missing, Store, StoreFault
+from invio.stores.store import Store
 from invio.workers.pool import DeadlinePassed, Pool, PoolBusy
 
 router = APIRouter(tags=["operators"])
 _WITHIN = 3.0  # seconds within which a store answers, or is said not to
-_NOBODY = "no-such-file-is-here.invio"  # what stores are asked for, to see whether they answer
 
 
 @router.get("/api/service", summary="How the service is")
@@ -57,28 +56,13 @@ async def _state_of(parts: Parts, store: Store) -> StoreState:
     pool = parts.catalogue.pool_of(Address(store.name, ""))
     try:
         async with asyncio.timeout(_WITHIN):
-            fault = await pool.run(_fault_of, store)
+            fault = await pool.run(fault_of, store)
     except (TimeoutError, DeadlinePassed):
         fault = f"no answer within {_WITHIN:g} seconds"
     except PoolBusy:
         fault = "all its threads are taken"
     kind = parts.settings.stores[store.name].kind if store.name in parts.settings.stores else "made"
     return StoreState(name=store.name, kind=kind, fault=fault, seconds=round(time.monotonic() - began, 4))
-
-
-def _fault_of(store: Store) -> str | None:
-    """Why a store cannot be asked; None when it can."""
-    if isinstance(store, DirectoryStore):
-        return store.fault()
-    try:
-        store.locate(Address(store.name, _NOBODY))
-    except Missing:
-        return None
-    except StoreFault as fault:
-        return str(fault)
-    except Exception as error:  # a store of somebody's own may raise anything
-        return f"{type(error).__name__}: {error}"
-    return None
 
 
 def _on_disk(parts: Parts) -> tuple[list[DiskState], int]:
