@@ -64,7 +64,6 @@ def open_to_read(path: str | Path) -> sa.Engine:
         UnusableRecords: they cannot be read.
         OlderRecords, NewerRecords: another version of this program wrote them.
     """
-
     # Where no process has them open there is no WAL, and reading would leave an empty one behind.
     how = "mode=ro" if Path(f"{path}-wal").exists() else "mode=ro&immutable=1"
 

@@ -99,6 +99,11 @@ def look_over(file: Path, now: float) -> Iterator[Seen]:
 _Looked = Iterator[tuple[Grade, str]]
 
 
+def _shown(moment: float) -> str:
+    """Unix seconds for people."""
+    return timestamp(moment)[:16].replace("T", " ") + " UTC"
+
+
 def _settings(service: _Service) -> _Looked:
     settings = service.settings
     check_roots(settings)
@@ -138,7 +143,7 @@ def _records(service: _Service) -> _Looked:
         last = transfers.newest(connection, 1)
         failing = {hook.url: count for hook, count in _failing(connection, service.now - _LATELY)}
     if last and last[0].updated > service.now + _CLOCKS_DIFFER:
-        moment = timestamp(last[0].updated)
+        moment = _shown(last[0].updated)
         yield "warning", f"the history's newest line is of {moment}, which is yet to come; set this machine's clock"
     for url, count in failing.items():
         yield "warning", f"the webhook {url} did not take {count} deliveries this week; see 'invio webhooks deliveries'"
@@ -171,7 +176,7 @@ def _tokens(service: _Service) -> _Looked:
         if token.expires is not None and service.now < token.expires < soon
     )
     for moment, said in ending[:_NAMED]:
-        yield "warning", f"the token {said} expires at {timestamp(moment)}; make another: 'invio recipients token'"
+        yield "warning", f"the token {said} expires at {_shown(moment)}; make another: 'invio recipients token'"
     if len(ending) > _NAMED:
         yield "warning", f"{len(ending) - _NAMED} more tokens expire within two weeks"
     if not ending:
@@ -330,7 +335,8 @@ def _rules(service: _Service) -> _Looked:
     if service.engine is not None:
         yield from (("warning", f"{path}: {said}") for said in proving.doubts(rules))
         yield from _administrators(service, rules)
-    yield "ok", f"{len(rules.rules)} rules; {len(checked) - len(failed)} of {len(checked)} expectations are met"
+    if not failed:
+        yield "ok", f"{len(rules.rules)} rules; {len(checked)} of {len(checked)} expectations are met"
 
 
 def _administrators(service: _Service, rules: RuleSet) -> _Looked:
