@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import sqlite3
 import stat
 from pathlib import Path
 
+import pytest
 import sqlalchemy as sa
 
-from invio.records.database import open_database
+from invio.records import database
+from invio.records.database import UnusableRecords, open_database
 from invio.records.facts import JUMP, look_at_clock, records_id
-from invio.records.serving_lock import ServingLock
+from invio.records.serving_lock import ServingLock, serving
 
 
 def _joined(folder: Path) -> ServingLock:
@@ -55,6 +58,40 @@ def test_a_number_that_is_given_again_tells_what_was_before(tmp_path: Path) -> N
     assert (company.first, company.before.since) == (True, 99.0)
     company.joined()
     company.close()
+
+
+def test_records_are_not_brought_up_to_date_under_a_service_that_runs(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    path, migrated = tmp_path / "records.sqlite", []
+    monkeypatch.setattr(database, "migrate", lambda connection: migrated.append(connection))
+    old = _joined(tmp_path)
+    open_database(path).dispose()
+    assert len(migrated) == 1, "of new ones there is no version before"
+    with sqlite3.connect(path) as connection:
+        connection.execute("CREATE TABLE alembic_version (version_num TEXT)")
+        connection.execute("INSERT INTO alembic_version VALUES ('0001')")
+    connection.close()
+    with pytest.raises(UnusableRecords, match="a service of an earlier version of Invio runs with these records"):
+        open_database(path)
+    with pytest.raises(UnusableRecords):
+        open_database(path, old.number + 1)
+    assert len(migrated) == 1
+    open_database(path, old.number).dispose()
+    old.close()
+    open_database(path).dispose()
+    assert len(migrated) == 3
+
+
+def test_who_serves_is_seen_from_outside(tmp_path: Path) -> None:
+    assert serving(tmp_path) == []
+    one, two = _joined(tmp_path), _joined(tmp_path)
+    (tmp_path / "serving" / "7.lock").write_text("1234.5")  # of one that was killed
+    assert sorted(serving(tmp_path)) == [1, 2]
+    one.close()
+    assert serving(tmp_path) == [2]
+    two.close()
+    assert (tmp_path / "serving" / "7.lock").read_text() == "1234.5", "it is put in order by who serves"
 
 
 def test_the_records_have_an_id_that_stays(tmp_path: Path) -> None:

@@ -25,6 +25,7 @@ from invio.records import statements, webhooks
 from invio.records.database import open_database, write
 from invio.records.recipients import add_token, disable
 from invio.records.rows import TransferRow
+from invio.records.serving_lock import ServingLock
 from invio.service import checking
 from invio.service.checking import look_over
 from tests.running import RULES, SETTINGS, Service, make_folder
@@ -158,6 +159,14 @@ def test_what_is_wrong_is_said_of_its_part(
     breaks(folder)
     found = seen(folder)[part]
     assert any(re.fullmatch(says, said) for said in found), found
+
+
+def test_a_service_of_an_earlier_version_that_runs_is_told(folder: Path) -> None:
+    executed("UPDATE alembic_version SET version_num = '0001'")(folder)
+    old = ServingLock(folder / "data")
+    assert seen(folder)["records"][0].startswith("warning: ")
+    old.close()
+    assert seen(folder)["records"][0].startswith("ok: ")
 
 
 def test_of_very_many_tokens_a_few_are_named(folder: Path) -> None:

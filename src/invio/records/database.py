@@ -14,6 +14,7 @@ import sqlalchemy as sa
 from sqlalchemy import event
 
 from invio.core.errors import ConfigurationError
+from invio.records.serving_lock import serving
 
 MIGRATIONS = Path(__file__).parent / "migrations"
 # Seconds that a writer waits for another process's transaction.
@@ -36,10 +37,13 @@ class NewerRecords(ConfigurationError):
     """Records that this version does not know; the message says what to do."""
 
 
-def open_database(path: str | Path) -> sa.Engine:
+def open_database(path: str | Path, own: int | None = None) -> sa.Engine:
     """An engine on the SQLite file at `path`, which is made or migrated when it has to be.
 
+    `own` is the number of this process among those that serve from the records (`ServingLock`), if it is one.
+
     Raises:
+        UnusableRecords: they cannot be opened, or have to be migrated while a service of the version before runs.
         NewerRecords: they were written by a later version of this program.
     """
     if str(path) != ":memory:":
@@ -48,7 +52,10 @@ def open_database(path: str | Path) -> sa.Engine:
     event.listen(engine, "connect", _prepare)
     event.listen(engine, "begin", _begin)
     try:
-        _bring_up_to_date(engine, path)
+        _bring_up_to_date(engine, path, own)
+    except ConfigurationError:
+        engine.dispose()
+        raise
     except sa.exc.DatabaseError as error:
         engine.dispose()
         raise UnusableRecords(
@@ -91,12 +98,17 @@ def _newer(path: str | Path, found: str, newest: str) -> NewerRecords:
     )
 
 
-def _bring_up_to_date(engine: sa.Engine, path: str | Path) -> None:
+def _bring_up_to_date(engine: sa.Engine, path: str | Path, own: int | None) -> None:
     with engine.connect() as connection:
         found, newest = _revision(connection), _newest_revision()
         if found is not None and found > newest:
             raise _newer(path, found, newest)
         if found != newest:
+            if found is not None and any(number != own for number in serving(Path(path).parent)):
+                raise UnusableRecords(
+                    f"{path}: a service of an earlier version of Invio runs with these records; stop it first, for "
+                    "they have to be brought up to date, or use its version"
+                )
             migrate(connection)
 
 

@@ -57,7 +57,7 @@ class ServingLock:
                     f"{folder}: another process has been starting for {_STARTS_WITHIN:g} s; stop it first"
                 )
             time.sleep(0.05)
-        self.first = not any(True for _ in self._living())
+        self.first = not serving(folder)
         self.number, self._descriptor = self._numbered()
 
     def _numbered(self) -> tuple[int, int]:
@@ -70,21 +70,6 @@ class ServingLock:
 
     def _path(self, number: int) -> Path:
         return self.folder / f"{number}.lock"
-
-    def _numbers(self) -> Iterator[int]:
-        for path in self.folder.glob("*.lock"):
-            if path.stem.isdecimal():
-                yield int(path.stem)
-
-    def _living(self) -> Iterator[int]:
-        """The numbers of processes that live, this one not among them yet."""
-        for number in self._numbers():
-            descriptor = os.open(self._path(number), _FLAGS, 0o600)
-            try:
-                if not _locked(descriptor):
-                    yield number
-            finally:
-                os.close(descriptor)
 
     @property
     def before(self) -> Left | None:
@@ -118,13 +103,35 @@ class ServingLock:
 
     def others(self) -> list[int]:
         """The numbers of the other processes, those among them that died since."""
-        return [number for number in self._numbers() if number != self.number]
+        return [number for number in _numbers(self.folder) if number != self.number]
 
     def close(self) -> None:
         """Gives the number back; everything this process began has ended."""
         self._path(self.number).unlink(missing_ok=True)
         os.close(self._descriptor)
         os.close(self._starting)
+
+
+def serving(folder: Path) -> list[int]:
+    """The numbers of the processes that live and serve from the records in a folder."""
+    living = []
+    for number in _numbers(folder / "serving"):
+        try:
+            descriptor = os.open(folder / "serving" / f"{number}.lock", os.O_RDWR | os.O_CLOEXEC)
+        except FileNotFoundError:  # it has just ended
+            continue
+        try:
+            if not _locked(descriptor):
+                living.append(number)
+        finally:
+            os.close(descriptor)
+    return living
+
+
+def _numbers(folder: Path) -> Iterator[int]:
+    for path in folder.glob("*.lock"):
+        if path.stem.isdecimal():
+            yield int(path.stem)
 
 
 def _locked(descriptor: int) -> bool:

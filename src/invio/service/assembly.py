@@ -240,7 +240,7 @@ def _opened(settings: Settings) -> _Opened:
     """Opens records and stores, and cleans up what dead processes left. Raises BadSettings."""
     company = _joined(settings)
     try:
-        engine = open_database(settings.database)
+        engine = open_database(settings.database, company.number)
         _put_in_order(engine, company)
         stores = open_stores(settings, engine)
         for store in stores:

@@ -30,6 +30,7 @@ from invio.core.rules.decisions import RuleSet
 from invio.core.rules.proofs import check as check_expectations
 from invio.records import recipients, transfers, webhooks
 from invio.records.database import OlderRecords, open_to_read
+from invio.records.serving_lock import serving
 from invio.service.assembly import check_roots, provider_of
 from invio.service.configuration import read_keys
 from invio.service.open_stores import fault_of, open_store
@@ -134,7 +135,10 @@ def _records(service: _Service) -> _Looked:
     try:
         service.engine = open_to_read(file)
     except OlderRecords as error:
-        yield "ok", str(error)
+        if serving(file.parent):
+            yield "warning", f"{file}: a service of an earlier version of Invio runs with these records; start it anew"
+        else:
+            yield "ok", str(error)
         return
     if not os.access(file, os.W_OK) or not os.access(file.parent, os.W_OK | os.X_OK):
         yield "warning", f"{file} cannot be written by you; the service has to run as somebody who may"
