@@ -90,6 +90,9 @@ TESTS = {
     ],
     "service/provider.py": ["service/test_provider.py"],
     "service/asked.py": ["service/test_asked.py"],
+    "service/checking.py": ["service/test_checking.py"],
+    "service/signing.py": ["service/test_receipts.py"],
+    "records/serving_lock.py": ["records/test_serving_lock.py"],
     "service/long_bodies.py": ["service/test_long_bodies.py"],
     "service/putting.py": ["service/test_putting.py", "service/test_versions.py", "service/test_rights.py"],
     "delivery/sending/uvicorn/exchange.py": [
