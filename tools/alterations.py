@@ -105,6 +105,7 @@ TESTS = {
 # What was read and found to make no difference that could be seen, with why. They are tried, and not counted.
 EQUAL = {
     ("delivery/archives/known_contents.py", "time.monotonic() - self.saved > _LONG"): "no moment is exactly that",
+    ("service/checking.py", "transfers.newest(connection, 1)"): "the newest comes first",
     ("service/long_bodies.py", "more > 0"): "nothing more has room",
     ("service/putting.py", 'length = int(head.get(b"content-length") or -1)'): "less than nothing is no length",
     ("service/putting.py", "length >= 0 and arriving.size != length"): "of no bytes none arrive",

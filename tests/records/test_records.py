@@ -7,6 +7,7 @@ import sqlite3
 import threading
 import time
 from collections.abc import Awaitable
+from contextlib import closing
 from pathlib import Path
 
 import pytest
@@ -42,6 +43,9 @@ from invio.records.rows import BROKEN_OFF, COMPLETE, RUNNING, TransferRow, new_t
 from invio.records.tables import links, metadata, sessions, tokens
 from invio.records.transfers import LinkExhausted
 
+# Tables in which the records of version 0.1.0 that lie beside this file have something.
+_OF_0_1 = ("recipients", "tokens", "transfers", "links", "checksums", "digests", "versions")
+
 
 def row(number: int = 0, **changes: object) -> TransferRow:
     given: dict[str, object] = {
@@ -74,6 +78,31 @@ def test_what_is_known_of_contents_outlives_a_change_of_its_table(engine: sa.Eng
         with engine.connect() as connection:
             assert known_crcs(connection, ["a", "b"]) == {"a": 1, "b": 2}
             assert known_digests(connection, ["a"]) == {"a": bytes(32)}
+
+
+def test_records_of_the_first_version_are_brought_up_to_date_with_all_that_they_know(tmp_path: Path) -> None:
+    path = tmp_path / "records.sqlite"
+    with closing(sqlite3.connect(path)) as old:
+        old.executescript((Path(__file__).parent / "records-0.1.0.sql").read_text())
+        before = {table: old.execute(f"SELECT * FROM {table} ORDER BY 1, 2").fetchall() for table in _OF_0_1}
+    engine = open_database(path)
+    with engine.connect() as connection:
+        assert compare_metadata(MigrationContext.configure(connection), metadata) == []
+        for table, rows in before.items():
+            found = connection.exec_driver_sql(f"SELECT * FROM {table} ORDER BY 1, 2").fetchall()
+            assert [tuple(row)[: len(rows[0])] for row in found] == rows, table
+        tern = recipient_of_token(connection, "a token of 0.1.0")
+        assert tern is not None
+        assert (tern.id, tern.groups) == ("tern-lab", frozenset({"researchers"}))
+        [by_link, by_token] = transfers.newest(connection, 10)
+        assert (by_link.state, by_link.link_id) == ("complete", "8c4f855e8c836d06")
+        assert (by_token.state, by_token.recipient, by_token.covered) == ("partial", "tern-lab", 1000)
+        with pytest.raises(transfers.LinkExhausted):
+            transfers.check_link_use(connection, "8c4f855e8c836d06", 1)
+        tag = "vf9ce38f29972534c69ca12cda7612b4b99125d44"
+        assert known_crcs(connection, [tag]) == {tag: 1654804831}
+        assert known_digests(connection, [tag])[tag].hex().startswith(tag[1:])
+    engine.dispose()
 
 
 def test_opening_twice_changes_nothing(engine: sa.Engine, tmp_path: Path) -> None:

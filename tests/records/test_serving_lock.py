@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import fcntl
 import sqlite3
 import stat
 from pathlib import Path
@@ -92,6 +93,16 @@ def test_who_serves_is_seen_from_outside(tmp_path: Path) -> None:
     assert serving(tmp_path) == [2]
     two.close()
     assert (tmp_path / "serving" / "7.lock").read_text() == "1234.5", "it is put in order by who serves"
+
+
+def test_processes_of_the_first_version_are_seen_as_well(tmp_path: Path) -> None:
+    with open(tmp_path / "serving.lock", "w") as lock:
+        assert serving(tmp_path) == [], "one that was left behind"
+        fcntl.flock(lock, fcntl.LOCK_SH)
+        assert serving(tmp_path) == [0]
+        later = _joined(tmp_path)
+        assert (later.number, later.first) == (1, False)
+        later.close()
 
 
 def test_the_records_have_an_id_that_stays(tmp_path: Path) -> None:

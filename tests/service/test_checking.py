@@ -13,6 +13,7 @@ import time
 from collections import namedtuple
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from dataclasses import replace
 from http.server import BaseHTTPRequestHandler, HTTPServer
 from pathlib import Path
 
@@ -119,7 +120,11 @@ def give_up(connection: sa.Connection) -> None:
     connection.exec_driver_sql("UPDATE webhook_deliveries SET state = 'given-up'")
 
 
-ROW = TransferRow("0" * 20, "recipient:bob", "bob", None, None, None, None, "files/a.txt", "tag", 3, updated=NOW + 90)
+ROW = TransferRow("0" * 20, "recipient:bob", "bob", None, None, None, None, "files/a.txt", "tag", 3)
+
+
+def obtain(later: float) -> Callable[[Path], None]:
+    return recorded(lambda connection: statements.insert(connection, [replace(ROW, updated=NOW + later)]))
 
 
 @pytest.mark.parametrize(
@@ -133,7 +138,8 @@ ROW = TransferRow("0" * 20, "recipient:bob", "bob", None, None, None, None, "fil
         (lambda folder: (folder / "data/records.sqlite").write_text("x" * 99), "records", "fault: .*cannot be read.*"),
         (executed("UPDATE alembic_version SET version_num = '9999'"), "records", "fault: .*later version.*"),
         (executed("UPDATE alembic_version SET version_num = '0001'"), "records", "ok: .*brings them up to date"),
-        (recorded(lambda one: statements.insert(one, [ROW])), "records", "warning: .*yet to come; set this.*clock"),
+        (obtain(90), "records", "warning: .*yet to come; set this.*clock"),
+        (replaced("invio.toml", "[stores.files]", '[pages]\nfolder = "none"\n[stores.files]'), "settings", "fault: .*none.*"),
         (recorded(give_up), "records", "warning: the webhook https://app.example.org/hook did not take 2 .*"),
         (
             recorded(lambda one: add_token(one, "bob", "bridge", NOW + 13 * 86_400)),
@@ -161,10 +167,29 @@ def test_what_is_wrong_is_said_of_its_part(
     assert any(re.fullmatch(says, said) for said in found), found
 
 
+def test_a_service_that_is_used_and_written_to_is_sound(folder: Path) -> None:
+    obtain(-30)(folder)
+    (folder / "models").mkdir()
+    replaced("invio.toml", 'root = "files"', 'root = "files"\nwritable = true')(folder)
+    found = seen(folder)
+    assert [said for said in found["records"] if not said.startswith("ok")] == []
+    assert found["store files"] == [f"ok: {folder / 'files'} can be written to"]
+    assert found["store models"] == [f"ok: {folder / 'models'} can be written to"]
+
+
+def test_no_cache_is_made_for_another_system(folder: Path) -> None:
+    remote = '[stores.mirror]\nkind = "remote"\nurl = "http://127.0.0.1:1/"\ncache_bytes = 1000000\n'
+    replaced("invio.toml", "[stores.models]", f"{remote}[stores.models]")(folder)
+    assert seen(folder)["store mirror"][0].startswith("fault: store 'mirror'")
+    assert sorted(path.name for path in (folder / "data").iterdir()) == ["records.sqlite"]
+
+
 def test_a_service_of_an_earlier_version_that_runs_is_told(folder: Path) -> None:
     executed("UPDATE alembic_version SET version_num = '0001'")(folder)
     old = ServingLock(folder / "data")
-    assert seen(folder)["records"][0].startswith("warning: ")
+    found = seen(folder)
+    assert found["records"][0].startswith("warning: ")
+    assert found["rules"] == ["ok: 2 rules; expectations are tried once the records can be read"]
     old.close()
     assert seen(folder)["records"][0].startswith("ok: ")
 

@@ -78,7 +78,7 @@ def _who(one: dict[str, Any]) -> str:
     """Who obtained it; of a link that somebody made for another, whom they said it was for."""
     if one["recipient"]:
         return str(one["recipient"])
-    return f"anyone (a link for {one['made_for']})" if one["made_for"] else "anyone"
+    return f"anyone (a link for {one['made_for']})" if one.get("made_for") else "anyone"
 
 
 def _through(one: dict[str, Any]) -> str:

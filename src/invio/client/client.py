@@ -208,7 +208,9 @@ class Client(WebhookCalls):
         archive is planned, with the files that are in it and the bytes that were read for it so far.
         """
         selection = [str(parse_address(text)) for text in files]
-        asked = {"files": selection, "name": name, **options, "wait": prepared is None}
+        # What is not asked for is not sent: a service of an earlier version may not know it.
+        wishes = {key: value for key, value in {"name": name, **options}.items() if value is not None}
+        asked = {"files": selection, **wishes, "wait": prepared is None}
         made = self._json("POST", "/api/bundles", json=asked)
         pause = 0.02
         while prepared is not None and made["preparing"] is not None:

@@ -23,6 +23,7 @@ from invio.core.errors import ConfigurationError
 
 _MOST = 4096  # processes
 _STARTS_WITHIN = 120.0  # seconds for which a process waits for another one that starts
+_OF_0_1 = 0  # the number of any process of version 0.1, which share one lock
 _FLAGS = os.O_RDWR | os.O_CREAT | os.O_CLOEXEC
 
 
@@ -114,18 +115,20 @@ class ServingLock:
 
 def serving(folder: Path) -> list[int]:
     """The numbers of the processes that live and serve from the records in a folder."""
-    living = []
-    for number in _numbers(folder / "serving"):
-        try:
-            descriptor = os.open(folder / "serving" / f"{number}.lock", os.O_RDWR | os.O_CLOEXEC)
-        except FileNotFoundError:  # it has just ended
-            continue
-        try:
-            if not _locked(descriptor):
-                living.append(number)
-        finally:
-            os.close(descriptor)
-    return living
+    locks = {number: folder / "serving" / f"{number}.lock" for number in _numbers(folder / "serving")}
+    locks[_OF_0_1] = folder / "serving.lock"
+    return [number for number, path in locks.items() if _is_held(path)]
+
+
+def _is_held(path: Path) -> bool:
+    try:
+        descriptor = os.open(path, os.O_RDWR | os.O_CLOEXEC)
+    except FileNotFoundError:  # nobody had it, or whoever had it has just ended
+        return False
+    try:
+        return not _locked(descriptor)
+    finally:
+        os.close(descriptor)
 
 
 def _numbers(folder: Path) -> Iterator[int]:
