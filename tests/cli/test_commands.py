@@ -263,3 +263,39 @@ def test_a_bundle_tells_what_it_went_without(ann: Invio, tmp_path: Path) -> None
     assert "left out: files/none.txt (missing)" in done.stdout
     with tarfile.open(tmp_path / "x.tar") as opened:
         assert opened.getnames() == ["big.bin", "SHA256SUMS", "LEFT-OUT.txt"]
+
+
+@pytest.mark.parametrize(
+    "line",
+    ["why {} --as bob", "why files/ --as {}", "link revoke {}", "link list --made-by {}", "transfers {}", "receipt {}",
+     "history --address {}", "audit --by {}", "quotas show {}", "recipients token bob --label {}", "webhooks try {}"],
+)  # fmt: skip
+def test_an_argument_that_is_not_utf_8_is_named(ann: Invio, line: str) -> None:
+    told = ann(*(word.format("a\udcff") for word in line.split()))
+    assert told.returncode == 2
+    assert "it holds bytes that are not UTF-8" in told.stderr
+
+
+@pytest.mark.parametrize("url", ["http://a..b", f"http://{'a' * 64}.example", "http://:80"])
+def test_a_url_without_the_name_of_a_host_is_none(invio: Invio, url: str) -> None:
+    told = invio("files", "--url", url)
+    assert (told.returncode, "is no name of a host" in told.stderr) == (2, True)
+    told = invio("fetch", f"{url}/get/files/a.txt")
+    assert (told.returncode, "is no URL" in told.stderr) == (2, True)
+    invio("init", "--dir", "here")
+    told = invio("serve", "--settings", "here/invio.toml", "--host", url.partition("//")[2])
+    assert (told.returncode, "to listen on" in told.stderr) == (1, True)
+
+
+def test_what_an_encoding_cannot_hold_is_written_as_an_escape(service: Service) -> None:
+    reach = {"INVIO_URL": service.url, "INVIO_TOKEN": service.tokens["ann"]}
+
+    def run(encoding: str, *given: str) -> bytes:
+        environment = {**os.environ, **reach, "PYTHONIOENCODING": encoding}
+        return subprocess.run([INVIO, *given], env=environment, capture_output=True, check=True).stdout
+
+    assert b"charts/\\xc5 \\u2013 \\u6f6e.txt" in run("ascii", "files", "files/charts/")
+    latin = run("latin-1", "files", "files/charts/", "--json")
+    [there] = [one for one in json.loads(latin)["files"] if one["address"].startswith("files/charts/Å")]
+    assert there["address"] == "files/charts/Å – 潮.txt"
+    assert "Å – 潮".encode() in run("utf-8", "files", "files/charts/", "--json")

@@ -7,13 +7,23 @@ import asyncio
 import pytest
 
 from invio.core.files import Caller
-from invio.core.networks import network_of, principal
+from invio.core.networks import is_host_name, network_of, principal
 from invio.core.reasons import Refusal
 from invio.delivery.sending.uvicorn.protocol import _counted_as
 from invio.service.planners import _OF_ONE, Planners
 from invio.service.streams import Streams
 
 ONE, SAME, OTHER = "2001:db8:1:2::3", "2001:db8:1:2:ffff::9", "2001:db8:1:3::3"
+
+
+@pytest.mark.parametrize(
+    ("name", "is_one"),
+    [("files.example.org", True), ("files.example.org.", True), ("localhost", True), ("127.0.0.1", True), ("::1", True),
+     ("süd.example", True), ("a" * 63, True), ("a" * 64, False), ("a..b", False), (".a", False), ("", False),
+     (".", False), ("a\udcff", False)],
+)  # fmt: skip
+def test_what_can_be_looked_up_is_the_name_of_a_host(name: str, is_one: bool) -> None:
+    assert is_host_name(name) is is_one
 
 
 def test_a_network_is_what_one_household_is_given() -> None:

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import io
 import os
 import sys
 from importlib import import_module
-from typing import Any
+from typing import Any, TextIO
 
 import click
 
@@ -22,6 +23,11 @@ class CommandFailed(click.ClickException):
     def format_message(self) -> str:
         """The message, without orders to the terminal that somebody wrote into a name."""
         return shown(self.message, keep="\n\t")
+
+
+def speaks_utf8(stream: TextIO) -> bool:
+    """Whether what is written there is encoded in UTF-8."""
+    return (stream.encoding or "").lower().replace("-", "") in ("utf8", "utf8sig")
 
 
 class Commands(click.Group):
@@ -43,12 +49,21 @@ class Commands(click.Group):
         place = self._places.get(cmd_name)
         return None if place is None else getattr(import_module(place), cmd_name)
 
+    def main(self, *given: Any, **named: Any) -> Any:
+        """As of every group; what the terminal's encoding cannot hold is written as an escape."""
+        for stream in (sys.stdout, sys.stderr):
+            if isinstance(stream, io.TextIOWrapper) and not speaks_utf8(stream):
+                stream.reconfigure(errors="backslashreplace")
+        return super().main(*given, **named)
+
     def invoke(self, ctx: click.Context) -> Any:
         """Runs a command; what goes wrong is said in one line, with the exit status that goes with it."""
         try:
             return super().invoke(ctx)
         except BadAddress as error:
             raise click.UsageError(f"not an address: {error}") from None
+        except UnicodeEncodeError as error:  # of an argument: what is printed is written in any encoding
+            raise click.UsageError(f"{shown(repr(error.object)[:200])}: it holds bytes that are not UTF-8") from None
         except (ConfigurationError, FileExistsError) as error:
             raise CommandFailed(str(error)) from None
         except BrokenPipeError:

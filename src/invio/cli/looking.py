@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import sys
 from collections import OrderedDict
 from datetime import datetime
@@ -16,7 +15,7 @@ from rich.text import Text
 
 from invio.cli.commands import CommandFailed
 from invio.cli.options import gives_json, print_json, talks_to_service
-from invio.cli.output import console, plain_table, print_table, say, state_text
+from invio.cli.output import console, json_text, plain_table, print_table, say, state_text
 from invio.client import Client
 from invio.core.addresses import parse_address
 from invio.core.figures import duration_text, size_text
@@ -209,8 +208,8 @@ def _request(one: dict[str, Any]) -> tuple[str, ...]:
 
 def _follow(client: Client, listed: list[dict[str, Any]], *, as_json: bool) -> None:
     if as_json:
-        for shown in client.follow():
-            say(json.dumps(shown, ensure_ascii=False))
+        for told in client.follow():
+            say(json_text(told))
         return
     kept: OrderedDict[str, dict[str, Any]] = OrderedDict((item["id"], item) for item in reversed(listed))
     out = console()

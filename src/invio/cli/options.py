@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import functools
-import json
 import os
 from collections.abc import Callable
 from pathlib import Path
@@ -106,7 +105,6 @@ def gives_json(command: Command) -> Command:
 
 def print_json(result: Any) -> None:
     """Prints a result for programs: JSON, indented."""
-    text = json.dumps(result, indent=2, ensure_ascii=False)
-    if shown(text, keep="\n") != text:  # names that strangers wrote, with orders to a terminal in them
-        text = json.dumps(result, indent=2)
-    click.echo(text)
+    from invio.cli.output import json_text
+
+    click.echo(json_text(result, indent=2))

@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+import json
+import sys
 from collections.abc import Iterable, Sequence
+from typing import Any
 
 import click
 from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
+from invio.cli.commands import speaks_utf8
 from invio.core.shown import shown
 
 # The states of a transfer: a mark that needs no colour, and a colour.
@@ -43,6 +47,14 @@ def _cell(value: str | Text) -> str | Text:
 def print_table(columns: Sequence[tuple[str, str]], rows: Iterable[Sequence[str | Text]]) -> None:
     """Prints rows under their headings; `columns` are pairs of a heading and how it is aligned."""
     console().print(plain_table(columns, rows))
+
+
+def json_text(value: Any, indent: int | None = None) -> str:
+    """A value as JSON; in ASCII alone where names in it are orders to a terminal, or the output is not UTF-8."""
+    text = json.dumps(value, indent=indent, ensure_ascii=False)
+    if shown(text, keep="\n") != text or not speaks_utf8(sys.stdout):
+        return json.dumps(value, indent=indent)
+    return text
 
 
 def say(text: object, *, err: bool = False, nl: bool = True) -> None:

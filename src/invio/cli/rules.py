@@ -15,7 +15,7 @@ from rich.progress import Progress, SpinnerColumn, TextColumn, TimeElapsedColumn
 from rich.text import Text
 
 from invio.cli.options import gives_json, print_json
-from invio.cli.output import console, print_table, say
+from invio.cli.output import console, json_text, print_table, say
 from invio.core.files import FileFacts
 from invio.core.rules.proofs import Change, Checked, check, compare
 
@@ -166,12 +166,10 @@ def _print_csv(changes: Iterable[Change]) -> int:
 
 def _print_json(changes: Iterable[Change]) -> int:
     """One document, written as its parts are found."""
-    import json
-
     count = 0
     say('{"changes": [', nl=False)
     for count, change in enumerate(changes, 1):
-        entry = json.dumps(dict(zip(_COLUMNS, _line(change), strict=True)), ensure_ascii=False)
+        entry = json_text(dict(zip(_COLUMNS, _line(change), strict=True)))
         say(("," if count > 1 else "") + "\n  " + entry, nl=False)
     say(f'{chr(10) if count else ""}], "count": {count}}}')
     return count

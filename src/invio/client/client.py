@@ -23,10 +23,20 @@ from invio.client.patience import USUAL_PATIENCE, Attempts, Patience
 from invio.client.putting import put
 from invio.client.webhooks import WebhookCalls
 from invio.core.addresses import BadAddress, parse_address, parse_file_address, quoted
+from invio.core.networks import is_host_name
 
 _AGENT = {"user-agent": "invio-client/1"}
 # A proxy cannot reach what is on this machine.
 _OF_THIS_MACHINE = ("all://localhost", "all://127.0.0.1", "all://[::1]")
+
+
+def _fault_of(url: str) -> str | None:
+    """What is wrong with a URL; None: nothing."""
+    try:
+        host = httpx.URL(url).host
+    except httpx.InvalidURL as error:
+        return str(error)
+    return None if is_host_name(host) else f"{host!r} is no name of a host"
 
 
 class Client(WebhookCalls):
@@ -41,10 +51,12 @@ class Client(WebhookCalls):
         """`patience` says how long to wait for answers, and how often to try again.
 
         Raises:
-            ValueError: the URL begins with neither http:// nor https://, or the token holds what none can.
+            ValueError: the URL is none of a service, or the token holds what none can.
         """
         if not url.startswith(("http://", "https://")):
             raise ValueError(f"{url!r} is no URL of a service; it begins with https:// or http://")
+        if (fault := _fault_of(url)) is not None:
+            raise ValueError(f"{url!r} is no URL of a service: {fault}")
         headers = dict(_AGENT)
         if token:
             if not token.isascii() or not token.isprintable() or " " in token:
@@ -189,6 +201,8 @@ class Client(WebhookCalls):
     def url_of(self, source: str) -> str:
         """The URL of an address; a URL stays one. Raises BadAddress."""
         if source.startswith(("http://", "https://")):
+            if (fault := _fault_of(source)) is not None:
+                raise BadAddress(f"{source[:200]!r} is no URL: {fault}")
             return source
         if "://" in source:
             raise BadAddress(f"{source!r}: only http:// and https:// can be fetched, or an address as store/path")

@@ -1,4 +1,4 @@
-"""What counts as one place: an address, and of IPv6 the /64 that one household or machine is given (RFC 6177).
+"""Names of hosts; and what counts as one place: an address, and of IPv6 the /64 of one household or machine (RFC 6177).
 
 Whoever is counted by single addresses is not counted at all over IPv6: there are 2^64 of them for each.
 """
@@ -7,6 +7,18 @@ from __future__ import annotations
 
 import ipaddress
 from functools import lru_cache
+
+
+def is_host_name(text: str) -> bool:
+    """Whether a host of this name can be looked up: labels of 1 to 63 bytes, as RFC 1035 §2.3.4 says.
+
+    The system's resolver is not asked: for another name it raises an error that is none of the network.
+    """
+    name = text.removesuffix(".")
+    try:
+        return bool(name.encode("idna"))
+    except UnicodeError:
+        return False
 
 
 @lru_cache(maxsize=4096)

@@ -146,6 +146,8 @@ def listening_socket(host: str, port: int) -> socket.socket:
     try:
         family, kind, protocol, _, address = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)[0]
         listener = socket.socket(family, kind, protocol)
+    except UnicodeError:
+        raise CannotListen(f"{host!r} is no name of a host; give an address to listen on") from None
     except OSError as error:
         raise CannotListen(f"{host}: not an address to listen on: {error.strerror}") from None
     listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)

@@ -12,6 +12,7 @@ from types import TracebackType
 import httpx
 
 from invio import __version__
+from invio.core.networks import is_host_name
 from invio.core.signing import SigningKey
 from invio.core.webhook_signatures import FIELD, signature_of
 from invio.service.settings import WebhookSettings
@@ -27,7 +28,7 @@ def why_not(settings: WebhookSettings, text: str) -> str | None:
         url = httpx.URL(text)
     except httpx.InvalidURL as error:
         return str(error)
-    if not url.host or url.userinfo:
+    if not is_host_name(url.host) or url.userinfo:
         return "it has to name a host, and no user"
     if url.scheme != "https" and not _is_named(settings, url):
         return "it has to begin with https://, unless 'origins' of [webhooks] in the settings names its origin"
