@@ -299,3 +299,10 @@ def test_what_an_encoding_cannot_hold_is_written_as_an_escape(service: Service) 
     [there] = [one for one in json.loads(latin)["files"] if one["address"].startswith("files/charts/Å")]
     assert there["address"] == "files/charts/Å – 潮.txt"
     assert "Å – 潮".encode() in run("utf-8", "files", "files/charts/", "--json")
+
+
+def test_more_lines_than_there_can_be_are_refused(ann: Invio) -> None:
+    for command in ("history", "audit"):
+        assert ann(command, "--limit", "1000000000").returncode == 0
+        told = ann(command, "--limit", "99999999999999999999")
+        assert (told.returncode, "'--limit'" in told.stderr) == (2, True)

@@ -17,6 +17,7 @@ from invio.client import Client
 from invio.core.figures import size_text
 
 _SHOWN = 50  # lines of a table; the other forms give all
+_MOST = 1_000_000_000  # lines that can be asked for: nobody has more
 
 
 @click.command()
@@ -32,7 +33,7 @@ _SHOWN = 50  # lines of a table; the other forms give all
     help="Started at or after this time: Unix seconds, 2026-12-24T18:00Z, or 2h for the last two hours.",
 )
 @click.option("--until", type=PAST, metavar="WHEN", help="Started before this time; 2h is two hours ago.")
-@click.option("--limit", type=click.IntRange(min=1), help="How many to show, newest first; 50 in a table, else all.")
+@click.option("--limit", type=click.IntRange(1, _MOST), help="How many to show, newest first; 50 in a table, else all.")
 @click.option("--csv", "as_csv", is_flag=True, help="Print all of it as CSV.")
 @click.option("--json", "as_json", is_flag=True, help="Print all of it as JSON Lines.")
 @talks_to_service
@@ -91,7 +92,7 @@ def _through(one: dict[str, Any]) -> str:
 @click.command()
 @click.option("--event", metavar="NAME", help="Only this event, or all events of a kind: sign-in, token, link.")
 @click.option("--by", metavar="ID", help="Only actions by this recipient.")
-@click.option("--limit", type=click.IntRange(min=1), help="How many to show, newest first; 50 in a table, else all.")
+@click.option("--limit", type=click.IntRange(1, _MOST), help="How many to show, newest first; 50 in a table, else all.")
 @click.option("--json", "as_json", is_flag=True, help="Print all of it as JSON Lines.")
 @talks_to_service
 def audit(*, client: Client, event: str | None, by: str | None, limit: int | None, as_json: bool) -> None:
