@@ -306,3 +306,32 @@ def test_more_lines_than_there_can_be_are_refused(ann: Invio) -> None:
         assert ann(command, "--limit", "1000000000").returncode == 0
         told = ann(command, "--limit", "99999999999999999999")
         assert (told.returncode, "'--limit'" in told.stderr) == (2, True)
+
+
+def test_of_many_files_the_last_few_bars_are_seen_with_how_many_there_are(
+    own: Service, invio: Invio, tmp_path: Path
+) -> None:
+    (tmp_path / "many").mkdir()
+    for number in range(30):
+        (tmp_path / "many" / f"{number:02}").write_bytes(b"x")
+    told = invio("fetch", *(["files/charts/north.pdf"] * 30), "--overwrite", url=own.url, token=own.tokens["ann"])
+    assert told.returncode == 0
+    bars = [line for line in told.stderr.splitlines() if "━" in line]
+    assert [bar.partition(":")[0] for bar in bars] == [f"{number} of 30" for number in range(23, 31)]
+    own.stop()
+    lost = invio("put", "many", "files/many/", "--retries", "0", url=own.url, token=own.tokens["ann"])
+    first, rest = lost.stderr.splitlines()
+    assert first.startswith("Error: no service answers at ")
+    assert rest == "Error: 29 more were not tried, because the service did not answer before"
+    lost = invio("put", "many", "files/many/", "--retries", "0", "--json", url=own.url, token=own.tokens["ann"])
+    assert len(json.loads(lost.stdout)["files"]) == 30
+
+
+def test_which_file_has_no_address_is_said_and_nothing_is_put(ann: Invio, tmp_path: Path) -> None:
+    (tmp_path / "folder").mkdir()
+    for name in ("a.txt", "b\n.txt"):
+        (tmp_path / "folder" / name).write_text("x")
+    told = ann("put", "folder", "files/")
+    assert told.returncode == 2
+    assert "folder/b" in told.stderr
+    assert "it cannot be put as" in told.stderr

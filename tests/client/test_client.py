@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import io
 import json
 import os
@@ -11,9 +12,10 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+import httpx
 import pytest
 
-from invio.client import Client, FileChanged, Patience, Progress, Refused, ServiceUnreachable, patience
+from invio.client import Client, FileChanged, Patience, Progress, Refused, ServiceUnreachable, patience, putting
 from invio.client.partial import PartialFile
 from invio.core.addresses import BadAddress
 from tests.running import Service
@@ -94,6 +96,31 @@ def test_a_part_that_is_already_whole_needs_no_more(client: Client, service: Ser
         fetched = client.fetch("files/big.bin", target=tmp_path / "x")
         assert (fetched.resumed, fetched.path.read_bytes() == BIG) == (resumed, True)
         fetched.path.unlink()
+
+
+class Taking(httpx.BaseTransport):
+    """Takes what is put, and notes it with the length that was announced."""
+
+    def __init__(self) -> None:
+        self.taken: list[tuple[bytes, str | None]] = []
+
+    def handle_request(self, request: httpx.Request) -> httpx.Response:
+        content = request.read()
+        self.taken.append((content, request.headers.get("content-length")))
+        return httpx.Response(201, json={"sha256": hashlib.sha256(content).hexdigest()})
+
+
+def test_what_says_that_it_is_empty_is_read_to_its_end(tmp_path: Path) -> None:
+    (tmp_path / "empty").touch()
+    (tmp_path / "some").write_bytes(b"some")
+    taking = Taking()
+    with httpx.Client(transport=taking) as http:
+        for path in (Path("/proc/self/status"), tmp_path / "empty", tmp_path / "some"):
+            putting.put(http, "http://files.example.org/", path, {})
+    (made, unknown), *known = taking.taken
+    assert made.startswith(b"Name:")
+    assert unknown is None
+    assert known == [(b"", "0"), (b"some", "4")]
 
 
 def test_of_an_empty_file_that_was_begun_there_is_nothing_to_resume(

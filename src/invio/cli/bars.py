@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from bisect import bisect_right
+from collections import deque
 from typing import Any
 
 from rich.progress import BarColumn, Progress, TextColumn
@@ -12,11 +13,16 @@ from invio.cli.output import console
 from invio.client import Progress as Done
 from invio.core.figures import left_text, size_text
 
+_KEPT = 8  # bars that are seen at once: each is drawn anew whenever one of them moves
+
 
 class Bars:
-    """A bar for each download; a terminal sees them move, a file only how they ended; `quiet`: nobody sees any."""
+    """A bar for each of the last few downloads; a terminal sees them move, a file only how they ended.
 
-    def __init__(self, *, quiet: bool = False) -> None:
+    `of` is how many there will be, and `quiet`: nobody sees any.
+    """
+
+    def __init__(self, *, of: int = 1, quiet: bool = False) -> None:
         self._progress = Progress(
             TextColumn("{task.fields[name]}"),
             BarColumn(bar_width=30, complete_style="cyan", finished_style="green"),
@@ -30,6 +36,8 @@ class Bars:
         self._quiet = quiet
         self._shown = False
         self._line: Line | None = None
+        self._lines: deque[Line] = deque()
+        self._of, self._number = of, 0
         self._ends: list[int] = []
         self._addresses: list[str] = []
         self._count = 0
@@ -44,12 +52,16 @@ class Bars:
     def begin(self) -> None:
         """The next file follows."""
         self._line = None
+        self._number += 1
 
     def _add(self, name: str, total: int | None, shown: dict[str, Any]) -> Line:
         if not self._shown and not self._quiet:  # what is refused at once leaves no empty line
             self._progress.start()
             self._shown = True
-        return self._progress.add_task(name, total=total, **shown)
+        if len(self._lines) == _KEPT:
+            self._progress.remove_task(self._lines.popleft())
+        self._lines.append(self._progress.add_task(name, total=total, **shown))
+        return self._lines[-1]
 
     def prepare(self, name: str, files: int, read: int) -> None:
         """Shows how far an archive is planned."""
@@ -64,6 +76,7 @@ class Bars:
         """From now on tells which of an archive's `count` entries is on its way; `entries` are the first of them."""
         if self._line is not None:
             self._progress.remove_task(self._line)
+            self._lines.remove(self._line)
         self._line = None
         self._ends = [entry["ends"] for entry in entries]
         self._addresses = [entry["address"] or "" for entry in entries]
@@ -78,7 +91,7 @@ class Bars:
     def report(self, done: Done) -> None:
         """Shows how far the present download is."""
         shown: dict[str, Any] = {
-            "name": done.name,
+            "name": f"{self._number:,} of {self._of:,}: {done.name}" if self._of > 1 else done.name,
             "percent": "" if done.percent is None else f"{done.percent} %",
             "done": f"{size_text(done.done)} of {size_text(done.size)}" if done.size else size_text(done.done),
             "rate": f"{size_text(done.rate)}/s" if done.rate else "",

@@ -16,6 +16,16 @@ Item = TypeVar("Item")
 Result = TypeVar("Result")
 
 
+_NAMED = 5  # that were not tried, at most
+
+
+class NotTried(Exception):
+    """What comes after the service has gone."""
+
+    def __str__(self) -> str:
+        return "not tried, because the service did not answer before"
+
+
 @dataclass(frozen=True, slots=True)
 class Results(Generic[Result]):
     """What became of each item, in their order: a result, or an error."""
@@ -33,11 +43,16 @@ class Results(Generic[Result]):
         """Prints all of them; `text` and `facts` are a result in words and as JSON. Exit status 1 after an error."""
         if as_json:
             print_json({"files": [self._as_json(name, result, facts) for name, result in self.done]})
+        left = sum(isinstance(result, NotTried) for _, result in self.done)
         for name, result in self.done:
+            if isinstance(result, NotTried) and left > _NAMED:
+                continue
             if isinstance(result, Exception):
                 say(f"Error: {_error_text(name, result)}", err=True)
             elif not as_json and not quiet:
                 say(text(result))
+        if left > _NAMED:
+            say(f"Error: {left:,} more were {NotTried()}", err=True)
         if any(isinstance(result, Exception) for _, result in self.done):
             raise click.exceptions.Exit(1)
 
@@ -56,13 +71,13 @@ class Results(Generic[Result]):
 def each(items: Iterable[Item], work: Callable[[Item], Result], called: Callable[[Item], str] = str) -> Results[Result]:
     """Does `work` with each item; `called` is what an item is called. A service that is gone ends it for the rest."""
     results: Results[Result] = Results()
-    gone: ServiceUnreachable | None = None
+    gone: NotTried | None = None
     for item in items:
         try:
             results.done.append((called(item), gone or work(item)))
         except ServiceUnreachable as error:
             results.done.append((called(item), error))
-            gone = ServiceUnreachable("not tried, because the service did not answer before")
+            gone = NotTried()
         except (ClientError, OSError) as error:
             results.done.append((called(item), error))
     return results

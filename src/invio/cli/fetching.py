@@ -69,7 +69,7 @@ def fetch(
     folder, target = _where(output, existing)
     if target is not None and len(sources) > 1:
         raise click.UsageError("several files need a folder: give one with -o FOLDER/")
-    with Bars(quiet=quiet) as bars:
+    with Bars(of=len(sources), quiet=quiet) as bars:
 
         def fetch_one(source: str) -> Fetched:
             bars.begin()

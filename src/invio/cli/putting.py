@@ -13,7 +13,7 @@ from invio.cli.each import each
 from invio.cli.options import gives_json, keeps_trying, print_json, talks_to_service
 from invio.cli.output import say
 from invio.client import Client
-from invio.core.addresses import parse_file_address
+from invio.core.addresses import BadAddress, parse_file_address
 from invio.core.figures import size_text
 
 
@@ -48,9 +48,12 @@ def put(
     pairs = [pair for file in files for pair in _pairs(file, address)]
     if len(pairs) > 1 and not address.endswith("/"):
         raise click.UsageError(f"several files need a folder: {address}/")
-    for _, target in pairs:
-        parse_file_address(target)  # a wrong address is refused before anything is put
-    with Bars(quiet=quiet) as bars:
+    for source, target in pairs:  # a wrong address is refused before anything is put
+        try:
+            parse_file_address(target)
+        except BadAddress as error:
+            raise click.UsageError(f"{source or '-'}: it cannot be put as {target!r}: {error}") from None
+    with Bars(of=len(pairs), quiet=quiet) as bars:
 
         def put_one(pair: tuple[Path | None, str]) -> dict[str, Any]:
             bars.begin()

@@ -79,6 +79,9 @@ def put(
     with path.open("rb") as file:
         status = os.fstat(file.fileno())
         size = status.st_size if stat.S_ISREG(status.st_mode) else None
+        if size == 0 and file.read(1):  # what the kernel makes while it is read, as in /proc, says that it is empty
+            file.seek(0)
+            size = None
         return _put(http, url, _Sending(file, path.name, size, report), headers, patience)
 
 
