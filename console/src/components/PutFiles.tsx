@@ -1,12 +1,23 @@
 // Putting files into a folder: by drag and drop or from a file picker, with progress, cancel and retry.
+import { memo } from 'react'
 import { useQueryClient } from '@tanstack/react-query'
 import { DropZone, FileTrigger, isFileDropItem, ProgressBar } from 'react-aria-components'
 import styled from 'styled-components'
-import { again, cancel, clearEnded, isThere, put, useUploads, type Upload } from '../data/uploads'
+import {
+  again,
+  cancel,
+  cancelAll,
+  clearEnded,
+  isThere,
+  put,
+  runs,
+  useUploads,
+  type Upload,
+} from '../data/uploads'
 import { useTexts } from '../texts'
 import { token } from '../theme'
 import { Button } from './Button'
-import { sizeText } from './format'
+import { numberText, sizeText } from './format'
 import { Notice } from './Notice'
 
 const Zone = styled(DropZone)`
@@ -26,9 +37,19 @@ const Zone = styled(DropZone)`
 `
 
 const List = styled.ul`
-  margin: 0.4rem 0 0.8rem;
+  margin: 0.4rem 0;
   padding: 0;
   list-style: none;
+  max-height: 24rem;
+  overflow-y: auto;
+`
+
+const Foot = styled.div`
+  display: flex;
+  flex-wrap: wrap;
+  align-items: center;
+  gap: 0.5rem 0.8rem;
+  margin: 0 0 0.8rem;
 `
 
 const One = styled.li`
@@ -97,24 +118,30 @@ function Uploads() {
   const texts = useTexts().put
   const uploads = useUploads()
   if (!uploads.length) return null
+  const ended = uploads.filter((upload) => !runs(upload)).length
+  const arrived = uploads.filter((upload) => upload.state === 'done').length
   return (
     <>
-      <List aria-label={texts.title}>
+      <List tabIndex={0} aria-label={texts.title}>
         {uploads.map((upload) => (
           <Line key={upload.id} upload={upload} />
         ))}
       </List>
-      {uploads.some((upload) => upload.state !== 'waiting' && upload.state !== 'sending') && (
-        <Button onPress={clearEnded}>{texts.clear}</Button>
-      )}
+      <Foot>
+        {uploads.length > 1 && (
+          <span>{texts.arrivedOf(numberText(arrived), numberText(uploads.length))}</span>
+        )}
+        {ended > 0 && <Button onPress={clearEnded}>{texts.clear}</Button>}
+        {ended < uploads.length - 1 && <Button onPress={cancelAll}>{texts.cancelAll}</Button>}
+      </Foot>
     </>
   )
 }
 
-function Line({ upload }: { upload: Upload }) {
+// Of many, only those that change are drawn.
+const Line = memo(function Line({ upload }: { upload: Upload }) {
   const texts = useTexts().put
   const name = upload.file.name
-  const runs = upload.state === 'waiting' || upload.state === 'sending'
   const words = upload.state === 'done' && upload.version ? texts.sentAs(upload.version) : texts[upload.state]
   return (
     <One>
@@ -125,7 +152,7 @@ function Line({ upload }: { upload: Upload }) {
         {words}
         {upload.state === 'sending' && ` · ${sizeText(upload.sent)} / ${sizeText(upload.file.size)}`}
       </span>
-      {runs ? (
+      {runs(upload) ? (
         <Button aria-label={texts.cancelOf(name)} onPress={() => cancel(upload.id)}>
           ✕
         </Button>
@@ -155,4 +182,4 @@ function Line({ upload }: { upload: Upload }) {
         (isThere(upload) ? <div role="alert">{texts.exists}</div> : <Notice error={upload.error} />)}
     </One>
   )
-}
+})

@@ -16,10 +16,13 @@ export interface Upload {
   readonly error: Error | null
 }
 
+const LOOKS_EVERY = 1000 // milliseconds: a list of many files takes longer than one small file
+
 let uploads: readonly Upload[] = []
 let count = 0
 let running: { id: number; request: XMLHttpRequest } | null = null
 let queries: QueryClient | null = null
+let looked: ReturnType<typeof setTimeout> | null = null
 const replaced = new Set<number>()
 const listeners = new Set<() => void>()
 
@@ -43,6 +46,17 @@ export function put(folder: string, files: readonly File[], client: QueryClient)
   next()
 }
 
+/** Whether an upload has not come to its end. */
+export function runs(upload: Upload): boolean {
+  return upload.state === 'waiting' || upload.state === 'sending'
+}
+
+/** Cancels what waits, and what is being sent. */
+export function cancelAll(): void {
+  become(uploads.map((upload) => (upload.state === 'waiting' ? { ...upload, state: 'cancelled' } : upload)))
+  running?.request.abort()
+}
+
 export function cancel(id: number): void {
   if (running?.id === id) running.request.abort()
   else change(id, { state: 'cancelled' })
@@ -56,7 +70,7 @@ export function again(id: number, replace: boolean): void {
 }
 
 export function clearEnded(): void {
-  become(uploads.filter((upload) => upload.state === 'waiting' || upload.state === 'sending'))
+  become(uploads.filter(runs))
 }
 
 function next(): void {
@@ -67,8 +81,8 @@ function next(): void {
   const ended = (what: Partial<Upload>) => {
     running = null
     change(upload.id, what)
-    void queries?.invalidateQueries({ queryKey: ['files'] })
     next()
+    look()
   }
   request.open('PUT', `${root}/api/files/${encoded(upload.address)}`)
   request.setRequestHeader('accept', 'application/json')
@@ -79,6 +93,18 @@ function next(): void {
   request.onload = () => ended(outcome(request))
   change(upload.id, { state: 'sending' })
   request.send(upload.file)
+}
+
+/** Has the folder be listed anew: at once when all have ended, meanwhile once in a while. */
+function look(): void {
+  if (running && looked) return
+  if (looked) clearTimeout(looked)
+  const list = () => {
+    looked = null
+    void queries?.invalidateQueries({ queryKey: ['files'] })
+  }
+  if (running) looked = setTimeout(list, LOOKS_EVERY)
+  else list()
 }
 
 function outcome(request: XMLHttpRequest): Partial<Upload> {

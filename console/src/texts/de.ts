@@ -172,6 +172,8 @@ export const de: Texts = {
     replaceOf: (name) => `${name} trotzdem ablegen`,
     progressOf: (name) => `Fortschritt von ${name}`,
     clear: 'Erledigte ausblenden',
+    cancelAll: 'Übrige abbrechen',
+    arrivedOf: (arrived, all) => `${arrived} von ${all} angekommen`,
     lost: 'Die Verbindung ging verloren. Nichts wurde verändert.',
   },
   links: {

@@ -169,6 +169,8 @@ export const en = {
     replaceOf: (name: string) => `Put ${name} all the same`,
     progressOf: (name: string) => `Progress of ${name}`,
     clear: 'Clear what is done',
+    cancelAll: 'Cancel the rest',
+    arrivedOf: (arrived: string, all: string) => `${arrived} of ${all} arrived`,
     lost: 'The connection was lost. Nothing was changed.',
   },
   links: {
