@@ -16,7 +16,7 @@ def page(browser: Browser, demo: Demo) -> Iterator[Page]:
     context = browser.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True)
     page = context.new_page()
     page.set_default_timeout(60_000)
-    expect.set_options(timeout=20_000)
+    expect.set_options(timeout=60_000)
     errors: list[str] = []
     page.on("pageerror", lambda error: errors.append(str(error)))
     page.on("request", lambda request: _same_host(request.url, demo.url, errors))
@@ -57,7 +57,7 @@ def visit(browser: Browser) -> Iterator[Callable[..., Page]]:
         assert signed_in.status == 201
         page = context.new_page()
         page.set_default_timeout(60_000)
-        expect.set_options(timeout=20_000)
+        expect.set_options(timeout=60_000)
         page.goto(f"{service.url}/console/{place}")
         page.get_by_role("banner").get_by_text(who, exact=True).wait_for()
         return page
