@@ -268,7 +268,7 @@ def test_a_bundle_tells_what_it_went_without(ann: Invio, tmp_path: Path) -> None
 @pytest.mark.parametrize(
     "line",
     ["why {} --as bob", "why files/ --as {}", "link revoke {}", "link list --made-by {}", "transfers {}", "receipt {}",
-     "history --address {}", "audit --by {}", "quotas show {}", "recipients token bob --label {}", "webhooks try {}"],
+     "history --address {}", "audit --by {}", "quotas show {}", "webhooks try {}"],
 )  # fmt: skip
 def test_an_argument_that_is_not_utf_8_is_named(ann: Invio, line: str) -> None:
     told = ann(*(word.format("a\udcff") for word in line.split()))
