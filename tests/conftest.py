@@ -14,7 +14,7 @@ from pathlib import Path
 import pytest
 import sqlalchemy as sa
 from click.testing import CliRunner
-from playwright.sync_api import Browser, sync_playwright
+from playwright.sync_api import Browser, Error, sync_playwright
 
 from invio.cli.main import main
 from invio.records.database import open_database
@@ -57,7 +57,10 @@ def browser() -> Iterator[Browser]:
     path = shutil.which("chromium")
     assert path, "Chromium is missing: 'make test' installs it, or apt-get install chromium"
     with sync_playwright() as playwright:
-        browser = playwright.chromium.launch(executable_path=path, args=SWITCHES)
+        try:
+            browser = playwright.chromium.launch(executable_path=path, args=SWITCHES)
+        except Error:  # on a busy machine it has ended while it began
+            browser = playwright.chromium.launch(executable_path=path, args=SWITCHES)
         yield browser
         browser.close()
 
