@@ -149,8 +149,8 @@ class Selection:
         said = []
         for what, names in (("unknown", unknown), ("not allowed", refused)):
             if names:
-                count = f"{len(names) - _NAMED} more" if whole else f"at least {len(names) - _NAMED} more"
-                more = f" and {count}" if len(names) > _NAMED else ""
+                least = "" if whole else "at least "
+                more = f" and {least}{len(names) - _NAMED} more" if len(names) > _NAMED else ""
                 said.append(f"{what}: {', '.join(names[:_NAMED])}{more}")
         word = "sign-in" if refused and self.caller.recipient is None else "bad-selection"
         raise Refusal(word, "; ".join(said), names=(*unknown[:_NAMED], *refused[:_NAMED]))
