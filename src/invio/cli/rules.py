@@ -14,18 +14,13 @@ import click
 from rich.progress import Progress, SpinnerColumn, TextColumn, TimeElapsedColumn
 from rich.text import Text
 
-from invio.cli.options import gives_json, print_json
+from invio.cli.options import gives_json, has_settings, print_json
 from invio.cli.output import console, json_text, print_table, say
 from invio.core.files import FileFacts
 from invio.core.rules.proofs import Change, Checked, check, compare
 
 _TABLE_ROWS = 500  # of a comparison; --csv and --json give all
 _COLUMNS = ("who", "address", "action", "would_be", "rule", "line", "terms")
-
-_SETTINGS = click.option(
-    "--settings", type=click.Path(path_type=Path), default=Path("invio.toml"), show_default=True,
-    envvar="INVIO_SETTINGS", show_envvar=True, help="The service's settings: its stores and its records.",
-)  # fmt: skip
 
 
 @click.group()
@@ -35,7 +30,7 @@ def rules() -> None:
 
 @rules.command(name="check")
 @click.argument("file", type=click.Path(path_type=Path), required=False)
-@_SETTINGS
+@has_settings
 @gives_json
 def check_rules(*, file: Path | None, settings: Path, as_json: bool) -> None:
     """Check the rules, or FILE instead of them, against each [[expect]] in it.
@@ -91,7 +86,7 @@ def _row(one: Checked) -> tuple[str | Text, ...]:
 
 @rules.command(name="compare")
 @click.argument("new", type=click.Path(path_type=Path))
-@_SETTINGS
+@has_settings
 @click.option("--csv", "as_csv", is_flag=True, help="Print the changes as CSV.")
 @gives_json
 def compare_rules(*, new: Path, settings: Path, as_csv: bool, as_json: bool) -> None:
