@@ -19,10 +19,15 @@ _UTF8_FLAG = 1 << 11  # §4.4.4, bit 11: names are UTF-8
 _STORED, _DEFLATED = 0, 8  # §4.4.5
 _PLAIN, _ZIP64 = 20, 45  # §4.4.3: the version needed to extract
 _MADE_BY = 3 << 8  # §4.4.2: attributes are Unix ones
+_MADE_BY_PLAIN, _MADE_BY_ZIP64 = (struct.pack("<H", _MADE_BY | version) for version in (_PLAIN, _ZIP64))
 _MODE = 0o100644 << 16  # a regular file, rw-r--r--
 
-_LOCAL = struct.Struct("<IHHHHHIIIHH")
-_CENTRAL = struct.Struct("<IHHHHHHIIIHHHHHII")
+# What begins a local header and one of the directory, and the fields that both have then: from the version on to the
+# length of the extra fields.
+_LOCAL, _CENTRAL = b"PK\x03\x04", b"PK\x01\x02"
+_SHARED = struct.Struct("<HHHHHIIIHH")
+# What a header of the directory has after them: no comment, the first disk, attributes, and where the entry begins.
+_REST = struct.Struct("<HHHII")
 _END = struct.Struct("<IHHHHIIH")
 _END64 = struct.Struct("<IQHHIIQQQQ")
 _LOCATOR64 = struct.Struct("<IIQI")
@@ -133,27 +138,14 @@ def _headers(entry: Entry, offset: int) -> tuple[bytes, bytes]:
         size = held = _MAX32
     if offset >= _MAX32:
         in_directory, more, offset = _ZIP64, _zip64_extra(*numbers, offset) + times, _MAX32
-    local = _LOCAL.pack(0x04034B50, version, _UTF8_FLAG, method, clock, date, crc, held, size, len(name), len(extra))
-    central = _CENTRAL.pack(
-        0x02014B50,
-        _MADE_BY | in_directory,
-        in_directory,
-        _UTF8_FLAG,
-        method,
-        clock,
-        date,
-        crc,
-        held,
-        size,
-        len(name),
-        len(more),
-        0,
-        0,
-        0,
-        _MODE,
-        offset,
-    )
-    return local + name + extra, central + name + more
+    length, end = len(name), name + extra
+    shared = _SHARED.pack(version, _UTF8_FLAG, method, clock, date, crc, held, size, length, len(extra))
+    local = _LOCAL + shared + end
+    if more is not extra:
+        end = name + more
+        shared = _SHARED.pack(in_directory, _UTF8_FLAG, method, clock, date, crc, held, size, length, len(more))
+    made_by = _MADE_BY_PLAIN if in_directory == _PLAIN else _MADE_BY_ZIP64
+    return local, _CENTRAL + made_by + shared + _REST.pack(0, 0, 0, _MODE, offset) + end
 
 
 def _end_records(count: int, size: int, offset: int) -> bytes:
