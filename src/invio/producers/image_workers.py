@@ -4,15 +4,14 @@ from __future__ import annotations
 
 import json
 import socket
-import subprocess
-import sys
 import threading
-from contextlib import suppress
-from dataclasses import asdict, dataclass
+from dataclasses import asdict
 
 from invio.core.renditions import Rendition
 from invio.producers.imaging import NotAnImage
+from invio.workers.process import WorkerProcess
 
+_MODULE = "invio.producers.imaging"
 _ANSWER = 4096  # bytes
 
 
@@ -20,37 +19,12 @@ class ImagingFailed(OSError):
     """The service could not make the rendition, whatever the image."""
 
 
-@dataclass(slots=True)
-class _Worker:
-    process: subprocess.Popen[bytes]
-    asked: socket.socket
-
-    @classmethod
-    def start(cls) -> _Worker:
-        ours, theirs = socket.socketpair()
-        with theirs:
-            process = subprocess.Popen(
-                [sys.executable, "-m", "invio.producers.imaging", str(theirs.fileno())],
-                pass_fds=[theirs.fileno()],
-                stdin=subprocess.DEVNULL,
-                stdout=subprocess.DEVNULL,
-                stderr=subprocess.DEVNULL,
-            )
-        return cls(process, ours)
-
-    def end(self) -> None:
-        with suppress(OSError):
-            self.asked.close()
-        self.process.kill()
-        self.process.wait()
-
-
 class ImageWorkers:
     """At most `processes`, started when they are first needed."""
 
     def __init__(self, processes: int, seconds: float, pixels: int) -> None:
         """`seconds` are for one image, the start of its process included; `pixels` the most that one may have."""
-        self._free: list[_Worker] = []
+        self._free: list[WorkerProcess] = []
         self._turns = threading.BoundedSemaphore(processes)
         self._seconds, self._pixels = seconds, pixels
         self._lock = threading.Lock()
@@ -67,7 +41,7 @@ class ImageWorkers:
         with self._turns:
             with self._lock:
                 worker = self._free.pop() if self._free else None
-            worker = worker or _Worker.start()
+            worker = worker or WorkerProcess.start(_MODULE)
             try:
                 answer = self._asked(worker, source, target, rendition)
             except BaseException:
@@ -81,14 +55,14 @@ class ImageWorkers:
             raise ImagingFailed(int(answer["errno"]), answer["failed"])
         return answer["format"]
 
-    def _asked(self, worker: _Worker, source: int, target: int, rendition: Rendition) -> dict[str, str]:
+    def _asked(self, worker: WorkerProcess, source: int, target: int, rendition: Rendition) -> dict[str, str]:
         request = json.dumps({"rendition": asdict(rendition), "pixels": self._pixels}).encode()
-        worker.asked.settimeout(self._seconds)
+        worker.socket.settimeout(self._seconds)
         answer = b""
         try:
-            socket.send_fds(worker.asked, [request], [source, target])
+            socket.send_fds(worker.socket, [request], [source, target])
             while not answer.endswith(b"\n"):
-                piece = worker.asked.recv(_ANSWER)
+                piece = worker.socket.recv(_ANSWER)
                 if not piece:  # a decoder brought the process down, or it was out of memory
                     raise NotAnImage("it is an image that cannot be read without harm")
                 answer += piece
