@@ -137,7 +137,7 @@ def known_crcs(connection: sa.Connection, tags: Sequence[str]) -> dict[str, int]
 def save_crcs(connection: sa.Connection, crcs: Mapping[str, int]) -> None:
     """Saves CRC-32s by the tags of their contents."""
     if crcs:
-        insert_many(connection, checksums, sorted(crcs.items()))
+        driver_of(connection).execute(_SAVED, (json.dumps(dict(sorted(crcs.items()))),))
 
 
 def known_digests(connection: sa.Connection, tags: Sequence[str]) -> dict[str, bytes]:
@@ -172,6 +172,8 @@ def _looked_up(key: sa.Column[Any], *values: sa.Column[Any]) -> str:
 _MANY = 100  # keys, which lie all over the table
 _CACHE = 4096  # KiB of its pages that a connection keeps then: with fewer, most are read again for the next keys
 
+# In one statement, which takes less time and keeps no other thread waiting.
+_SAVED = f"INSERT OR IGNORE INTO {checksums.name} (tag, crc) SELECT key, value FROM json_each(?)"
 _CRCS = _looked_up(checksums.c.tag, checksums.c.crc)
 _DIGESTS = _looked_up(digests.c.tag, digests.c.sha256)
 _DEFLATED = _looked_up(deflated.c.tag, deflated.c.name, deflated.c.size)

@@ -8,7 +8,9 @@ from __future__ import annotations
 
 import time
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from concurrent.futures import Future
+from dataclasses import dataclass
+from typing import NamedTuple
 
 import sqlalchemy as sa
 
@@ -21,8 +23,11 @@ from invio.records.bundles import (
     save_digests,
 )
 from invio.records.database import write
+from invio.workers.pool import Pool, PoolBusy
 
 _MANY = 4000  # contents whose saving is due
+# Threads that save, of all plans; where all are taken, the planner saves.
+_SAVERS = Pool("saving", 2)
 _LONG = 5.0  # seconds after which what was learnt is saved: whoever kills the process loses no more
 
 
@@ -49,28 +54,58 @@ def look_up(
         )
 
 
-@dataclass(slots=True)
-class Learnt:
-    """What was computed of contents, by their tags, and is not saved yet."""
+class _Computed(NamedTuple):
+    """What was computed of contents, by their tags."""
 
-    engine: sa.Engine
-    crcs: dict[str, int] = field(default_factory=dict)
-    digests: dict[str, bytes] = field(default_factory=dict)
-    deflated: dict[str, tuple[str, int | None]] = field(default_factory=dict)
-    saved: float = field(default_factory=time.monotonic)  # when it was last saved
+    crcs: dict[str, int]
+    digests: dict[str, bytes]
+    deflated: dict[str, tuple[str, int | None]]
 
-    def save_if_due(self) -> None:
-        """Saves what is much, or was learnt a while ago."""
-        if len(self.crcs) + len(self.digests) >= _MANY or time.monotonic() - self.saved > _LONG:
-            self.save()
-
-    def save(self) -> None:
-        """Saves all of it."""
-        if self.crcs or self.digests or self.deflated:
-            with write(self.engine).begin() as connection:
+    def save(self, engine: sa.Engine) -> None:
+        if any(self):
+            with write(engine).begin() as connection:
                 save_crcs(connection, self.crcs)
                 save_digests(connection, self.digests)
                 save_deflated(connection, self.deflated)
-            for learnt in (self.crcs, self.digests, self.deflated):
-                learnt.clear()
-        self.saved = time.monotonic()
+
+
+class Learnt:
+    """What was computed of contents, by their tags, and is not saved yet.
+
+    What is much is saved while more is computed.
+    """
+
+    def __init__(self, engine: sa.Engine) -> None:
+        self._engine = engine
+        self.crcs: dict[str, int] = {}
+        self.digests: dict[str, bytes] = {}
+        self.deflated: dict[str, tuple[str, int | None]] = {}
+        self._saved = time.monotonic()  # when it was last begun to save it
+        self._saving: Future[None] | None = None
+
+    def save_if_due(self) -> None:
+        """Begins to save what is much, or was learnt a while ago. Raises what went wrong with what was before."""
+        if len(self.crcs) + len(self.digests) < _MANY and time.monotonic() - self._saved <= _LONG:
+            return
+        self._wait()
+        learnt = self._taken()
+        try:
+            self._saving = _SAVERS.submit(learnt.save, self._engine)
+        except PoolBusy:
+            learnt.save(self._engine)
+
+    def save(self) -> None:
+        """Saves all of it, and returns when it is."""
+        self._wait()
+        self._taken().save(self._engine)
+
+    def _taken(self) -> _Computed:
+        learnt = _Computed(self.crcs, self.digests, self.deflated)
+        self.crcs, self.digests, self.deflated = {}, {}, {}
+        self._saved = time.monotonic()
+        return learnt
+
+    def _wait(self) -> None:
+        saving, self._saving = self._saving, None
+        if saving is not None:
+            saving.result()
