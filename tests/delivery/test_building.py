@@ -7,10 +7,13 @@ import hashlib
 import io
 import os
 import shutil
+import threading
 import zipfile
 import zlib
 from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
+from typing import Any
 
 import pytest
 import sqlalchemy as sa
@@ -21,8 +24,9 @@ from invio.core.http.replies import Slice
 from invio.core.reasons import Refusal
 from invio.core.rules.file import parse_rules
 from invio.delivery.access.catalogue import Catalogue
-from invio.delivery.archives import builder, known_contents
+from invio.delivery.archives import builder, bundles, crc_ahead, known_contents
 from invio.delivery.archives.builder import Planning
+from invio.delivery.archives.crc_ahead import CrcAhead
 from invio.delivery.archives.deflate_cache import DeflateCache, Packed
 from invio.delivery.archives.deflating import DeflateBudgetExceeded
 from invio.delivery.archives.known_contents import Learnt
@@ -31,8 +35,10 @@ from invio.delivery.archives.selection import Selection
 from invio.delivery.archives.spools import Spools
 from invio.delivery.sending.errors import NobodyWaits
 from invio.delivery.transfers.limits import BundleLimits
+from invio.records.archives import note_archive
 from invio.records.bundles import BundleOptions, BundleRecord, known_crcs, known_digests
 from invio.records.database import open_database
+from invio.records.tables import archive_files, checksums
 from invio.stores.directory import DirectoryStore
 from invio.stores.sources import DiskFile, Made, SpooledFile
 from invio.stores.store import Found
@@ -452,7 +458,8 @@ def test_what_was_read_for_a_plan_is_kept_even_if_there_will_be_none(
         asked += 1
         return asked > 1
 
-    monkeypatch.setattr(builder, "_AT_ONCE", 1)
+    monkeypatch.setattr(builder, "_FIRST", 1)
+    monkeypatch.setattr(builder, "_MOST", 1)
     record = BundleRecord("ended", "bob", "all.zip", ("files/a.txt", "files/b.txt"), 2e9)
     planning = Planning(engine, BundleLimits(), None, Spools(1), record=record, preparing=Preparing(), ends=ends)
     with pytest.raises(NobodyWaits):
@@ -460,6 +467,108 @@ def test_what_was_read_for_a_plan_is_kept_even_if_there_will_be_none(
     tag = store.locate(parse_address("files/a.txt")).facts.tag
     with engine.connect() as connection:
         assert known_crcs(connection, [str(tag)]) == {tag: zlib.crc32(b"a.txt")}
+
+
+def test_a_plan_whose_files_are_read_ahead_is_the_same(
+    engine: sa.Engine, root: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    def planned(worth: int) -> tuple[Plan, Preparing]:
+        monkeypatch.setattr(crc_ahead, "WORTH", worth)
+        preparing = Preparing()
+        record = BundleRecord("many", "bob", "all.zip", ("files/many/",), 2e9)
+        planning = Planning(engine, BundleLimits(), None, Spools(1), record=record, preparing=preparing)
+        catalogue = Catalogue([DirectoryStore("files", root)], parse_rules(RULES))
+        return planning.plan(Selection(catalogue, BOB), packs=False, waits=False), preparing
+
+    ahead: list[str] = []
+    ask = CrcAhead.ask
+
+    def noted(self: CrcAhead, files: list[tuple[str, DiskFile]]) -> None:
+        ahead.extend(os.path.basename(file.path).decode() for _, file in files)
+        ask(self, files)
+
+    monkeypatch.setattr(CrcAhead, "ask", noted)
+    monkeypatch.setattr(os, "sched_getaffinity", lambda _: {0, 1})
+    monkeypatch.setattr(builder, "_FIRST", 2)
+    monkeypatch.setattr(builder, "_MOST", 4)
+    monkeypatch.setattr(builder, "LARGEST", 40)
+    (root / "many").mkdir()
+    for number in range(15):
+        settled(root / "many" / f"{number:02}.jpg", b"x" * (3 * number))
+    (root / "many" / "new.jpg").write_bytes(b"written just now")
+    read_ahead, counted = planned(1)
+    assert ahead == [f"{number:02}.jpg" for number in range(14)], "small ones whose time says that they do not change"
+    assert counted.read == sum(3 * number for number in range(15)) + 16
+    assert entries(read_ahead) == [f"files/many/{number:02}.jpg" for number in range(15)] + ["files/many/new.jpg"]
+    with zipfile.ZipFile(io.BytesIO(read(read_ahead))) as archive:
+        assert archive.testzip() is None
+    with engine.begin() as connection:
+        connection.execute(sa.delete(checksums))
+    assert read(planned(10**6)[0]) == read(read_ahead)
+    ahead.clear()
+    planned(1)
+    assert ahead == [], "what is known is not read again"
+
+
+def test_a_file_that_changes_before_it_is_read_ahead_is_refused(
+    engine: sa.Engine, root: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    ask = CrcAhead.ask
+
+    def altered(self: CrcAhead, files: list[tuple[str, DiskFile]]) -> None:
+        settled(root / "b.txt", b"?")
+        ask(self, files)
+
+    monkeypatch.setattr(crc_ahead, "WORTH", 1)
+    monkeypatch.setattr(os, "sched_getaffinity", lambda _: {0, 1})
+    monkeypatch.setattr(CrcAhead, "ask", altered)
+    for name in ("a.txt", "b.txt"):
+        settled(root / name, b"altered soon")
+    record = BundleRecord("altered", "bob", "all.zip", ("files/a.txt", "files/b.txt"), 2e9)
+    planning = Planning(engine, BundleLimits(), None, Spools(1), record=record, preparing=Preparing())
+    catalogue = Catalogue([DirectoryStore("files", root)], parse_rules(RULES))
+    with pytest.raises(Refusal, match=r"files/b\.txt: the file ended before"):
+        planning.plan(Selection(catalogue, BOB), packs=False, waits=False)
+
+
+def test_no_byte_of_an_archive_leaves_before_it_is_recorded(
+    engine: sa.Engine, root: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    may_go_on, fails = threading.Event(), [False, True, False]  # from the last one on
+
+    def note(*given: Any) -> None:
+        assert may_go_on.wait(60)
+        if fails.pop():
+            raise OSError("the disk is full")
+        note_archive(*given)
+
+    monkeypatch.setattr(bundles, "note_archive", note)
+    made = bundles.Bundles(Catalogue([DirectoryStore("files", root)], parse_rules(RULES)), engine, BundleLimits(), None)
+    record = made.save(BOB, ["files/a.txt"], "noted.zip", BundleOptions())
+    tag = made.plan(BOB, record).plan.content.tag
+    address = Address("bundles", f"{record.id}/noted.zip")
+
+    def represented() -> str | None:
+        return made.represent(BOB, address, sealed=False, resumes=False)[0].tag
+
+    def noted() -> int:
+        with engine.connect() as connection:
+            return connection.scalar(sa.select(sa.func.count()).where(archive_files.c.archive == tag)) or 0
+
+    with ThreadPoolExecutor(1) as asked:
+        answer = asked.submit(represented)
+        with pytest.raises(TimeoutError):
+            answer.result(0.05)
+        assert noted() == 0
+        may_go_on.set()
+        assert answer.result(60) == tag
+    assert noted() == 1
+    made.forget(record.id)
+    with pytest.raises(OSError, match="disk is full"):
+        represented()
+    assert represented() == tag, "and is planned and recorded anew"
+    assert fails == []
+    made.close()
 
 
 def test_what_was_learnt_is_saved_once_it_is_much_or_old(engine: sa.Engine, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -474,13 +583,14 @@ def test_what_was_learnt_is_saved_once_it_is_much_or_old(engine: sa.Engine, monk
     assert saved() == set()
     learnt.digests["two"] = bytes(32)
     learnt.save_if_due()
-    assert saved() == {"one"}
     assert (learnt.crcs, learnt.digests) == ({}, {}), "and it is not saved again"
     learnt.crcs["three"] = 3
     learnt.save_if_due()
-    assert saved() == {"one"}
-    learnt.saved -= 6
+    assert learnt.crcs == {"three": 3}
+    monkeypatch.setattr(known_contents, "_LONG", -1.0)
     learnt.save_if_due()
+    assert learnt.crcs == {}
+    learnt.save()  # returns when all of it is
     assert saved() == {"one", "three"}
 
 

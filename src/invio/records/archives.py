@@ -6,17 +6,25 @@ down once. A file in it has arrived when all of its bytes of the archive have.
 
 from __future__ import annotations
 
+import json
 import time
 from collections.abc import Iterable, Sequence
 from itertools import islice
 
 import sqlalchemy as sa
 
-from invio.records.database import insert_many, write
+from invio.records.database import driver_of, write
 from invio.records.tables import archive_files, archives, transfers
 
-_AT_ONCE = 2000  # files that are written in one transaction: others' lines wait for it
+_AT_ONCE = 4000  # files that are written in one transaction: others' lines wait for it
 _UNUSED = 3 * 86_400.0  # seconds after which an archive that nobody obtained is forgotten
+
+# Rows of `archive_files` from one JSON text: in one statement, which keeps no other thread waiting.
+_FILES = f"""
+INSERT OR IGNORE INTO {archive_files.name} (archive, number, address, begins, ends)
+SELECT ?, ? + key, json_extract(value, '$[0]'), json_extract(value, '$[1]'), json_extract(value, '$[2]')
+FROM json_each(?)
+"""
 
 # An entry's file, where its content begins in the archive, and where it ends.
 Entry = tuple[str, int, int]
@@ -27,10 +35,11 @@ def note_archive(engine: sa.Engine, archive: str, entries: Iterable[Entry]) -> N
     with engine.connect() as connection:
         if connection.execute(sa.select(archives.c.noted).where(archives.c.archive == archive)).first() is not None:
             return
-    rows = ((archive, number, *entry) for number, entry in enumerate(entries))
+    rows, written = iter(entries), 0
     while some := list(islice(rows, _AT_ONCE)):
         with write(engine).begin() as connection:
-            insert_many(connection, archive_files, some)
+            driver_of(connection).execute(_FILES, (archive, written, json.dumps(some)))
+        written += len(some)
     with write(engine).begin() as connection:
         connection.execute(sa.insert(archives).prefix_with("OR IGNORE").values(archive=archive, noted=time.time()))
 

@@ -114,6 +114,13 @@ class ArchiveContent(Content):
         head = self._head_at[number + 1] - self._head_at[number] if skip else 0
         return self._at[number] + head
 
+    @property
+    def spans(self) -> Iterator[tuple[int, int]]:
+        """Where the content of each entry begins in the archive, and where it ends."""
+        heads, places = self._head_at, self._at
+        for head, content, place, end in zip(heads, heads[1:], places, places[1:], strict=False):
+            yield place + content - head, end
+
     def whole_within(self, start: int, stop: int) -> int:
         """How many entries lie whole between two offsets of the archive."""
         return max(0, self.ended_by(stop) - bisect_left(self._at, start))

@@ -12,6 +12,7 @@ import threading
 import time
 from collections import Counter, OrderedDict
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from concurrent.futures import Future, wait
 from dataclasses import dataclass, field, replace
 from functools import partial
 from types import MappingProxyType
@@ -45,7 +46,7 @@ from invio.records.bundles import (
 )
 from invio.records.database import write
 from invio.records.recipients import recipient_named
-from invio.workers.pool import Pool
+from invio.workers.pool import Pool, PoolBusy
 
 if TYPE_CHECKING:
     from invio.delivery.archives.background_deflate import BackgroundDeflater
@@ -56,6 +57,7 @@ if TYPE_CHECKING:
 
 log = logging.getLogger("invio.delivery")
 
+_ENDS_WITHIN = 3.0  # seconds
 STORE = "bundles"  # what stands where an address has its store
 # For how long what was found is taken to be so. Seconds.
 _FRESH = 2.0
@@ -71,6 +73,7 @@ class _Kept:
 
     plan: Plan
     left_out: list[Skipped]
+    noted: Future[None]  # that the history knows what is in it: no byte leaves before
     good_for: dict[object, tuple[float, Mapping[Quota, int]]] = field(default_factory=dict)
 
 
@@ -81,6 +84,7 @@ class Made:
     record: BundleRecord
     plan: Plan
     left_out: list[Skipped]
+    noted: Future[None]  # see `_Kept`
 
 
 class Bundles:
@@ -112,6 +116,7 @@ class Bundles:
         self._refused: OrderedDict[str, Refusal] = OrderedDict()  # by id
         self._drafts: set[str] = set()  # ids of what is not written down yet
         self.pool = Pool("archives", 8, waiting=200)  # for what may have to be planned before it is sent
+        self._notes = Pool("archives-noted", 1, waiting=20)  # which records what is in them
         self._turns: dict[str, threading.Lock] = {}
         self._lock = threading.Lock()
 
@@ -179,7 +184,7 @@ class Bundles:
                 kept = None
             if kept is None:
                 kept = self._planned(caller, record, ends)
-        return Made(record, kept.plan, kept.left_out)
+        return Made(record, kept.plan, kept.left_out, kept.noted)
 
     def named(self, caller: Caller, bundle_id: str) -> BundleRecord:
         """A bundle of the caller's. Raises Refusal (`missing`, or why it was refused while nobody waited)."""
@@ -222,13 +227,18 @@ class Bundles:
         kept = self._kept(record.id)
         if kept is not None and _is_looked_at(kept.plan, resumes=resumes) and not kept.plan.holds():
             self.forget(record.id)
-        plan = self.plan(caller, record).plan
-        quotas = self._good_for(caller, record, plan)
+        made = self.plan(caller, record)
+        quotas = self._good_for(caller, record, made.plan)
         if quotas is None:  # the rules have changed: the new plan is refused or leaves something out
             self.forget(record.id)
-            plan = self.plan(caller, record).plan
-            quotas = self._good_for(caller, record, plan) or {}
-        content = plan.content
+            made = self.plan(caller, record)
+            quotas = self._good_for(caller, record, made.plan) or {}
+        try:
+            made.noted.result()
+        except BaseException:
+            self.forget(record.id)  # and it is recorded with the next plan
+            raise
+        content = made.plan.content
         representation = Representation(
             content=content,
             size=content.size,
@@ -266,7 +276,8 @@ class Bundles:
             keep_until(connection, bundle_id, moment)
 
     def close(self) -> None:
-        """Forgets all plans and the files made for them, and ends what deflates."""
+        """Forgets all plans and the files made for them, and ends what deflates. Records are written to their end."""
+        wait([kept.noted for kept in self._plans.values()], _ENDS_WITHIN)
         self._plans.clear()
         self._spools.close()
         if self._behind is not None:
@@ -345,9 +356,7 @@ class Bundles:
                 # Another process was faster, and all must send the same bytes.
                 choosing.left_out.clear()
                 plan = planning.plan(choosing, packs=decided, waits=False)
-        # Recorded before the first byte leaves, so that the history finds each file that arrived in the archive.
-        note_archive(self._engine, plan.content.tag, _entries(plan))
-        kept = _Kept(plan, list(choosing.left_out))
+        kept = _Kept(plan, list(choosing.left_out), self._noted(plan))
         with self._lock:
             self._plans[record.id] = kept
             while len(self._plans) > _PLANS or (
@@ -358,6 +367,17 @@ class Bundles:
                 if not self._turns[gone].locked():
                     del self._turns[gone]
         return kept
+
+    def _noted(self, plan: Plan) -> Future[None]:
+        """Has the files of an archive be recorded, while whoever selected them is told of it and asks for it."""
+        given = self._engine, plan.content.tag, _entries(plan)
+        try:
+            return self._notes.submit(note_archive, *given)
+        except PoolBusy:
+            note_archive(*given)
+            done: Future[None] = Future()
+            done.set_result(None)
+            return done
 
     def _good_for(self, caller: Caller, record: BundleRecord, plan: Plan) -> Mapping[Quota, int] | None:
         """What the entries count for a caller who may have all of them; None for one who may not."""
@@ -382,12 +402,9 @@ class Bundles:
 
 def _entries(plan: Plan) -> Iterator[tuple[str, int, int]]:
     """The files of a plan, with where the content of each begins in the archive and where it ends."""
-    content = plan.content
-    for number in range(len(plan)):
-        address = plan.address(number)
-        if address is not None and address.store:
-            begins = content.content_at(number)
-            yield str(address), begins, begins + content.held(number)
+    for address, (begins, ends) in zip(plan.addresses(), plan.content.spans, strict=True):
+        if address is not None:
+            yield address, begins, ends
 
 
 def _is_looked_at(plan: Plan, *, resumes: bool) -> bool:

@@ -9,6 +9,7 @@ from __future__ import annotations
 import os
 import struct
 import time
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 from invio.core.addresses import Address
@@ -89,6 +90,16 @@ class Plan:
             facts = self._others[number][0]
             return None if facts is None else facts.address
         return Address(self._stores[self._row(number)[0]], self._paths[number].decode())
+
+    def addresses(self) -> Iterator[str | None]:
+        """The files of all entries in their order, as `address` has them."""
+        rows = _ROW.iter_unpack(self._rows)
+        for number, ((root, *_), path) in enumerate(zip(rows, self._paths, strict=True)):
+            if number not in self._others:
+                yield f"{self._stores[root]}/{path.decode()}"
+                continue
+            facts = self._others[number][0]
+            yield None if facts is None else str(facts.address)
 
     def _row(self, number: int) -> tuple[int, int, int, int, int, int]:
         return _ROW.unpack_from(self._rows, number * _ROW.size)
