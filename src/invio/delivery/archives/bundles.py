@@ -277,7 +277,9 @@ class Bundles:
 
     def close(self) -> None:
         """Forgets all plans and the files made for them, and ends what deflates. Records are written to their end."""
-        wait([kept.noted for kept in self._plans.values()], _ENDS_WITHIN)
+        with self._lock:
+            noted = [kept.noted for kept in self._plans.values()]
+        wait(noted, _ENDS_WITHIN)
         self._plans.clear()
         self._spools.close()
         if self._behind is not None:
