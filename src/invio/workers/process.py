@@ -26,7 +26,7 @@ class WorkerProcess:
         with theirs:
             try:
                 process = subprocess.Popen(
-                    [sys.executable, "-m", module, str(theirs.fileno())],
+                    [sys.executable, "-P", "-m", module, str(theirs.fileno())],
                     pass_fds=[theirs.fileno()],
                     stdin=subprocess.DEVNULL,
                     stdout=subprocess.DEVNULL,
