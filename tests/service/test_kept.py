@@ -15,6 +15,8 @@ from pathlib import Path
 
 import pytest
 
+from invio.service.assembly import check_roots
+from invio.service.settings import BadSettings, read_settings
 from tests.running import INVIO, SETTINGS, Service, make_folder
 
 Start = Callable[..., Service]
@@ -98,6 +100,31 @@ def test_folders_that_lie_within_each_other_are_refused(tmp_path: Path, root: st
     before = _contents(folder / "files")
     assert said in _refused(folder)
     assert _contents(folder / "files") == before
+
+
+@pytest.mark.parametrize(
+    ("root", "what"),
+    [
+        ("conf", "settings"),
+        ("law", "rules"),
+        ("secret", "keys"),
+        ("state", "data"),
+        (".", "data"),
+        ("conf/files", None),
+    ],
+)
+def test_no_store_hands_out_what_is_the_services_own(tmp_path: Path, root: str, what: str | None) -> None:
+    (tmp_path / "conf" / "files").mkdir(parents=True)
+    file = tmp_path / "conf" / "invio.toml"
+    file.write_text(
+        '[service]\ndata = "../state"\nkeys = "../secret/keys.json"\nrules = "../law/rules.toml"\n'
+        f'[stores.files]\nkind = "directory"\nroot = "../{root}"\n'
+    )
+    if what is None:
+        check_roots(read_settings(file))
+        return
+    with pytest.raises(BadSettings, match=rf"stores\.files\.root: .* holds the service's own {what} "):
+        check_roots(read_settings(file))
 
 
 def test_what_came_after_the_records_that_were_put_back_is_kept_and_no_number_is_given_twice(start: Start) -> None:

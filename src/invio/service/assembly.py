@@ -309,7 +309,7 @@ def _feed(engine: sa.Engine, transfers: Transfers, pools: Pools, company: Servin
 
 
 def check_roots(settings: Settings) -> None:
-    """Refuses roots that lie within each other where one store would take another's files for its own.
+    """Refuses roots that hold what is the service's own, or lie within each other so that stores share files.
 
     Raises BadSettings.
     """
@@ -321,7 +321,10 @@ def check_roots(settings: Settings) -> None:
     own = {
         "data": settings.path(settings.service.data).resolve(),
         "keys": settings.path(settings.service.keys).resolve(),
+        "rules": settings.path(settings.service.rules).resolve(),
     }
+    if settings.file is not None:
+        own["settings"] = settings.file.resolve()
     for name, root in roots.items():
         for what, path in own.items():
             if path.is_relative_to(root):
