@@ -11,6 +11,8 @@ import sys
 from contextlib import suppress
 from dataclasses import dataclass
 
+_ENDS_WITHIN = 5.0  # seconds
+
 
 @dataclass(slots=True)
 class WorkerProcess:
@@ -38,8 +40,9 @@ class WorkerProcess:
         return cls(process, ours)
 
     def end(self) -> None:
-        """Ends the process, whatever it does."""
+        """Ends the process, whatever it does; one that the kernel does not let go of yet is not waited for."""
         with suppress(OSError):
             self.socket.close()
         self.process.kill()
-        self.process.wait()
+        with suppress(subprocess.TimeoutExpired):
+            self.process.wait(_ENDS_WITHIN)
