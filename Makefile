@@ -8,8 +8,8 @@ CONSOLE_SOURCES := $(shell find browser console/src console/public console/scrip
 	console/vite.config.js console/vite.browser.config.js console/tsconfig.json console/package.json
 PORT ?= 8480
 DATA ?= demo-data
-# Most tests wait for a service, so more of them run at a time than there are cores.
-SIDE_BY_SIDE ?= -n 3 --dist loadfile
+# Most tests wait for a service, so more of them run at a time than there are cores; in the order of tests/conftest.py.
+SIDE_BY_SIDE ?= -n 3 --dist loadfile --no-loadscope-reorder
 
 # Tests and measurements start many processes, which are not to compile the same modules each time.
 export PYTHONDONTWRITEBYTECODE =

@@ -27,6 +27,9 @@ SWITCHES = [
 ]  # fmt: skip
 
 
+QUICK = Path(__file__).parent / "core"
+"""What no process is started for."""
+
 CLEARING_UP = 120.0
 """Seconds beyond its time limit for what clears up after a test, and for the end of the process."""
 
@@ -46,6 +49,27 @@ def pytest_runtest_protocol(item: pytest.Item) -> Generator[None, object, object
     result = yield
     item.config.stash[watchdog].allow(None)
     return result
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Spreads the files that drive a browser, which take all cores, among those that wait; quick ones come last."""
+    files: dict[Path, list[pytest.Item]] = {}
+    for item in items:
+        files.setdefault(item.path, []).append(item)
+    browsing: list[list[pytest.Item]] = []
+    waiting: list[list[pytest.Item]] = []
+    quick: list[list[pytest.Item]] = []
+    for path, tests in files.items():
+        if any("browser" in getattr(item, "fixturenames", ()) for item in tests):
+            browsing.append(tests)
+        elif path.is_relative_to(QUICK):
+            quick.append(tests)
+        else:
+            waiting.append(tests)
+    apart = max(1, len(waiting) // max(1, len(browsing)))
+    for number, tests in enumerate(browsing):
+        waiting.insert(number * (apart + 1), tests)
+    items[:] = [item for tests in (*waiting, *quick) for item in tests]
 
 
 def pytest_unconfigure(config: pytest.Config) -> None:
