@@ -11,6 +11,7 @@ from collections.abc import Callable, Generator, Iterator
 from contextlib import chdir
 from pathlib import Path
 
+import hypothesis
 import pytest
 import sqlalchemy as sa
 from click.testing import CliRunner
@@ -37,6 +38,9 @@ watchdog = pytest.StashKey[Watchdog]()
 
 
 def pytest_configure(config: pytest.Config) -> None:
+    # What takes how long is not what these tests are about, and a machine may stand still for a moment.
+    hypothesis.settings.register_profile("unhurried", deadline=None)
+    hypothesis.settings.load_profile("unhurried")
     # Output is not captured at this moment, so the watchdog's words reach whoever runs the tests.
     config.stash[watchdog] = Watchdog(os.dup(2))
     config.stash[watchdog].start()

@@ -32,11 +32,15 @@ def test_a_token_tells_who_asks_and_the_request_from_where_and_with_what(
     async def work() -> None:
         assert identifier.known(head, "192.0.2.7") is None, "it is not known yet"
         for request, agent in ((head, "charts/2"), (plain, "")):
-            caller = await identifier.identify(request, "192.0.2.7")
+            for _ in range(10):  # it is known for a while, in which the machine may stand still
+                caller = await identifier.identify(request, "192.0.2.7")
+                known = identifier.known(request, "192.0.2.7")
+                if known is not None:
+                    break
+            assert known == caller
             assert (caller.recipient, caller.groups, caller.network) == ("ann", frozenset({"pilots"}), "192.0.2.7")
             assert (caller.agent, caller.session) == (agent, False)
             assert "laptop" in str(caller.credential)
-            assert identifier.known(request, "192.0.2.7") == caller
         identifier.forget_all()
         assert identifier.known(head, "192.0.2.7") is None
         await identifier.identify(head, "192.0.2.7")
