@@ -510,6 +510,16 @@ def test_a_plan_whose_files_are_read_ahead_is_the_same(
     assert ahead == [], "what is known is not read again"
 
 
+def test_all_addresses_and_spans_of_a_plan_are_those_of_each_entry(plan_of: Callable[..., Plan]) -> None:
+    plan = plan_of("files/", sums=True, leave_out=True)
+    each = [plan.address(number) for number in range(len(plan))]
+    assert list(plan.addresses()) == [None if one is None else str(one) for one in each]
+    assert each[-1] is None, "what the archive itself adds is no file"
+    content = plan.content
+    begins = [content.content_at(number) for number in range(len(plan))]
+    assert list(content.spans) == [(at, at + content.held(number)) for number, at in enumerate(begins)]
+
+
 def test_a_file_that_changes_before_it_is_read_ahead_is_refused(
     engine: sa.Engine, root: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
