@@ -40,7 +40,7 @@ class WorkerProcess:
         return cls(process, ours)
 
     def end(self) -> None:
-        """Ends the process, whatever it does; one that the kernel does not let go of yet is not waited for."""
+        """Kills the process, and waits for its end, five seconds at most."""
         with suppress(OSError):
             self.socket.close()
         self.process.kill()
