@@ -5,8 +5,7 @@ from __future__ import annotations
 import inspect
 import logging
 import sqlite3
-from collections.abc import AsyncIterator, Awaitable, Sequence
-from contextlib import asynccontextmanager
+from collections.abc import Awaitable, Sequence
 from functools import partial
 from types import ModuleType
 from typing import Any, cast
@@ -141,13 +140,6 @@ class Service:
 
 def make_api(parts: Parts | None, modules: Sequence[ModuleType] = _ROUTERS) -> FastAPI:
     """The FastAPI application: everything but the delivery and the console. None: for its description alone."""
-
-    @asynccontextmanager
-    async def lifespan(app: FastAPI) -> AsyncIterator[None]:
-        assert parts is not None
-        async with running(parts):
-            yield
-
     api = FastAPI(
         title="Invio",
         version=__version__,
@@ -155,7 +147,7 @@ def make_api(parts: Parts | None, modules: Sequence[ModuleType] = _ROUTERS) -> F
         docs_url=None,
         redoc_url=None,
         openapi_url="/api/openapi.json",
-        lifespan=lifespan,
+        lifespan=None if parts is None else lambda _: running(parts),
         generate_unique_id_function=operation_id,
         redirect_slashes=False,  # an empty name in a path is no name, and not another path
     )

@@ -102,10 +102,10 @@ class _AppDecider:
     looks_at_files = False
     has_reasons = sure_below = has_quotas = False
 
-    def __init__(self, authorize: Authorize, loop: asyncio.AbstractEventLoop | None = None) -> None:
+    def __init__(self, authorize: Authorize, loop: asyncio.AbstractEventLoop) -> None:
         """`loop` is where the application runs, and its function with it."""
         self._authorize = authorize
-        self.loop = loop
+        self._loop = loop
 
     async def prefetch(self, caller: Caller, action: str, address: Address) -> None:
         answers = _context(caller).answers
@@ -159,8 +159,7 @@ class _AppDecider:
         if key not in answers:
             if inspect.iscoroutinefunction(self._authorize):
                 # Listings and archives are made in worker threads, and the function runs on the loop.
-                assert self.loop is not None
-                asyncio.run_coroutine_threadsafe(self.prefetch(caller, action, address), self.loop).result()
+                asyncio.run_coroutine_threadsafe(self.prefetch(caller, action, address), self._loop).result()
             else:
                 answers[key] = cast(Answer, self._authorize(_context(caller).request, action, str(address)))
         return answers[key]

@@ -309,13 +309,12 @@ class Bundles:
                 self._plans.move_to_end(bundle_id)
             return kept
 
-    def _pack_later(self, some: list[tuple[DiskFile, str]]) -> None:
+    def _pack_later(self, packing: DeflateCache, some: list[tuple[DiskFile, str]]) -> None:
         from invio.delivery.archives.background_deflate import BackgroundDeflater
 
-        assert self._packing is not None
         with self._lock:
             if self._behind is None:
-                self._behind = BackgroundDeflater(self._engine, self._packing)
+                self._behind = BackgroundDeflater(self._engine, packing)
         self._behind.ask(some)
 
     def _planned(self, caller: Caller, record: BundleRecord, ends: Callable[[], bool]) -> _Kept:
@@ -338,7 +337,8 @@ class Bundles:
                 packs, planning.later = False, []
                 choosing.left_out.clear()
                 plan = planning.plan(choosing, packs=packs, waits=False)
-                self._pack_later(planning.later)
+                if self._packing is not None:
+                    self._pack_later(self._packing, planning.later)
         finally:
             self._preparing.pop(record.id, None)
         versions = plan.versions()

@@ -117,7 +117,7 @@ class AcknowledgementMonitor:
         if self._sending.get(answer, -1) != descriptor:
             if self._full is None:
                 self._full = select.epoll()
-                asyncio.get_running_loop().add_reader(self._full.fileno(), self._push)
+                asyncio.get_running_loop().add_reader(self._full.fileno(), self._push, self._full)
             self._full.register(descriptor, select.EPOLLOUT)
             self._sending[answer], self._by_socket[descriptor] = descriptor, answer
         self._look_later()
@@ -152,9 +152,8 @@ class AcknowledgementMonitor:
             self._full.close()
             self._full = None
 
-    def _push(self) -> None:
-        assert self._full is not None
-        for descriptor, _ in self._full.poll(0):
+    def _push(self, full: select.epoll) -> None:
+        for descriptor, _ in full.poll(0):
             answer = self._by_socket.get(descriptor)
             if answer is not None:  # it may have ended since
                 answer.push()
