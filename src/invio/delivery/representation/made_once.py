@@ -15,6 +15,7 @@ from __future__ import annotations
 import threading
 import time
 from collections import OrderedDict
+from collections.abc import Callable
 from dataclasses import dataclass
 
 from invio.core.files import Caller
@@ -59,8 +60,8 @@ class _Kept:
 class Productions:
     """The runs of all producers of a process, by the tags of what they make; the newest last."""
 
-    def __init__(self, spool: Spool) -> None:
-        self._spool = spool
+    def __init__(self, spool: Spool, now: Callable[[], float] = time.monotonic) -> None:
+        self._spool, self._now = spool, now
         self._kept: OrderedDict[str, _Kept] = OrderedDict()
         self._lock = threading.Lock()
         self._sweeps = False
@@ -74,7 +75,12 @@ class Productions:
         made = found.made
         if made is None or made.recipe is None or made.pool is None:
             return found
-        production = self._taken(head, found, made, caller)
+        pool, key = made.pool, (str(found.facts.address), caller.recipient if made.recipe.personal else None)
+
+        def anew() -> Production:
+            return Production(made.of(caller).chunks, pool, self._spool)  # type: ignore[arg-type]
+
+        production = self._taken(head, key, made.recipe.keep, anew)
         if production is None:
             return found
         if head.method == "GET" and b"range" in head:
@@ -84,26 +90,22 @@ class Productions:
                 raise Refusal(error.word, f"{found.facts.address}: {error}", retry_after=5) from None
         return found_of(found, made, production)
 
-    def _taken(self, head: RequestHead, found: Found, made: Made, caller: Caller) -> Production | None:
+    def _taken(self, head: RequestHead, key: Key, keep: float, anew: Callable[[], Production]) -> Production | None:
         """A run that is there and fits the request, or else a new one; for a HEAD there is no new one."""
-        recipe = made.recipe
-        assert recipe is not None
-        assert made.pool is not None
-        key = (str(found.facts.address), caller.recipient if recipe.personal else None)
         with self._lock:
-            now = time.monotonic()
+            now = self._now()
             kept = self._fitting(key, head, now)
             if kept is not None:
                 return kept.production
             if head.method == "HEAD":
                 return None
-            production = Production(made.of(caller).chunks, made.pool, self._spool)  # type: ignore[arg-type]
-            self._kept[production.tag] = _Kept(key, production, recipe.keep, now)
+            production = anew()
+            self._kept[production.tag] = _Kept(key, production, keep, now)
             while len(self._kept) > _KEPT:
                 self._kept.popitem(last=False)
             sweeps, self._sweeps = self._sweeps, True
         if not sweeps:
-            threading.Thread(target=self._sweep, name="productions", daemon=True).start()
+            threading.Thread(target=self._sweep_regularly, name="productions", daemon=True).start()
         return production
 
     def _fitting(self, key: Key, head: RequestHead, now: float) -> _Kept | None:
@@ -117,17 +119,19 @@ class Productions:
         good = there[0].good(now) or (b"range" in head and not named and not there[0].over(now))
         return there[0] if good else None
 
-    def _sweep(self) -> None:
-        """Drops expired contents, which frees their disk space, until none are left."""
-        while True:
+    def _sweep_regularly(self) -> None:
+        time.sleep(_SWEPT_EVERY)
+        while self.sweep():
             time.sleep(_SWEPT_EVERY)
-            with self._lock:
-                now = time.monotonic()
-                for tag in [tag for tag, one in self._kept.items() if one.over(now)]:
-                    del self._kept[tag]
-                if not self._kept:
-                    self._sweeps = False
-                    return
+
+    def sweep(self) -> bool:
+        """Drops expired contents, which frees their disk space; whether any are left."""
+        with self._lock:
+            now = self._now()
+            for tag in [tag for tag, one in self._kept.items() if one.over(now)]:
+                del self._kept[tag]
+            self._sweeps = bool(self._kept)
+            return self._sweeps
 
     def close(self) -> None:
         """Drops all of them; runs under way end when nobody reads them."""
