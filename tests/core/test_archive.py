@@ -8,7 +8,7 @@ import struct
 import tarfile
 import zipfile
 import zlib
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 import pytest
 from hypothesis import given, settings
@@ -51,8 +51,8 @@ class Contents:
     def __init__(self, given: Sequence[Given]) -> None:
         self._held = [held for _, held in given]
 
-    def source(self, number: int) -> Held:
-        return Held(self._held[number])
+    def slices(self, number: int, start: int, count: int) -> Iterator[Slice]:
+        yield Slice(Held(self._held[number]), start, count)
 
     def name_of(self, number: int) -> str:
         return str(number)

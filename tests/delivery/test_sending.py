@@ -289,9 +289,11 @@ def _broken_off(server: Sending, path: Path, alter: Callable[[], None]) -> None:
         connection.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 8192)
         connection.connect(("127.0.0.1", server.port))
         connection.sendall(b"GET / HTTP/1.1\r\nhost: x\r\n\r\n")
-        got = len(connection.recv(1000))
-        alter()
         connection.settimeout(10)
+        got = 0
+        while got < 100_000:  # so that the file is open
+            got += len(connection.recv(100_000))
+        alter()
         with suppress(ConnectionResetError):
             while piece := connection.recv(1_000_000):
                 got += len(piece)
@@ -310,6 +312,39 @@ def test_a_file_altered_while_it_is_sent_is_never_completed(
 
     _broken_off(server, path, overwrite)
     assert "altered" in server.outcome()
+
+
+@pytest.mark.parametrize("anew", [b"b" * 20_000_001, b"a" * 10_000_000 + b"b" * 10_000_001])
+def test_a_file_that_is_written_anew_and_longer_while_it_is_sent_is_never_completed(
+    server: Sending, tmp_path: Path, caplog: pytest.LogCaptureFixture, anew: bytes
+) -> None:
+    caplog.set_level(logging.CRITICAL)
+    path = tmp_path / "dump.sql"
+
+    def overwrite() -> None:
+        with path.open("r+b") as file:  # so that it is at no time shorter, which would tell
+            file.write(anew)
+
+    _broken_off(server, path, overwrite)
+    assert "written anew" in server.outcome()
+
+
+def test_a_file_that_grows_while_it_is_sent_is_sent_as_it_was(server: Sending, tmp_path: Path) -> None:
+    path = tmp_path / "growing.log"
+    source = _disk_file(path, b"08:00 level 3\n" * 1_000_000)
+    body = server.set(Slice(source, 0, source.size))
+    with socket.socket() as connection:
+        connection.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 8192)
+        connection.connect(("127.0.0.1", server.port))
+        connection.settimeout(10)
+        connection.sendall(b"GET / HTTP/1.1\r\nhost: x\r\nconnection: close\r\n\r\n")
+        got = connection.recv(1000)
+        with path.open("ab") as file:
+            file.write(b"08:01 level 4\n" * 1000)
+        while piece := connection.recv(1_000_000):
+            got += piece
+    assert got.partition(b"\r\n\r\n")[2] == body
+    assert server.outcome() == "sent"
 
 
 def test_a_maker_that_fails_breaks_the_connection(server: Sending, caplog: pytest.LogCaptureFixture) -> None:

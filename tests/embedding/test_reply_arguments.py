@@ -482,7 +482,7 @@ def test_a_content_that_is_altered_while_it_is_deflated_is_refused(
     path.write_bytes(b"x" * 4000)
     source, read = DiskFile.of(os.fsencode(path), os.stat(path)), os.pread
     monkeypatch.setattr(os, "pread", lambda *_: b"")
-    with pytest.raises(ContentChanged, match="ended before its length"):
+    with pytest.raises(ContentChanged, match="ended before its announced length"):
         contents._deflate(source)
 
     def altering(descriptor: int, count: int, at: int) -> bytes:

@@ -8,6 +8,7 @@ import io
 import json
 import os
 import random
+import re
 import shutil
 import signal
 import socket
@@ -517,6 +518,35 @@ def test_a_file_that_grows_is_had_up_to_the_length_it_was_found_with(start: Star
     finally:
         ended.set()
         growing.join()
+
+
+@pytest.mark.parametrize("bundled", [False, True])
+def test_a_dump_that_is_written_anew_and_longer_is_never_had_half_and_half(start: Start, *, bundled: bool) -> None:
+    """As `pg_dump > dump.sql` does it, while somebody takes yesterday's: the file is cut, and soon longer than it was."""
+    service = start(files={"dump.sql": b"", "before.bin": bytes(3_000_000)})
+    path = service.folder / "files" / "dump.sql"
+    yesterday, today = b"-- yesterday's row\n" * 600_000, b"-- and today's row\n" * 700_000
+    for _ in range(times(3, 20)):
+        path.write_bytes(yesterday)
+        target = "/get/files/dump.sql"
+        if bundled:
+            with service.client("ann") as client:
+                target = client.post("/api/bundles", json={"files": ["files/"], "format": "tar"}).json()["url"]
+        with socket.socket() as reader:
+            reader.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 65536)
+            reader.settimeout(30)
+            reader.connect(("127.0.0.1", service.port))
+            asked = f"GET {target} HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer {service.tokens['ann']}\r\n\r\n"
+            reader.sendall(asked.encode())
+            got = reader.recv(65536)
+            path.write_bytes(today)
+            with suppress(ConnectionResetError):
+                while piece := reader.recv(1 << 20):
+                    got += piece
+        head, _, body = got.partition(b"\r\n\r\n")
+        assert b" 200 " in head
+        assert len(body) < int(re.findall(rb"content-length: (\d+)", head)[0])
+    until(lambda: {one["state"] for one in service.transfers()} == {"broken-off"})
 
 
 def test_a_clock_far_off_erases_no_history(start: Start) -> None:

@@ -9,6 +9,7 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import AsyncIterator, Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import ClassVar, NamedTuple, Protocol
 
@@ -18,7 +19,10 @@ from invio.core.readable import ContentChanged, Readable
 from invio.producers.spooling import Production
 from invio.workers.pool import Pool
 
-_PIECE = 1024 * 1024  # bytes read at a time of a content that is read through
+PIECE = 1024 * 1024  # bytes read at a time of a content that is read through
+
+# Samples of an open file: one for so many bytes, at most so many, and of so many bytes each.
+_APART, _SAMPLES, _SAMPLE = 256 * 1024, 32, 64
 
 # How old a file's time must be for a further change to show in it. Seconds.
 _SETTLED = 2.0
@@ -52,6 +56,59 @@ def read_unaltered(source: Readable, descriptor: int, count: int, offset: int) -
     return data
 
 
+class Samples(NamedTuple):
+    """A few bytes of what is still to be read of an open file.
+
+    They tell a file that has grown, as logs do, from one that was written anew in its place and is longer now: both
+    have the same inode, and neither has the length or the time that was found. A change that leaves the samples as they
+    are, in a file that has grown as well, is not noticed.
+    """
+
+    places: range
+    taken: int
+
+    @classmethod
+    def of(cls, descriptor: int, start: int, stop: int) -> Samples:
+        """Those of an open file from `start` to `stop` (not included); the last of them are its last bytes."""
+        count = min(_SAMPLES, 1 + (stop - start) // _APART)
+        places = range(max(start, stop - _SAMPLE), start - 1, -max(1, (stop - start) // count))
+        return cls(places, _taken(descriptor, places))
+
+    def check(self, source: Readable, descriptor: int) -> None:
+        """Raises ContentChanged: the file was cut, or written anew."""
+        size = os.fstat(descriptor).st_size
+        if size < source.size:
+            raise ContentChanged("the file ended before its announced length")
+        if size > source.size and _taken(descriptor, self.places) != self.taken:
+            raise ContentChanged("the file was written anew while it was read")
+
+
+def _taken(descriptor: int, places: range) -> int:
+    return hash(b"".join([os.pread(descriptor, _SAMPLE, place) for place in places]))
+
+
+@contextmanager
+def opened_unaltered(source: Readable) -> Iterator[int | None]:
+    """A descriptor from which all of a content is read, with `pread`; None where there is none.
+
+    Raises:
+        ContentChanged: the file is not what was found, or no longer when the `with` ends.
+    """
+    descriptor = source.open()
+    if descriptor is None:
+        yield None
+        return
+    try:
+        samples = Samples.of(descriptor, 0, source.size) if source.size > PIECE else None
+        yield descriptor
+        if not source.is_at(descriptor):
+            raise ContentChanged("the file was altered while it was read")
+        if samples is not None:
+            samples.check(source, descriptor)
+    finally:
+        os.close(descriptor)
+
+
 def read_through(source: Readable) -> Iterator[bytes]:
     """Reads all of a content, a piece at a time; after the last one it was found unaltered.
 
@@ -59,21 +116,13 @@ def read_through(source: Readable) -> Iterator[bytes]:
         ContentChanged: it is not, or no longer, what was found.
         StoreFault: another system has it, and failed.
     """
-    size, descriptor = source.size, source.open()
-    places = ((at, min(_PIECE, size - at)) for at in range(0, size, _PIECE))
-    if descriptor is None:
-        for at, count in places:
-            yield source.read(at, count)
-        unaltered = source.is_unaltered()
-    else:
-        try:
-            # By offsets: a file that is kept open without a name has one position for all who read it.
-            for at, count in places:
-                yield read_fully(descriptor, count, at)
-            unaltered = source.is_at(descriptor)
-        finally:
-            os.close(descriptor)
-    if not unaltered:
+    size = source.size
+    with opened_unaltered(source) as descriptor:
+        # By offsets: a file that is kept open without a name has one position for all who read it.
+        for at in range(0, size, PIECE):
+            count = min(PIECE, size - at)
+            yield source.read(at, count) if descriptor is None else read_fully(descriptor, count, at)
+    if descriptor is None and not source.is_unaltered():
         raise ContentChanged("it was altered while it was read")
 
 
@@ -175,8 +224,11 @@ class DiskFile(_Opened, _Identity):
     def is_at(self, descriptor: int) -> bool:
         """Whether the open file is what was found, or has grown since, as logs do: what was found is its beginning."""
         status = os.fstat(descriptor)
-        grown = status.st_size > self.size and status.st_ino == self.inode and status.st_dev == self.device
-        return grown or self.fits(status)
+        return self.has_grown(status) or self.fits(status)
+
+    def has_grown(self, status: os.stat_result) -> bool:
+        """Whether this is the status of the file that was found, longer than it was then."""
+        return status.st_size > self.size and status.st_ino == self.inode and status.st_dev == self.device
 
     def fits(self, status: os.stat_result) -> bool:
         """Whether this is the status of the file that was found, unaltered."""

@@ -45,8 +45,8 @@ class Layout(Protocol):
 class Sources(Protocol):
     """What the contents of entries are read from, by the entries' numbers."""
 
-    def source(self, number: int) -> Readable:
-        """What a slice of one content is of."""
+    def slices(self, number: int, start: int, count: int) -> Iterator[Slice]:
+        """What gives `count` bytes of one content, from `start` on."""
         ...
 
     def run(self, archive: ArchiveContent, first: int, last: int) -> Readable:
@@ -154,7 +154,7 @@ class ArchiveContent(Content):
                     yield self.head(number)[start - self._at[number] : end - self._at[number]]
                     start = min(content, end)
                 if start < end:
-                    yield Slice(self._sources.source(number), start - content, end - start)
+                    yield from self._sources.slices(number, start - content, end - start)
                 number += 1
             start = end
         if start < stop:

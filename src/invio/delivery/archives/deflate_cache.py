@@ -22,12 +22,12 @@ from pathlib import Path
 
 from invio.core.readable import ContentChanged
 from invio.stores.arriving import crc32, write_all
-from invio.stores.sources import DiskFile, SpooledFile
+from invio.stores.sources import PIECE, DiskFile, SpooledFile, read_through
 
 log = logging.getLogger("invio.delivery")
 
 CODER = "deflate-1"  # change it whenever the same content may be deflated to other bytes
-_PIECE = 1024 * 1024  # bytes of content deflated at a time
+_PIECE = PIECE  # bytes of content deflated at a time
 _LEVEL = 2  # of the library's four: some hundredths more than a general one makes of logs, at fourteen times its speed
 WORTH = 0.97  # of its length, at most, for a content to be kept deflated
 _PART = ".part"
@@ -188,28 +188,17 @@ class DeflateCache:
 
     def _pieces(self, source: DiskFile | SpooledFile) -> Iterator[tuple[bytes, bytes, bytes]]:
         """Each piece of a content, what it is deflated to, and its digest, in their order."""
-        descriptor = source.open()
         waiting: deque[tuple[bytes, Future[tuple[bytes, bytes]]]] = deque()
         pool = self._threads()
-        try:
-            at = 0
-            while at < source.size or not source.size:
-                piece = os.pread(descriptor, min(_PIECE, source.size - at), at)
-                at += len(piece)
-                if not piece and at < source.size:
-                    raise ContentChanged("the file ended before its length")
-                waiting.append((piece, pool.submit(partial(_worked, piece, is_last=at >= source.size))))
-                if len(waiting) > self._workers:
-                    before, future = waiting.popleft()
-                    yield before, *future.result()
-                if at >= source.size:
-                    break
-            for before, future in waiting:
+        at = 0
+        for piece in read_through(source):
+            at += len(piece)
+            waiting.append((piece, pool.submit(partial(_worked, piece, is_last=at >= source.size))))
+            if len(waiting) > self._workers:
+                before, future = waiting.popleft()
                 yield before, *future.result()
-            if not source.is_at(descriptor):
-                raise ContentChanged("the file was altered while it was read")
-        finally:
-            os.close(descriptor)
+        for before, future in waiting:
+            yield before, *future.result()
 
     def _threads(self) -> ThreadPoolExecutor:
         with self._lock:

@@ -13,14 +13,17 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from invio.core.addresses import Address
-from invio.core.archive.plan import ArchiveContent, Layout
+from invio.core.archive.plan import RUN, ArchiveContent, Layout
 from invio.core.archive.zip_layout import Entry
 from invio.core.files import FileFacts
+from invio.core.http.replies import Slice
 from invio.core.readable import ContentChanged, HeldInMemory, Readable
 from invio.stores.arriving import crc32
 from invio.stores.sources import DiskFile, on_disk
 
 _LOOKS_FOR = 0.2  # seconds
+# What is read of a file that has grown and is not sent, at most. In the event loop, where this takes some 20 ms.
+_READ_TO_PROVE = 64 * 1024 * 1024  # bytes
 # What is known of an entry's file: number of its root, device, inode, size, time (ns), CRC-32.
 _ROW = struct.Struct("<HQQQqI")
 _FLAGS = os.O_RDONLY | os.O_CLOEXEC | os.O_NONBLOCK
@@ -123,14 +126,40 @@ class Plan:
         address = Address(self._stores[root], self._paths[number].decode())
         return FileFacts(address, size, modified / 1e9 or None, None)
 
+    def slices(self, number: int, start: int, count: int) -> Iterator[Slice]:
+        """What gives `count` bytes of an entry's content, from `start` on."""
+        source, file = self.source(number), None if number in self._packed else self._file_of(number)
+        grown = None if file is None else self._grown(number, file, (start, count))
+        if grown is None:
+            yield Slice(source, start, count)
+            return
+        for at in range(start, start + count, RUN):
+            yield Slice(grown, at, min(RUN, start + count - at))
+
+    def _grown(self, number: int, file: DiskFile, sent: tuple[int, int]) -> GrownFile | None:
+        """A file that has grown since it was planned, when `sent` (a start and a count) is to be sent of it."""
+        try:
+            has_grown = file.has_grown(os.stat(file.path))
+        except OSError:
+            has_grown = False  # whoever opens it will say what it is
+        return GrownFile(self, number, file, sent) if has_grown else None
+
     def source(self, number: int) -> Readable:
-        """What a slice of an entry's content is of."""
+        """What an entry's content is read from."""
         packed = self._packed.get(number)
         if packed is not None:
             return packed
         if number in self._others:
             return self._others[number][1]
         return self._file(number)
+
+    def crc(self, number: int) -> int:
+        """The CRC-32 of an entry's content."""
+        return self._row(number)[5]
+
+    def _file_of(self, number: int) -> DiskFile | None:
+        """The file on the disk that an entry is of, if it is of one."""
+        return on_disk(self._others[number][1]) if number in self._others else self._file(number)
 
     def _file(self, number: int) -> DiskFile:
         root, device, inode, size, modified, _ = self._row(number)
@@ -226,6 +255,49 @@ class Literal(HeldInMemory):
     def read(self, offset: int, count: int) -> bytes:
         """`count` bytes from `offset` on."""
         return self.data[offset : offset + count]
+
+
+class GrownFile(HeldInMemory):
+    """A large entry whose file has grown since it was planned, as logs do; it is read from its beginning to its end.
+
+    That it still begins with what was planned, and was not written anew, is proved by its CRC before its last bytes are
+    given. What is not to be sent of it is read for that, too, so it may not be much.
+    """
+
+    __slots__ = ("_at", "_crc", "_file", "_number", "_plan", "_stop", "size")
+
+    def __init__(self, plan: Plan, number: int, file: DiskFile, sent: tuple[int, int]) -> None:
+        """`sent` is the start and the count of what is to be sent of it."""
+        start, count = sent
+        self._plan, self._number, self._file = plan, number, file
+        self._stop = start + count
+        self._at = self._crc = 0
+        self.size = file.size
+
+    def read(self, offset: int, count: int) -> bytes:
+        """`count` bytes from `offset` on, which is where the last ones ended. Raises ContentChanged."""
+        if not self._at and self.size - (self._stop - offset) > _READ_TO_PROVE:
+            raise self._plan.changed(self._number, "it has grown, and too little of it is sent to prove the rest")
+        self._pass_over(offset)
+        data = self._next(count)
+        if self._at == self._stop:
+            self._pass_over(self.size)
+            if self._crc != self._plan.crc(self._number):
+                raise self._plan.changed(self._number, "it was written anew")
+        return data
+
+    def _pass_over(self, stop: int) -> None:
+        while self._at < stop:
+            self._next(min(RUN, stop - self._at))
+
+    def _next(self, count: int) -> bytes:
+        try:
+            data = self._file.read(self._at, count)
+        except ContentChanged as error:
+            raise self._plan.changed(self._number, str(error)) from None
+        self._crc = crc32()(data, self._crc)
+        self._at += count
+        return data
 
 
 @dataclass(frozen=True, slots=True)

@@ -13,7 +13,6 @@ import threading
 from collections import OrderedDict
 
 from invio.core.memory import Memory
-from invio.core.readable import ContentChanged
 from invio.delivery.archives.checksums import crc_of
 from invio.delivery.archives.deflate_cache import WORTH, deflated_piece
 from invio.stores.arriving import write_all
@@ -22,7 +21,6 @@ from invio.stores.sources import DiskFile, SpooledFile, read_through
 KEPT_BYTES = 256 * 1024 * 1024  # of deflated contents
 _KEPT_FILES = 256  # each is an open file
 _KNOWN = 100_000
-_PIECE = 1024 * 1024  # bytes
 
 _crcs: Memory[object, int] = Memory(_KNOWN)
 _sums: Memory[object, bytes] = Memory(_KNOWN)
@@ -70,20 +68,9 @@ def deflated(source: DiskFile | SpooledFile) -> SpooledFile | None:
 def _deflate(source: DiskFile | SpooledFile) -> SpooledFile | None:
     with tempfile.TemporaryFile(prefix="invio-") as file:
         at = length = 0
-        descriptor = source.open()
-        try:
-            while True:
-                piece = os.pread(descriptor, min(_PIECE, source.size - at), at)
-                at += len(piece)
-                if not piece and at < source.size:
-                    raise ContentChanged("the file ended before its length")
-                data = deflated_piece(piece, is_last=at >= source.size)
-                write_all(file.fileno(), data)
-                length += len(data)
-                if at >= source.size:
-                    break
-            if not source.is_at(descriptor):
-                raise ContentChanged("the file was altered while it was read")
-        finally:
-            os.close(descriptor)
-        return None if length > source.size * WORTH else SpooledFile(os.dup(file.fileno()), length)
+        for piece in read_through(source):
+            at += len(piece)
+            data = deflated_piece(piece, is_last=at >= source.size)
+            write_all(file.fileno(), data)
+            length += len(data)
+        return SpooledFile(os.dup(file.fileno()), length) if at and length <= source.size * WORTH else None

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import hashlib
 import logging
+import os
 import threading
 import time
 from collections import OrderedDict
@@ -109,7 +110,11 @@ class Digests:
                     raise ContentChanged("the service ends")
             if not source.is_at(descriptor):
                 raise ContentChanged("the file was altered while its digest was computed")
+            # One that has grown may have been written anew: what was read of it is not surely what had the tag.
+            sure = source.fits(os.fstat(descriptor))
         sha256 = digest.digest()
+        if not sure:
+            return sha256
         if self._records is not None:
             self._records.save(tag, sha256)
         self._remember(tag, sha256)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import errno
 import logging
-import os
 import tempfile
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
@@ -19,7 +18,7 @@ from invio.producers.image_workers import ImageWorkers
 from invio.producers.imaging import NotAnImage
 from invio.stores.directory import unchanged
 from invio.stores.disk_cache import DiskCache
-from invio.stores.sources import read_through
+from invio.stores.sources import opened_unaltered, read_through
 from invio.stores.store import Found
 from invio.workers.pool import Pool
 
@@ -111,15 +110,10 @@ def _opened(found: Found) -> Iterator[int]:
     Raises:
         ContentChanged, StoreFault, OSError.
     """
-    descriptor = found.content.open()
-    if descriptor is not None:
-        try:
+    with opened_unaltered(found.content) as descriptor:
+        if descriptor is not None:
             yield descriptor
-            if not found.content.is_at(descriptor):
-                raise ContentChanged("it was altered while it was read")
-        finally:
-            os.close(descriptor)
-        return
+            return
     with tempfile.TemporaryFile(prefix="invio-") as copy:
         for piece in read_through(found.content):
             copy.write(piece)

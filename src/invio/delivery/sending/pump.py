@@ -17,7 +17,8 @@ from invio.core.readable import Readable
 from invio.delivery.sending.acknowledgement import AcknowledgementMonitor, Ended, PendingResponse
 from invio.delivery.sending.connection import STEP, TURN, Connection
 from invio.delivery.sending.errors import ReplyBroken
-from invio.delivery.sending.slices import TAIL, opened, read_slice, read_unaltered
+from invio.delivery.sending.slices import TAIL, check_samples, opened, read_slice, read_unaltered
+from invio.stores.sources import Samples
 
 _PIECE = 256 * 1024  # bytes that are read together, and then sent
 _READING = 8  # how much longer small files take to be read than large ones to be sent, byte by byte
@@ -32,7 +33,7 @@ class Pump(PendingResponse):
     open, from `_at` to `_stop`.
     """
 
-    __slots__ = ("_at", "_descriptor", "_head", "_last", "_parts", "_rest", "_source", "_stop")
+    __slots__ = ("_at", "_descriptor", "_head", "_last", "_parts", "_rest", "_samples", "_source", "_stop")
 
     def __init__(self, wire: Connection, parts: Sequence[Part], watch: AcknowledgementMonitor, ended: Ended) -> None:
         """`parts` are literal, or slices that can be read here and now.
@@ -42,8 +43,9 @@ class Pump(PendingResponse):
         """
         super().__init__(wire, watch, ended)
         self._parts = iter(parts)
-        self._source: Readable | None = None
+        self._source: Readable | None = None  # of which `_descriptor` is open
         self._descriptor = -1
+        self._samples: Samples | None = None  # of that, once the socket was full
         self._at = self._stop = 0
         self._last = False  # whether nothing comes after `_rest`
         self._rest = _NOTHING
@@ -66,6 +68,8 @@ class Pump(PendingResponse):
         if self._ended is None:
             return
         try:
+            if self._samples is not None and self._source is not None:
+                check_samples(self._samples, self._source, self._descriptor)
             whole = self._push()
             if whole:
                 self._wire.complete()
@@ -73,6 +77,8 @@ class Pump(PendingResponse):
             self.break_off(error)
             return
         if not whole:
+            if self._samples is None and self._source is not None:
+                self._samples = Samples.of(self._descriptor, self._at, self._stop + TAIL)
             self._watch.sends(self, self._wire.direct_socket().fileno())
             return
         # Not looked for at once: the last bytes have only just left.
@@ -118,9 +124,10 @@ class Pump(PendingResponse):
         """Reads the next parts, up to a file sent by descriptor; returns the cost in bytes."""
         pieces: list[bytes] = []
         cost = size = 0
-        if self._descriptor >= 0:
-            assert self._source is not None
+        if self._source is not None:
             pieces.append(read_unaltered(self._source, self._descriptor, TAIL, self._stop))
+            if self._samples is not None:
+                check_samples(self._samples, self._source, self._descriptor)
             self._close()
         for part in self._parts:
             if isinstance(part, bytes):
@@ -156,4 +163,4 @@ class Pump(PendingResponse):
     def _close(self) -> None:
         if self._descriptor >= 0:
             os.close(self._descriptor)
-            self._descriptor = -1
+            self._source, self._descriptor, self._samples = None, -1, None

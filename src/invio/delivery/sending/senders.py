@@ -26,7 +26,16 @@ from invio.delivery.sending.errors import ClientGone, IdleTimer, ReaderStuck, Re
 from invio.delivery.sending.meter import Meter
 from invio.delivery.sending.production import made_pieces
 from invio.delivery.sending.pump import Pump
-from invio.delivery.sending.slices import TAIL, blocking_pieces, opened, read_fully, read_slice, read_unaltered
+from invio.delivery.sending.slices import (
+    TAIL,
+    blocking_pieces,
+    check_samples,
+    opened,
+    read_fully,
+    read_slice,
+    read_unaltered,
+)
+from invio.stores.sources import Samples
 
 # A slice up to SMALL bytes is copied: one write with its neighbours costs less than a sendfile.
 PIECE = 256 * 1024  # bytes read at a time on a server without zero-copy
@@ -281,6 +290,7 @@ class Sender:
         try:
             await self._literal(before, more=True)
             begin, stop = part.offset, part.offset + part.length - TAIL
+            samples = Samples.of(descriptor, begin, stop + TAIL)
             while begin < stop:
                 step = self._step(stop - begin if self._zero_copy else min(PIECE, stop - begin))
                 await self._turn(step)
@@ -293,7 +303,9 @@ class Sender:
                 else:
                     await self._piece(await in_thread(read_fully, descriptor, step, begin), more=True)
                 begin += step
-            return read_unaltered(part.source, descriptor, TAIL, stop)
+            tail = read_unaltered(part.source, descriptor, TAIL, stop)
+            check_samples(samples, part.source, descriptor)
+            return tail
         finally:
             os.close(descriptor)
 

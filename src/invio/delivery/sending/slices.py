@@ -11,6 +11,7 @@ from invio.delivery.sending.eager import ensure_task
 from invio.delivery.sending.errors import ProducerFailed, ReplyBroken
 from invio.stores import sources
 from invio.stores.contents import LARGEST, SmallContents
+from invio.stores.sources import Samples
 from invio.stores.store import StoreFault
 
 log = logging.getLogger("invio.delivery")
@@ -69,6 +70,14 @@ def read_unaltered(source: Readable, descriptor: int, count: int, offset: int) -
     """`count` bytes of a file that, after they were read, still is what was found. Raises ReplyBroken."""
     try:
         return sources.read_unaltered(source, descriptor, count, offset)
+    except ContentChanged as error:
+        raise ReplyBroken(str(error)) from None
+
+
+def check_samples(samples: Samples, source: Readable, descriptor: int) -> None:
+    """Raises ReplyBroken: the open file was cut, or written anew, since its samples were taken."""
+    try:
+        samples.check(source, descriptor)
     except ContentChanged as error:
         raise ReplyBroken(str(error)) from None
 

@@ -1,0 +1,115 @@
+"""Plans: files that have grown since are sent as far as they were planned, and those written anew break it off."""
+
+from __future__ import annotations
+
+import os
+import zlib
+from pathlib import Path
+
+import pytest
+
+from invio.core.addresses import Address
+from invio.core.archive.plan import RUN
+from invio.core.archive.tar_layout import TarLayout
+from invio.core.archive.zip_layout import Entry, ZipLayout
+from invio.core.files import FileFacts
+from invio.core.http.replies import Slice
+from invio.core.readable import ContentChanged
+from invio.delivery.archives import plan as module
+from invio.delivery.archives.plan import Plan
+from invio.stores.sources import DiskFile
+
+LOG = b"08:00 level 3\n" * 50_000  # some pieces of a run each
+SHORT = b"08:00 level 3\n"
+
+
+def planned(root: Path, layout: type[ZipLayout] | type[TarLayout] = ZipLayout, **contents: bytes) -> Plan:
+    plan = Plan(layout())
+    for name, content in contents.items():
+        path = root / name
+        path.write_bytes(content)
+        os.utime(path, (1.6e9, 1.6e9))
+        status = path.stat()
+        facts = FileFacts(Address("files", name), len(content), status.st_mtime, name)
+        entry = Entry(name, len(content), zlib.crc32(content), status.st_mtime)
+        plan.add(facts, DiskFile.of(os.fsencode(path), status), entry)
+    return plan.end()
+
+
+def sent(plan: Plan, start: int = 0, stop: int | None = None) -> bytes:
+    parts = plan.content.cut(start, plan.content.size if stop is None else stop)
+    return b"".join(
+        part.source.read(part.offset, part.length) if isinstance(part, Slice) else part  # type: ignore[misc]
+        for part in parts
+    )
+
+
+@pytest.mark.parametrize("layout", [ZipLayout, TarLayout])
+def test_a_file_that_has_grown_is_in_it_as_it_was_planned(
+    tmp_path: Path, layout: type[ZipLayout] | type[TarLayout]
+) -> None:
+    plan = planned(tmp_path, layout, long=LOG, short=SHORT)
+    whole = sent(plan)
+    for name in ("long", "short"):
+        with (tmp_path / name).open("ab") as file:
+            file.write(b"08:01 level 4\n")
+    assert sent(plan) == whole
+    middle = len(whole) // 2
+    assert sent(plan, 0, middle) + sent(plan, middle) == whole
+    assert not plan.broken
+
+
+def test_no_piece_of_a_file_that_has_grown_is_long(tmp_path: Path) -> None:
+    plan = planned(tmp_path, long=LOG)
+    (tmp_path / "long").write_bytes(LOG + b"more")
+    slices = [part for part in plan.content.parts if isinstance(part, Slice)]
+    assert [one.length for one in slices] == [RUN] * (len(LOG) // RUN) + [len(LOG) % RUN]
+    assert all(one.source.open() is None for one in slices), "the CRC is of what is read, so it is read for it"
+
+
+@pytest.mark.parametrize(
+    ("name", "content"),
+    [
+        ("long", LOG.replace(b"3", b"4") + b"more"),
+        ("long", LOG[:-1] + b"?more"),
+        ("long", b"?" + LOG[1:] + b"more"),
+        ("short", SHORT[:-1] + b"?more"),
+    ],
+)
+def test_a_file_that_was_written_anew_and_is_longer_breaks_it_off(tmp_path: Path, name: str, content: bytes) -> None:
+    plan = planned(tmp_path, long=LOG, short=SHORT)
+    (tmp_path / name).write_bytes(content)
+    with pytest.raises(ContentChanged, match=f"files/{name} changed after the archive was planned"):
+        sent(plan)
+    assert plan.broken
+
+
+@pytest.mark.parametrize(("start", "stop"), [(0.1, 0.9), (0.4, 1.0), (0.0, 0.6)])
+def test_a_part_of_a_file_that_was_written_anew_breaks_it_off_too(tmp_path: Path, start: float, stop: float) -> None:
+    plan = planned(tmp_path, long=LOG)
+    size = plan.content.size
+    assert len(sent(plan, int(start * size), int(stop * size))) == int(stop * size) - int(start * size)
+    (tmp_path / "long").write_bytes(LOG[:-1] + b"?more")  # perhaps in none of what is sent
+    with pytest.raises(ContentChanged, match="written anew"):
+        sent(plan, int(start * size), int(stop * size))
+
+
+def test_little_is_read_to_prove_a_part(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    plan = planned(tmp_path, long=LOG)
+    (tmp_path / "long").write_bytes(LOG + b"more")
+    at = plan.content.content_at(0)
+    monkeypatch.setattr(module, "_READ_TO_PROVE", 100)
+    assert sent(plan, at + 60, at + len(LOG) - 40) == LOG[60:-40]
+    with pytest.raises(ContentChanged, match="too little of it is sent"):
+        sent(plan, at + 61, at + len(LOG) - 40)
+
+
+@pytest.mark.parametrize("content", [b"", LOG[:-1], None])
+def test_a_file_that_became_shorter_or_vanished_breaks_it_off(tmp_path: Path, content: bytes | None) -> None:
+    plan = planned(tmp_path, long=LOG)
+    if content is None:
+        (tmp_path / "long").unlink()
+    else:
+        (tmp_path / "long").write_bytes(content)
+    with pytest.raises(ContentChanged):
+        sent(plan)

@@ -1,0 +1,96 @@
+"""Reading files over time: one that grows is read as it was found, one that is written anew is not."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from invio.core.readable import ContentChanged
+from invio.delivery.archives.deflate_cache import DeflateCache
+from invio.stores.sources import PIECE, DiskFile, Samples, opened_unaltered, read_through
+
+SIZE = 3 * PIECE + 100
+
+
+@pytest.fixture
+def path(tmp_path: Path) -> Path:
+    path = tmp_path / "dump.sql"
+    path.write_bytes(b"a" * SIZE)
+    os.utime(path, (1.6e9, 1.6e9))
+    return path
+
+
+def found(path: Path) -> DiskFile:
+    return DiskFile.of(os.fsencode(path), path.stat())
+
+
+def overwrite(path: Path, at: int, data: bytes) -> None:
+    with path.open("r+b") as file:
+        file.seek(at)
+        file.write(data)
+
+
+def test_a_file_that_grows_while_it_is_read_through_is_read_as_it_was(path: Path) -> None:
+    pieces = []
+    for piece in read_through(found(path)):
+        pieces.append(piece)
+        with path.open("ab") as file:
+            file.write(b"more")
+    assert b"".join(pieces) == b"a" * SIZE
+
+
+@pytest.mark.parametrize("at", [0, SIZE // 2, SIZE - 64])
+def test_a_file_that_is_written_anew_while_it_is_read_through_is_not_what_was_found(path: Path, at: int) -> None:
+    def read() -> None:
+        for number, _ in enumerate(read_through(found(path))):
+            if not number:
+                overwrite(path, at, b"b" * (SIZE - at + 1))
+
+    with pytest.raises(ContentChanged, match="written anew"):
+        read()
+
+
+def test_a_file_that_is_cut_while_it_is_read_is_not_what_was_found(path: Path) -> None:
+    def read(size: int) -> None:
+        with opened_unaltered(found(path)):
+            os.truncate(path, size)
+
+    for size in (SIZE - 1, 0):
+        with pytest.raises(ContentChanged, match="altered"):
+            read(size)
+        path.write_bytes(b"a" * SIZE)
+
+
+def test_nothing_is_deflated_of_what_is_written_anew_meanwhile(path: Path, tmp_path: Path) -> None:
+    cache = DeflateCache(tmp_path / "cache", 10**9)
+    with pytest.raises(ContentChanged, match="written anew"):
+        cache.pack(found(path), on_read=lambda _: overwrite(path, 0, b"b" * (SIZE + 1)))
+    assert not any((tmp_path / "cache").iterdir())
+    cache.close()
+
+
+@given(st.integers(0, 10**7), st.integers(1, 10**7))
+def test_samples_are_of_what_is_still_to_be_read(start: int, length: int) -> None:
+    with open(os.devnull, "rb") as nothing:
+        places = Samples.of(nothing.fileno(), start, start + length).places
+    assert 1 <= len(places) <= 40
+    assert min(places) >= start
+    assert max(places) == max(start, start + length - 64)
+
+
+@pytest.mark.parametrize(("size", "says"), [(SIZE - 1, "ended before"), (SIZE, None), (SIZE + 1, "anew")])
+def test_samples_tell_only_of_what_is_longer(path: Path, size: int, says: str | None) -> None:
+    source = found(path)
+    with path.open("rb") as file:
+        samples = Samples.of(file.fileno(), 0, SIZE)
+        path.write_bytes(b"b" * size)
+        if says is None:
+            samples.check(source, file.fileno())  # the time tells, when the file is read to its end
+            assert not source.is_at(file.fileno())
+            return
+        with pytest.raises(ContentChanged, match=says):
+            samples.check(source, file.fileno())
