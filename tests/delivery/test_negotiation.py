@@ -1,0 +1,268 @@
+"""Which representation a client gets: type, coding, tag and caching; and what is kept of it."""
+
+from __future__ import annotations
+
+import asyncio
+import gzip
+import hashlib
+import os
+from collections.abc import AsyncIterator, Iterator
+from pathlib import Path
+
+import pytest
+
+from invio.core.addresses import Address, parse_address
+from invio.core.files import FileFacts
+from invio.core.http.caching import PERSONAL, PINNED, USUAL
+from invio.core.http.digests import content_tag
+from invio.core.http.request_head import RequestHead
+from invio.core.reasons import Refusal
+from invio.core.rules.terms import Terms
+from invio.delivery.representation.codings import CODINGS, Compressed
+from invio.delivery.representation.digests import AT_ONCE, Digests
+from invio.delivery.representation.negotiation import Negotiated, Negotiator, kind_of
+from invio.delivery.representation.presentation import Presentation
+from invio.stores.directory import DirectoryStore
+from invio.stores.sources import DiskFile, Made
+from invio.stores.store import Found
+
+PLAIN = Presentation()
+LATE = 2_000_000_000.0  # Unix seconds
+
+
+class Recorded:
+    """Digests as records keep them."""
+
+    def __init__(self) -> None:
+        self.kept: dict[str, bytes] = {}
+        self.looked = 0
+
+    def known(self, tag: str) -> bytes | None:
+        self.looked += 1
+        return self.kept.get(tag)
+
+    def save(self, tag: str, sha256: bytes) -> None:
+        self.kept[tag] = sha256
+
+
+@pytest.fixture
+def recorded() -> Recorded:
+    return Recorded()
+
+
+@pytest.fixture
+def digests(recorded: Recorded) -> Iterator[Digests]:
+    digests = Digests(recorded)
+    yield digests
+    digests.close()
+
+
+@pytest.fixture
+def store(tmp_path: Path) -> DirectoryStore:
+    for name, content in (("log.txt", b"level 3\n"), ("log.txt.gz", gzip.compress(b"level 3\n")), ("chart.png", b"x")):
+        (tmp_path / name).write_bytes(content)
+        os.utime(tmp_path / name, (1.6e9, 1.6e9))
+    return DirectoryStore("files", tmp_path, precompressed=True)
+
+
+def asked(**fields: str) -> RequestHead:
+    return RequestHead("GET", [(name.replace("_", "-").encode(), value.encode()) for name, value in fields.items()])
+
+
+def offered(
+    negotiator: Negotiator,
+    found: Found,
+    head: RequestHead | None = None,
+    presentation: Presentation = PLAIN,
+    terms: Terms | None = None,
+) -> Negotiated:
+    return asyncio.run(negotiator.offer(head or asked(), found, presentation, terms or Terms()))
+
+
+def test_what_lies_compressed_beside_a_file_is_sent_to_whoever_takes_it(
+    store: DirectoryStore, digests: Digests
+) -> None:
+    negotiator, found = Negotiator(store.locate, digests), store.locate(parse_address("files/log.txt"))
+    plain, packed = offered(negotiator, found), offered(negotiator, found, asked(accept_encoding="gzip"))
+    assert (plain.representation.coding, packed.representation.coding) == (None, "gzip")
+    assert packed.representation.size == len(gzip.compress(b"level 3\n"))
+    assert packed.representation.tag != plain.representation.tag
+    for one in (plain, packed):
+        assert (one.representation.vary, one.representation.name) == ("accept-encoding", "log.txt")
+        assert one.representation.media_type == "text/plain"
+
+
+def test_an_older_neighbour_is_another_content(store: DirectoryStore, digests: Digests, tmp_path: Path) -> None:
+    os.utime(tmp_path / "log.txt.gz", (1.5e9, 1.5e9))
+    found = store.locate(parse_address("files/log.txt"))
+    stale = offered(Negotiator(store.locate, digests), found, asked(accept_encoding="gzip"))
+    assert (stale.representation.coding, stale.representation.vary) == (None, "")
+
+
+def test_a_representation_is_kept_for_a_finding_and_what_is_asked_of_it(
+    store: DirectoryStore, digests: Digests
+) -> None:
+    negotiator, found = Negotiator(store.locate, digests), store.locate(parse_address("files/chart.png"))
+    first = offered(negotiator, found)
+    assert offered(negotiator, found) is first
+    assert offered(negotiator, found, presentation=Presentation("inline")) is not first
+    assert offered(negotiator, found, terms=Terms(cache="no-store")) is not first
+    passing = found._replace(passing=True)
+    assert offered(negotiator, passing) is not offered(negotiator, passing)
+
+
+def test_a_digest_that_is_wanted_is_waited_for_and_makes_the_tag(
+    store: DirectoryStore, digests: Digests, recorded: Recorded
+) -> None:
+    negotiator, found = Negotiator(store.locate, digests), store.locate(parse_address("files/chart.png"))
+    before = offered(negotiator, found).representation
+    wanted = offered(negotiator, found, asked(want_repr_digest="sha-256=1")).representation
+    sha256 = hashlib.sha256(b"x").digest()
+    assert (wanted.sha256, wanted.tag, wanted.earlier_tag) == (sha256, content_tag(sha256), before.tag)
+    assert recorded.kept == {found.facts.tag: sha256}
+    assert offered(negotiator, found).representation.tag == content_tag(sha256), "from then on"
+
+
+def test_the_digest_of_a_large_file_is_computed_beside_the_answer(digests: Digests, tmp_path: Path) -> None:
+    (tmp_path / "large.bin").write_bytes(b"x" * (AT_ONCE + 1))
+    store = DirectoryStore("files", tmp_path)
+    found = store.locate(parse_address("files/large.bin"))
+    got = offered(Negotiator(store.locate, digests), found, asked(want_repr_digest="sha-256=1"))
+    assert got.representation.sha256 is None
+    source, tag = found.on_disk, found.facts.tag
+    assert source is not None
+    assert tag is not None
+    assert digests.of(source, tag) == hashlib.sha256(b"x" * (AT_ONCE + 1)).digest()
+
+
+def test_a_file_that_is_replaced_while_it_is_hashed_is_not_answered(
+    store: DirectoryStore, digests: Digests, tmp_path: Path
+) -> None:
+    found = store.locate(parse_address("files/chart.png"))
+    (tmp_path / "chart.png").write_bytes(b"")
+    with pytest.raises(Refusal) as refused:
+        offered(Negotiator(store.locate, digests), found, asked(want_content_digest="sha-256=1"))
+    assert refused.value.reason.word == "changed"
+
+
+def test_caching_is_by_whose_it_is_then_by_version_then_by_the_rules(store: DirectoryStore, digests: Digests) -> None:
+    negotiator, found = Negotiator(store.locate, digests), store.locate(parse_address("files/chart.png"))
+    rules, version = Terms(cache="max-age=60"), Presentation(version=3)
+    assert offered(negotiator, found).representation.cache == USUAL
+    assert offered(negotiator, found, terms=rules).representation.cache == "max-age=60"
+    assert offered(negotiator, found, presentation=version, terms=rules).representation.cache == PINNED
+    own = found._replace(personal=True)
+    assert offered(negotiator, own, presentation=version, terms=rules).representation.cache == PERSONAL
+
+
+def test_a_time_in_the_future_is_not_told(store: DirectoryStore, digests: Digests, tmp_path: Path) -> None:
+    os.utime(tmp_path / "chart.png", (LATE * 2, LATE * 2))
+    got = offered(Negotiator(store.locate, digests), store.locate(parse_address("files/chart.png")))
+    assert got.representation.modified is not None
+    assert got.representation.modified < LATE * 2
+
+
+def made(name: str, media_type: str | None = None) -> Found:
+    return Found(FileFacts(Address("made", name), None, None, "t", media_type), Made(lambda: iter([b"a" * 1000, b"b"])))
+
+
+def test_what_is_made_is_compressed_on_its_way_and_has_another_tag(store: DirectoryStore, digests: Digests) -> None:
+    negotiator = Negotiator(store.locate, digests)
+    plain = offered(negotiator, made("water.csv")).representation
+    packed = offered(negotiator, made("water.csv"), asked(accept_encoding="gzip")).representation
+    assert (plain.coding, plain.tag, packed.coding) == (None, "t", "gzip")
+    assert packed.tag not in (None, "t")
+    picture = offered(negotiator, made("map.png"), asked(accept_encoding="gzip")).representation
+    assert (picture.coding, picture.vary) == (None, "")
+
+
+@pytest.mark.parametrize("coding", [name for name in CODINGS if name == "gzip"])
+def test_a_coding_gives_the_same_bytes_sync_and_async(coding: str) -> None:
+    async def pieces() -> AsyncIterator[bytes]:
+        for piece in (b"a" * 1000, b"b"):
+            yield piece
+
+    async def collected() -> bytes:
+        chunks = Compressed(Made(pieces), coding).chunks()
+        assert isinstance(chunks, AsyncIterator)
+        return b"".join([piece async for piece in chunks])
+
+    chunks = Compressed(Made(lambda: iter([b"a" * 1000, b"b"])), coding).chunks()
+    assert isinstance(chunks, Iterator)
+    assert gzip.decompress(b"".join(chunks)) == gzip.decompress(asyncio.run(collected())) == b"a" * 1000 + b"b"
+
+
+def test_ending_a_compressed_content_ends_what_it_is_made_of() -> None:
+    said: list[str] = []
+
+    class Pieces(Iterator[bytes]):
+        def __next__(self) -> bytes:
+            return b"x"
+
+        def cancel(self) -> None:
+            said.append("cancelled")
+
+        def close(self) -> None:
+            said.append("closed")
+
+    for ended in ("cancel", "close"):
+        getattr(Compressed(Made(Pieces), "gzip").chunks(), ended)()
+    assert said == ["cancelled", "closed"]
+
+
+@pytest.mark.parametrize(
+    ("name", "content", "media_type", "charset"),
+    [
+        ("a.txt", b"gr\xc3\xbc", "text/plain", "utf-8"),
+        ("a.txt", b"gr\xfc", "text/plain", None),
+        ("noname", b"\x89PNG\r\n\x1a\n", "image/png", None),
+        ("noname", b"\xff\x00", "application/octet-stream", None),
+    ],
+)
+def test_a_type_is_by_the_name_and_else_by_the_first_bytes(
+    tmp_path: Path, name: str, content: bytes, media_type: str, charset: str | None
+) -> None:
+    (tmp_path / name).write_bytes(content)
+    kind = kind_of(DirectoryStore("files", tmp_path).locate(Address("files", name)))
+    assert (kind.media_type, kind.charset) == (media_type, charset)
+
+
+def test_a_file_that_vanished_has_no_type(tmp_path: Path) -> None:
+    (tmp_path / "noname").write_bytes(b"x")
+    found = DirectoryStore("files", tmp_path).locate(Address("files", "noname"))
+    (tmp_path / "noname").unlink()
+    with pytest.raises(Refusal, match="files/noname"):
+        kind_of(found)
+
+
+def test_digests_of_other_processes_are_looked_for_again_after_a_while(
+    recorded: Recorded, digests: Digests, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    now = [100.0]
+    monkeypatch.setattr("invio.delivery.representation.digests.time.monotonic", lambda: now[0])
+    assert digests.known(None) is None
+    assert [digests.known("t"), digests.known("t")] == [None, None]
+    assert recorded.looked == 1
+    recorded.kept["t"] = b"d"
+    now[0] += 31
+    assert digests.known("t") == b"d"
+    now[0] += 31
+    assert (digests.known("t"), recorded.looked) == (b"d", 2)
+
+
+def test_a_queued_file_that_changed_or_vanished_is_passed_over(
+    recorded: Recorded, digests: Digests, tmp_path: Path
+) -> None:
+    files = {}
+    for name in ("changed", "anew", "gone", "good"):
+        (tmp_path / name).write_bytes(name.encode())
+        files[name] = DiskFile.of(os.fsencode(tmp_path / name), (tmp_path / name).stat())
+    (tmp_path / "changed").write_bytes(b"CHANGED")
+    (tmp_path / "anew").write_bytes(b"and longer than it was")
+    (tmp_path / "gone").unlink()
+    for name, file in files.items():
+        digests.ask(file, name)
+        digests.ask(file, name)
+    while "good" not in recorded.kept:  # it comes last, so the others were looked at
+        digests.known("good")
+    assert recorded.kept == {"good": hashlib.sha256(b"good").digest()}
