@@ -47,7 +47,7 @@ test-again: setup
 	$(BIN)/python -m pytest -p no:xdist --last-failed --last-failed-no-failures none $(ARGS)
 
 # The lower bounds in pyproject.toml are true, and what is newest still works: without browsers and long trials.
-QUICK := tests/core tests/records tests/stores tests/workers tests/producers tests/embedding tests/cli
+QUICK := tests/core tests/records tests/stores tests/workers tests/producers tests/embedding tests/cli tests/service_parts
 build/lowest/bin/pytest: pyproject.toml $(VENV)/.ready
 	mkdir -p build
 	$(BIN)/python tools/lowest_versions.py > build/lowest.txt

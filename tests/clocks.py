@@ -37,3 +37,19 @@ def run(work: Coroutine[Any, Any, T]) -> T:
     """Runs a coroutine by such a clock; `asyncio.sleep` takes no time in it."""
     with asyncio.Runner(loop_factory=lambda: _Loop(_Selector())) as runner:
         return runner.run(work)
+
+
+class SetClock:
+    """What a module takes for `time`, with one clock that the test sets."""
+
+    def __init__(self, now: float = 1.7e9) -> None:
+        self.now = now
+
+    def time(self) -> float:
+        return self.now
+
+    def monotonic(self) -> float:
+        return self.now
+
+    def sleep(self, seconds: float) -> None:
+        self.now += seconds

@@ -31,6 +31,7 @@ from invio.records.recipients import save_recipient
 from invio.records.rows import TransferRow, new_transfer_id
 from invio.records.tables import transfers
 from invio.workers.pool import Pool
+from tests.clocks import SetClock
 
 POOL = Pool("test", 2, waiting=8)
 
@@ -50,8 +51,8 @@ def made(engine: sa.Engine) -> sa.Engine:
 
 
 def test_a_revoked_link_is_refused_within_a_second(made: sa.Engine, monkeypatch: pytest.MonkeyPatch) -> None:
-    now = [100.0]
-    monkeypatch.setattr(exhausted.time, "monotonic", lambda: now[0])
+    clock = SetClock()
+    monkeypatch.setattr(exhausted, "time", clock)
     ended = EndedLinks(made, POOL)
 
     async def checked(*, again: bool) -> str | None:
@@ -66,7 +67,7 @@ def test_a_revoked_link_is_refused_within_a_second(made: sa.Engine, monkeypatch:
         with write(made).begin() as connection:
             revoke(connection, "L1")
         said.append(await checked(again=True))  # what was known a second ago will do
-        now[0] += 1.0
+        clock.now += 1.0
         said += [await checked(again=True), await checked(again=False)]
         return said
 
@@ -105,7 +106,7 @@ def test_a_link_counts_towards_its_makers_quotas(made: sa.Engine) -> None:
 def test_a_full_quota_says_what_it_is_and_when_there_is_more(
     monkeypatch: pytest.MonkeyPatch, who: str, frees: float | None, says: str, wait: int
 ) -> None:
-    monkeypatch.setattr(exhausted.time, "time", lambda: 1000.0)
+    monkeypatch.setattr(exhausted, "time", SetClock(1000.0))
     reached = QuotaReached(Quota("monthly", 3, None, 3600, "Ask the desk.", "https://desk"), frees, "ann")
     refusal = quota_refusal(reached, who)
     assert isinstance(refusal, QuotaRefused)
@@ -215,6 +216,5 @@ def test_a_wish_is_forgotten_after_a_minute(engine: sa.Engine, monkeypatch: pyte
     with write(engine).begin() as connection:
         wishes.wish_ended(connection, "t1", "ann")
         assert wishes.to_be_ended(connection, ["t1", "t2"]) == {"t1": "ann"}
-        later = time.time() + 61
-        monkeypatch.setattr(wishes.time, "time", lambda: later)
+        monkeypatch.setattr(wishes, "time", SetClock(time.time() + 61))
         assert wishes.to_be_ended(connection, ["t1"]) == {}

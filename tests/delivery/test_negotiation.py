@@ -25,6 +25,7 @@ from invio.delivery.representation.presentation import Presentation
 from invio.stores.directory import DirectoryStore
 from invio.stores.sources import DiskFile, Made
 from invio.stores.store import Found
+from tests.clocks import SetClock
 
 PLAIN = Presentation()
 LATE = 2_000_000_000.0  # Unix seconds
@@ -238,15 +239,15 @@ def test_a_file_that_vanished_has_no_type(tmp_path: Path) -> None:
 def test_digests_of_other_processes_are_looked_for_again_after_a_while(
     recorded: Recorded, digests: Digests, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    now = [100.0]
-    monkeypatch.setattr("invio.delivery.representation.digests.time.monotonic", lambda: now[0])
+    clock = SetClock()
+    monkeypatch.setattr("invio.delivery.representation.digests.time", clock)
     assert digests.known(None) is None
     assert [digests.known("t"), digests.known("t")] == [None, None]
     assert recorded.looked == 1
     recorded.kept["t"] = b"d"
-    now[0] += 31
+    clock.now += 31
     assert digests.known("t") == b"d"
-    now[0] += 31
+    clock.now += 31
     assert (digests.known("t"), recorded.looked) == (b"d", 2)
 
 

@@ -1,0 +1,189 @@
+"""External checks: what counts as an answer, and for how long it is believed."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import sys
+from collections.abc import Callable, Iterator
+from functools import partial
+from pathlib import Path
+from types import ModuleType
+
+import httpx
+import pytest
+
+from invio.core.rules.external_checks import CheckRequest, CheckResult, ExternalCheck
+from invio.core.rules.file import BadRules, parse_rules
+from invio.service import external_checks as module
+from invio.service.external_checks import Outside
+from tests.clocks import SetClock
+
+RULE = '[[rule]]\neffect = "allow"\nwho = ["anyone"]\nwhat = ["**"]\nactions = ["read"]\nask = { %s }\n'
+URL = "http://127.0.0.1:9/check"
+BY_HTTP, BY_FUNCTION = ExternalCheck(url=URL), ExternalCheck(function="office:check")
+QUESTION = CheckRequest("rule", "ann", frozenset({"crew", "admins"}), "read", "files/a", "192.0.2.7")
+
+Check = Callable[[CheckRequest], object]
+
+
+@pytest.fixture
+def clock(monkeypatch: pytest.MonkeyPatch) -> SetClock:
+    clock = SetClock()
+    monkeypatch.setattr(module, "time", clock)
+    return clock
+
+
+@pytest.fixture
+def office(monkeypatch: pytest.MonkeyPatch) -> ModuleType:
+    """The application's module; a test sets its function `check`."""
+    office = ModuleType("office")
+    monkeypatch.setitem(sys.modules, "office", office)
+    return office
+
+
+def by_function(office: ModuleType, check: Check) -> Outside:
+    office.check = check  # type: ignore[attr-defined]
+    outside = Outside()
+    outside.use(parse_rules(RULE % 'function = "office:check"'), Path("rules.toml"))
+    return outside
+
+
+def by_http(monkeypatch: pytest.MonkeyPatch, answer: Callable[[httpx.Request], httpx.Response]) -> Outside:
+    monkeypatch.setattr(httpx, "Client", partial(httpx.Client, transport=httpx.MockTransport(answer)))
+    outside = Outside()
+    outside.use(parse_rules(RULE % f'url = "{URL}"'), Path("rules.toml"))
+    return outside
+
+
+def said(caplog: pytest.LogCaptureFixture) -> str:
+    return " ".join(line.fields["error"] for line in caplog.records if line.message == "rule.no-answer")  # type: ignore[attr-defined]
+
+
+def test_a_rule_that_asks_a_function_that_is_not_there_is_refused_with_its_line(office: ModuleType) -> None:
+    with pytest.raises(BadRules, match=r"rules\.toml:1: function 'office:elsewhere'"):
+        Outside().use(parse_rules(RULE % 'function = "office:elsewhere"'), Path("rules.toml"))
+
+
+@pytest.mark.parametrize(("given", "applies"), [(True, True), (False, False), (CheckResult(True, 9, "so"), True)])
+def test_a_function_says_whether_a_rule_applies(office: ModuleType, given: object, applies: bool) -> None:
+    answer = by_function(office, lambda _: given).answer(BY_FUNCTION, QUESTION)
+    assert answer is not None
+    assert answer.applies is applies
+
+
+def test_what_a_function_raises_or_gives_otherwise_is_no_answer(
+    office: ModuleType, caplog: pytest.LogCaptureFixture
+) -> None:
+    def fails(_: CheckRequest) -> bool:
+        raise KeyError("who")
+
+    assert by_function(office, fails).answer(BY_FUNCTION, QUESTION) is None
+    assert by_function(office, lambda _: "yes").answer(BY_FUNCTION, QUESTION) is None
+    assert "KeyError: 'who'" in said(caplog)
+    assert "it gave str" in said(caplog)
+
+
+def test_an_answer_is_believed_for_as_long_as_it_says(office: ModuleType, clock: SetClock) -> None:
+    asked: list[CheckRequest] = []
+
+    def check(question: CheckRequest) -> CheckResult:
+        asked.append(question)
+        return CheckResult(True, 60.0)
+
+    outside = by_function(office, check)
+    for later, times in ((0, 1), (59.9, 1), (0.2, 2)):
+        clock.now += later
+        outside.answer(BY_FUNCTION, QUESTION)
+        assert len(asked) == times
+    outside.use(parse_rules(RULE % 'function = "office:check"'), Path("rules.toml"))
+    outside.answer(BY_FUNCTION, QUESTION)
+    assert len(asked) == 3, "other rules, other answers"
+
+
+def test_one_request_has_one_answer_however_short_it_is_good_for(office: ModuleType, clock: SetClock) -> None:
+    said = [True, False, True]
+    outside = by_function(office, lambda _: said.pop(0))
+    first = outside.answer(BY_FUNCTION, QUESTION)
+    clock.now += 4.9
+    assert outside.answer(BY_FUNCTION, QUESTION) is first
+    clock.now += 0.2
+    assert outside.answer(BY_FUNCTION, QUESTION) == CheckResult(False)
+    asyncio.run(outside.prefetch([(BY_FUNCTION, QUESTION)]))
+    assert said == [], "the next request asks anew"
+
+
+def test_on_the_event_loop_nothing_is_asked(office: ModuleType) -> None:
+    outside = by_function(office, lambda _: True)
+
+    async def work() -> list[CheckResult | None]:
+        before = outside.answer(BY_FUNCTION, QUESTION)
+        await outside.prefetch([(BY_FUNCTION, QUESTION)])
+        return [before, outside.answer(BY_FUNCTION, QUESTION)]
+
+    assert asyncio.run(work()) == [None, CheckResult(True)]
+
+
+def test_whoever_gave_no_answer_is_not_asked_again_for_a_second(office: ModuleType, clock: SetClock) -> None:
+    asked: list[CheckRequest] = []
+
+    def fails(question: CheckRequest) -> bool:
+        asked.append(question)
+        raise OSError
+
+    outside = by_function(office, fails)
+    for later in (0, 0.9, 0.2):
+        clock.now += later
+        asyncio.run(outside.prefetch([(BY_FUNCTION, QUESTION)]))
+    assert len(asked) == 2
+
+
+def test_by_http_the_question_is_posted_and_the_answer_read(monkeypatch: pytest.MonkeyPatch) -> None:
+    posted: list[object] = []
+
+    def answer(request: httpx.Request) -> httpx.Response:
+        posted.append(json.loads(request.content))
+        return httpx.Response(200, json={"applies": True, "seconds": 10**9, "because": "x" * 1000})
+
+    got = by_http(monkeypatch, answer).answer(BY_HTTP, QUESTION)
+    assert got == CheckResult(True, 3600.0, "x" * 300)
+    assert posted == [
+        {
+            "rule": "rule", "recipient": "ann", "groups": ["admins", "crew"], "action": "read", "address": "files/a",
+            "network": "192.0.2.7",
+        }
+    ]  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("answer", "says"),
+    [
+        (httpx.Response(500), "it answered 500"),
+        (httpx.Response(302, headers={"location": "http://127.0.0.1:1/"}), "it answered 302"),
+        (httpx.Response(200, content=b"yes"), "JSONDecodeError"),
+        (httpx.Response(200, json=[True]), "no 'applies'"),
+        (httpx.Response(200, json={"applies": 1}), "no 'applies'"),
+        (httpx.Response(200, json={"applies": True, "seconds": -1}), "'seconds' of its answer is -1"),
+        (httpx.Response(200, json={"applies": True, "seconds": True}), "'seconds' of its answer is True"),
+        (httpx.Response(200, content=b'{"applies": true, "seconds": Infinity}'), "'seconds' of its answer is inf"),
+        (httpx.Response(200, content=b" " * 65537), "longer than 65536 bytes"),
+    ],
+)
+def test_anything_else_is_no_answer(
+    monkeypatch: pytest.MonkeyPatch, caplog: pytest.LogCaptureFixture, answer: httpx.Response, says: str
+) -> None:
+    assert by_http(monkeypatch, lambda _: answer).answer(BY_HTTP, QUESTION) is None
+    assert says in said(caplog)
+
+
+def test_all_of_an_answer_has_one_deadline(
+    monkeypatch: pytest.MonkeyPatch, caplog: pytest.LogCaptureFixture, clock: SetClock
+) -> None:
+    class Slow(httpx.SyncByteStream):
+        def __iter__(self) -> Iterator[bytes]:
+            for _ in range(5):
+                clock.now += 0.5
+                yield b" "
+
+    assert by_http(monkeypatch, lambda _: httpx.Response(200, stream=Slow())).answer(BY_HTTP, QUESTION) is None
+    assert "took longer than 2 seconds" in said(caplog)

@@ -1,0 +1,125 @@
+"""What rules are proved against without a service, and what of a service's own others have rights on."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from invio.core.addresses import Address
+from invio.core.files import ANYONE
+from invio.core.rules.file import parse_rules
+from invio.records.database import open_database, write
+from invio.records.recipients import save_recipient
+from invio.service.health import Health
+from invio.service.permissions import exposed
+from invio.service.proving import Proving, prove
+from invio.service.settings import Settings, read_settings
+from invio.stores.store import StoreFault
+
+SETTINGS = """
+[stores.files]
+kind = "directory"
+root = "files"
+[stores.models]
+kind = "managed"
+root = "models"
+"""
+RULES = """
+[[rule]]
+effect = "allow"
+who = ["group:crew", "group:ghosts", "recipient:bob"]
+what = ["files/**"]
+actions = ["read"]
+"""
+
+
+@pytest.fixture
+def settings(tmp_path: Path) -> Settings:
+    for name in ("files/a.txt", "files/deep/er/b.txt"):
+        (tmp_path / name).parent.mkdir(parents=True, exist_ok=True)
+        (tmp_path / name).write_text(name)
+    for name, mode in (("models", 0o700), ("data", 0o700), ("files", 0o755)):
+        (tmp_path / name).mkdir(exist_ok=True)
+        (tmp_path / name).chmod(mode)
+    (tmp_path / "invio.toml").write_text(SETTINGS)
+    (tmp_path / "invio.toml").chmod(0o600)
+    engine = open_database(tmp_path / "data" / "records.sqlite")
+    with write(engine).begin() as connection:
+        save_recipient(connection, "bob", "Bob", ["crew"])
+        save_recipient(connection, "ann", "Ann", [])
+    engine.dispose()
+    return read_settings(tmp_path / "invio.toml")
+
+
+@pytest.fixture
+def proving(settings: Settings) -> Proving:
+    return prove(settings)
+
+
+def test_rules_are_proved_with_every_file_of_every_store(proving: Proving) -> None:
+    assert {str(facts.address) for facts in proving.files()} == {"files/a.txt", "files/deep/er/b.txt"}
+    assert proving.facts_of(Address("files", "a.txt")) is not None
+    assert proving.facts_of(Address("files", "none.txt")) is None
+    assert proving.facts_of(Address("elsewhere", "a.txt")) is None
+
+
+def test_a_store_that_does_not_answer_is_named_and_the_others_are_looked_at(
+    proving: Proving, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    def fails(_: Address) -> None:
+        raise StoreFault("store 'files': the disk is gone")
+
+    monkeypatch.setattr(proving.stores["files"], "list", fails)
+    assert list(proving.files()) == []
+    assert proving.silent == {"files": "store 'files': the disk is gone"}
+
+
+def test_everybody_whom_rules_and_records_know_is_asked_about(proving: Proving) -> None:
+    callers = dict(proving.callers(parse_rules(RULES), parse_rules(RULES.replace("ghosts", "night"))))
+    assert list(callers) == [
+        "anyone", "group:crew", "group:ghosts", "group:night", "recipient:ann", "recipient:bob",
+    ]  # fmt: skip
+    assert callers["anyone"] is ANYONE
+    assert callers["recipient:bob"].groups == proving.groups_of("bob") == {"crew"}
+    assert proving.groups_of("nobody") == frozenset()
+
+
+def test_a_group_without_members_is_doubted(proving: Proving) -> None:
+    [doubt] = proving.doubts(parse_rules(RULES))
+    assert "'ghosts'" in doubt
+
+
+def test_without_records_there_are_no_recipients(settings: Settings) -> None:
+    settings.database.unlink()
+    assert prove(settings).recipients == {}
+    assert not settings.database.exists(), "nothing is created"
+
+
+def test_rights_of_others_on_what_is_the_services_own_are_told_with_what_to_do(settings: Settings) -> None:
+    settings.database.chmod(0o600)
+    assert exposed(settings) == []
+    settings.database.chmod(0o640)
+    settings.path(Path("models")).chmod(0o701)
+    said = exposed(settings)
+    assert [one.endswith(end) for one, end in zip(said, ("chmod 600", "chmod 700"), strict=True)] == [True, True]
+    assert str(settings.database) in said[0]
+    assert "models" in said[1]
+    assert "has the mode 0640" in said[0]
+
+
+def test_a_fault_is_logged_when_it_comes_when_it_changes_and_when_it_has_gone(caplog: pytest.LogCaptureFixture) -> None:
+    caplog.set_level("INFO")
+    health = Health()
+    for error in ("full", "full", OSError("read-only")):
+        health.fails("records", error)
+    health.fails("clock", "it is far off", hint=True)
+    assert health.faults == {"records": "OSError: read-only"}
+    assert health.hints == {"clock": "it is far off"}
+    for part in ("records", "records", "clock", "stores"):
+        health.works(part)
+    assert (health.faults, health.hints) == ({}, {})
+    said = [(line.message, line.fields["part"]) for line in caplog.records]  # type: ignore[attr-defined]
+    assert said == [("part.fails", "records")] * 2 + [
+        ("part.fails", "clock"), ("part.works-again", "records"), ("part.works-again", "clock"),
+    ]  # fmt: skip
