@@ -241,7 +241,7 @@ def test_a_program_that_asks_for_the_whole_and_then_for_ranges_resumes(service: 
     link = service.url + service.link("files/big.bin", {"id": "once"}, uses=1, rate=1_500_000)
     command = ["aria2c", "-x4", "-s4", "-k1M", "--file-allocation=none", "--quiet", "-o", "big.bin", link]
     first = subprocess.Popen(command, cwd=tmp_path)
-    time.sleep(2)
+    until(lambda: any(one["bytes"] > 1_000_000 for one in service.transfers()))
     first.send_signal(signal.SIGTERM)
     first.wait(20)
     assert (tmp_path / "big.bin.aria2").exists()
