@@ -46,6 +46,7 @@ from invio.records.bundles import (
 )
 from invio.records.database import write
 from invio.records.recipients import recipient_named
+from invio.workers.heap import give_back_memory
 from invio.workers.pool import Pool, PoolBusy
 
 if TYPE_CHECKING:
@@ -65,6 +66,7 @@ _FEW = 500  # files, which are looked at each time
 _PLANS = 64  # cached plans
 _REFUSED = 256  # refusals of bundles that nobody waited for
 _KEPT_ENTRIES = 400_000  # of all of them, but for the newest
+_MANY_ENTRIES = 10_000  # of a plan that took much memory to make
 
 
 @dataclass(slots=True)
@@ -359,6 +361,9 @@ class Bundles:
                 choosing.left_out.clear()
                 plan = planning.plan(choosing, packs=decided, waits=False)
         kept = _Kept(plan, list(choosing.left_out), self._noted(plan))
+        del planning, choosing
+        if len(plan) > _MANY_ENTRIES:
+            give_back_memory()
         with self._lock:
             self._plans[record.id] = kept
             while len(self._plans) > _PLANS or (

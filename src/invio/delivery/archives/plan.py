@@ -9,6 +9,7 @@ from __future__ import annotations
 import os
 import struct
 import time
+from array import array
 from collections.abc import Iterator
 from dataclasses import dataclass
 
@@ -37,6 +38,30 @@ class Preparing:
     read: int = 0
 
 
+class _Paths:
+    """The paths of entries, one after the other in one block: by themselves they take twice as much memory."""
+
+    __slots__ = ("_ends", "_text")
+
+    def __init__(self) -> None:
+        self._text = bytearray()
+        self._ends = array("Q", [0])
+
+    def add(self, path: bytes) -> None:
+        self._text += path
+        self._ends.append(len(self._text))
+
+    def __len__(self) -> int:
+        return len(self._ends) - 1
+
+    def __getitem__(self, number: int) -> bytes:
+        ends = self._ends
+        return bytes(self._text[ends[number] : ends[number + 1]])
+
+    def __iter__(self) -> Iterator[bytes]:
+        return map(self.__getitem__, range(len(self)))
+
+
 class Plan:
     """An archive's content, and what its entries are read from.
 
@@ -48,7 +73,7 @@ class Plan:
         self.looked = time.monotonic()  # when it was last found to be true
         self.broken = False  # whether a file was found to have changed
         self._roots: dict[bytes, int] = {}
-        self._paths: list[bytes] = []
+        self._paths = _Paths()
         self._stores: list[str] = []  # by root
         self._rows = bytearray()  # `_ROW` for each entry
         self._others: dict[int, tuple[FileFacts | None, Readable]] = {}
@@ -72,7 +97,7 @@ class Plan:
             root, path, device, inode, size, modified = 0, b"", 0, 0, entry.size, 0
         if packed is not None:
             self._packed[len(self._paths)] = packed
-        self._paths.append(path)
+        self._paths.add(path)
         self._rows += _ROW.pack(root, device, inode, size, modified, entry.crc)
         self.content.add(entry, alone=(packed or source).may_block)
 

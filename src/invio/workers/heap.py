@@ -1,0 +1,23 @@
+"""The heap: giving memory back that is no longer used."""
+
+from __future__ import annotations
+
+import ctypes
+from functools import cache
+from typing import Any
+
+
+@cache
+def _trim() -> Any:
+    """The C library's `malloc_trim(3)`; None where it has none."""
+    return getattr(ctypes.CDLL(None), "malloc_trim", None)
+
+
+def give_back_memory() -> None:
+    """Gives what the C library holds and nobody uses back to the system; takes some milliseconds.
+
+    By itself it keeps most of what was once used for large blocks: after a plan of 100,000 files, 11 to 36 MB.
+    """
+    trim = _trim()
+    if trim is not None:
+        trim(0)
