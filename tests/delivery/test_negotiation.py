@@ -100,6 +100,16 @@ def test_an_older_neighbour_is_another_content(store: DirectoryStore, digests: D
     assert (stale.representation.coding, stale.representation.vary) == (None, "")
 
 
+def test_a_neighbour_that_is_being_written_is_not_sent(store: DirectoryStore, digests: Digests, tmp_path: Path) -> None:
+    negotiator, found = Negotiator(store.locate, digests), store.locate(parse_address("files/log.txt"))
+    (tmp_path / "log.txt.gz").write_bytes(gzip.compress(b"level 3\n")[:10])
+    half = offered(negotiator, found, asked(accept_encoding="gzip"))
+    assert (half.representation.coding, half.representation.size) == (None, 8)
+    (tmp_path / "log.txt.gz").write_bytes(gzip.compress(b"level 3\n"))
+    os.utime(tmp_path / "log.txt.gz", (1.6e9, 1.6e9))  # as gzip does at its end
+    assert offered(negotiator, found, asked(accept_encoding="gzip")).representation.coding == "gzip"
+
+
 def test_a_representation_is_kept_for_a_finding_and_what_is_asked_of_it(
     store: DirectoryStore, digests: Digests
 ) -> None:

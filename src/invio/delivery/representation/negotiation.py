@@ -33,7 +33,7 @@ from invio.delivery.representation.made_once import Productions
 from invio.delivery.representation.presentation import Presentation
 from invio.delivery.sending.eager import in_thread
 from invio.producers.spooling import Spool
-from invio.stores.sources import DiskFile
+from invio.stores.sources import DiskFile, is_settled
 from invio.stores.store import Found, Missing
 
 _REPRESENTATIONS = 4096  # that are kept
@@ -127,13 +127,14 @@ class Negotiator:
         return coding, found if coding is None else beside[coding], bool(beside)
 
     def _beside(self, found: Found, coding: str) -> Found | None:
-        """The same content in a coding, if it lies beside the file and is no older."""
+        """The same content in a coding, if it lies beside the file, is no older, and is not being written just now."""
         address = found.facts.address
         try:
             other = self._locate(Address(address.store, address.path + ENDINGS[coding]))
         except Missing:
             return None
-        return other if (other.facts.modified or 0) >= (found.facts.modified or 0) else None
+        is_older = (other.facts.modified or 0) < (found.facts.modified or 0)
+        return None if is_older or not is_settled(other.facts.modified) else other
 
     async def _wanted_digest(self, head: RequestHead, file: DiskFile | None, tag: str) -> bytes | None:
         if file is None:
