@@ -39,24 +39,31 @@ class Preparing:
 
 
 class _Paths:
-    """The paths of entries, one after the other in one block: by themselves they take twice as much memory."""
+    """The paths of entries, one after the other in one block: by themselves they take twice as much memory.
 
-    __slots__ = ("_ends", "_text")
+    They are there once `end` was called.
+    """
+
+    __slots__ = ("_ends", "_growing", "_text")
 
     def __init__(self) -> None:
-        self._text = bytearray()
+        self._growing, self._text = bytearray(), b""
         self._ends = array("Q", [0])
 
     def add(self, path: bytes) -> None:
-        self._text += path
-        self._ends.append(len(self._text))
+        self._growing += path
+        self._ends.append(len(self._growing))
+
+    def end(self) -> None:
+        self._text = bytes(self._growing)
+        self._growing.clear()
 
     def __len__(self) -> int:
         return len(self._ends) - 1
 
     def __getitem__(self, number: int) -> bytes:
         ends = self._ends
-        return bytes(self._text[ends[number] : ends[number + 1]])
+        return self._text[ends[number] : ends[number + 1]]
 
     def __iter__(self) -> Iterator[bytes]:
         return map(self.__getitem__, range(len(self)))
@@ -109,6 +116,7 @@ class Plan:
     def end(self) -> Plan:
         """Closes the plan: nothing is added after it."""
         self.content.end()
+        self._paths.end()
         self._root_paths = list(self._roots)
         return self
 
