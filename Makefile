@@ -14,7 +14,7 @@ SIDE_BY_SIDE ?= -n 3 --dist loadfile --no-loadscope-reorder
 # Tests and measurements start many processes, which are not to compile the same modules each time.
 export PYTHONDONTWRITEBYTECODE =
 
-.PHONY: setup demo test test-again test-lowest test-newest torture bench lint format types check-types clean
+.PHONY: setup demo test test-again test-lowest test-lowest-again test-newest torture bench lint format types check-types clean
 
 setup: $(VENV)/.ready $(WEB)
 
@@ -56,6 +56,10 @@ build/lowest/bin/pytest: pyproject.toml $(VENV)/.ready
 
 test-lowest: setup build/lowest/bin/pytest
 	build/lowest/bin/python -m pytest $(SIDE_BY_SIDE) $(QUICK)
+
+# As test-again, for these.
+test-lowest-again: setup build/lowest/bin/pytest
+	build/lowest/bin/python -m pytest -p no:xdist --last-failed --last-failed-no-failures none $(QUICK)
 
 test-newest: setup
 	mkdir -p build
