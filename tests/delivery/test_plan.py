@@ -84,6 +84,14 @@ def test_a_file_that_was_written_anew_and_is_longer_breaks_it_off(tmp_path: Path
     assert plan.broken
 
 
+def test_pieces_of_a_file_that_has_grown_may_be_read_again(tmp_path: Path) -> None:
+    plan = planned(tmp_path, long=LOG)
+    (tmp_path / "long").write_bytes(LOG + b"more")
+    slices = [part for part in plan.content.parts if isinstance(part, Slice)]
+    for part in (slices[1], slices[0], slices[-1], slices[0], *slices):
+        assert part.source.read(part.offset, part.length) == LOG[part.offset : part.offset + part.length]
+
+
 @pytest.mark.parametrize(("start", "stop"), [(0.1, 0.9), (0.4, 1.0), (0.0, 0.6)])
 def test_a_part_of_a_file_that_was_written_anew_breaks_it_off_too(tmp_path: Path, start: float, stop: float) -> None:
     plan = planned(tmp_path, long=LOG)

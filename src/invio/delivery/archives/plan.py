@@ -308,7 +308,9 @@ class GrownFile(HeldInMemory):
         self.size = file.size
 
     def read(self, offset: int, count: int) -> bytes:
-        """`count` bytes from `offset` on, which is where the last ones ended. Raises ContentChanged."""
+        """`count` bytes from `offset` on, which is mostly where the last ones ended. Raises ContentChanged."""
+        if offset < self._at:
+            self._at = self._crc = 0
         if not self._at and self.size - (self._stop - offset) > _READ_TO_PROVE:
             raise self._plan.changed(self._number, "it has grown, and too little of it is sent to prove the rest")
         self._pass_over(offset)
