@@ -137,6 +137,13 @@ def test_half_of_a_file_may_be_had_again_and_more_is_another_use() -> None:
     assert uses.joined(live, None, request(900, 100), 1000) == (live, None), "what is missing costs nothing still"
 
 
+def test_what_only_the_records_know_of_is_gone_on_with_as_well() -> None:
+    uses, earlier = OneUse(), transfer().row
+    earlier.coverage = [(0, 600)]
+    assert uses.joined(None, earlier, request(100, 500), 1000) == (None, earlier), "half of it again"
+    assert uses.joined(None, earlier, request(0, 1), 1000) == (None, None)
+
+
 def test_what_nobody_began_or_whose_size_nobody_knows_is_another_use() -> None:
     uses = OneUse()
     assert uses.joined(None, None, request(0, 10), 1000) == (None, None)

@@ -71,6 +71,8 @@ def test_the_settings_stand_above_what_is_told_of_the_address() -> None:
     assert place.placed(asked)["root_path"] == "/deep"
     assert place.may_be_below
     assert not behind(front=Front()).may_be_below
+    assert behind("https://files.example/deep", Front()).may_be_below
+    assert behind().may_be_below
 
 
 def test_what_is_mounted_elsewhere_is_left_there() -> None:

@@ -8,7 +8,7 @@ import pytest
 
 from invio.core.addresses import Address
 from invio.core.files import ANYONE
-from invio.core.rules.file import parse_rules
+from invio.core.rules.file import BadRules, parse_rules
 from invio.records.database import open_database, write
 from invio.records.recipients import save_recipient
 from invio.service.health import Health
@@ -88,6 +88,12 @@ def test_everybody_whom_rules_and_records_know_is_asked_about(proving: Proving) 
 def test_a_group_without_members_is_doubted(proving: Proving) -> None:
     [doubt] = proving.doubts(parse_rules(RULES))
     assert "'ghosts'" in doubt
+
+
+def test_rules_that_ask_a_function_that_is_not_there_are_refused(proving: Proving) -> None:
+    proving.rules_path.write_text(RULES + 'ask = { function = "nowhere:check" }\n')
+    with pytest.raises(BadRules, match="nowhere"):
+        proving.read(proving.rules_path)
 
 
 def test_without_records_there_are_no_recipients(settings: Settings) -> None:
