@@ -21,8 +21,9 @@ from invio.workers.pool import Pool
 
 PIECE = 1024 * 1024  # bytes read at a time of a content that is read through
 
-# Samples of an open file: one for so many bytes, at most so many, and of so many bytes each.
-_APART, _SAMPLES, _SAMPLE = 256 * 1024, 32, 64
+_APART = 256 * 1024  # bytes between two samples of an open file
+_SAMPLES = 32  # at most
+_SAMPLE = 64  # bytes of each
 
 # How old a file's time must be for a further change to show in it. Seconds.
 _SETTLED = 2.0

@@ -26,8 +26,8 @@ from invio.stores.sources import PIECE, DiskFile, SpooledFile, read_through
 
 log = logging.getLogger("invio.delivery")
 
-CODER = "deflate-1"  # change it whenever the same content may be deflated to other bytes
-_PIECE = PIECE  # bytes of content deflated at a time
+# Change it whenever the same content may be deflated to other bytes, as with another PIECE, what is deflated at a time.
+CODER = "deflate-1"
 _LEVEL = 2  # of the library's four: some hundredths more than a general one makes of logs, at fourteen times its speed
 WORTH = 0.97  # of its length, at most, for a content to be kept deflated
 _PART = ".part"
@@ -108,7 +108,7 @@ class DeflateCache:
         Raises:
             ContentChanged: it is not, or no longer, the file that was found.
         """
-        if source.size <= _PIECE:
+        if source.size <= PIECE:
             return self._pack_small(source, on_read)
         self._folder.mkdir(parents=True, exist_ok=True, mode=0o700)
         part = self._part()
@@ -237,17 +237,17 @@ def _is_content(path: Path, name: str) -> bool:
     digest, coder, rest = hashlib.blake2b(digest_size=32), isal_zlib.decompressobj(-15), b""
     try:
         with open(path, "rb") as file:
-            while piece := file.read(_PIECE):
+            while piece := file.read(PIECE):
                 rest += coder.decompress(piece)
-                while len(rest) > _PIECE:
-                    digest.update(_digest(rest[:_PIECE]))
-                    rest = rest[_PIECE:]
+                while len(rest) > PIECE:
+                    digest.update(_digest(rest[:PIECE]))
+                    rest = rest[PIECE:]
             rest += coder.flush()
     except (OSError, zlib.error):
         return False
-    while len(rest) > _PIECE:
-        digest.update(_digest(rest[:_PIECE]))
-        rest = rest[_PIECE:]
+    while len(rest) > PIECE:
+        digest.update(_digest(rest[:PIECE]))
+        rest = rest[PIECE:]
     digest.update(_digest(rest))
     return coder.eof and digest.hexdigest() == name
 

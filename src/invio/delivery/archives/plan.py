@@ -161,7 +161,8 @@ class Plan:
 
     def slices(self, number: int, start: int, count: int) -> Iterator[Slice]:
         """What gives `count` bytes of an entry's content, from `start` on."""
-        source, file = self.source(number), None if number in self._packed else self._file_of(number)
+        source = self.source(number)
+        file = None if number in self._packed else on_disk(source)
         grown = None if file is None else self._grown(number, file, (start, count))
         if grown is None:
             yield Slice(source, start, count)
@@ -189,10 +190,6 @@ class Plan:
     def crc(self, number: int) -> int:
         """The CRC-32 of an entry's content."""
         return self._row(number)[5]
-
-    def _file_of(self, number: int) -> DiskFile | None:
-        """The file on the disk that an entry is of, if it is of one."""
-        return on_disk(self._others[number][1]) if number in self._others else self._file(number)
 
     def _file(self, number: int) -> DiskFile:
         root, device, inode, size, modified, _ = self._row(number)

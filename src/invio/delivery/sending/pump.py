@@ -125,9 +125,7 @@ class Pump(PendingResponse):
         pieces: list[bytes] = []
         cost = size = 0
         if self._source is not None:
-            pieces.append(read_unaltered(self._source, self._descriptor, TAIL, self._stop))
-            if self._samples is not None:
-                check_samples(self._samples, self._source, self._descriptor)
+            pieces.append(read_unaltered(self._source, self._descriptor, TAIL, self._stop, self._samples))
             self._close()
         for part in self._parts:
             if isinstance(part, bytes):

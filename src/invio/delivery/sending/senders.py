@@ -29,7 +29,6 @@ from invio.delivery.sending.pump import Pump
 from invio.delivery.sending.slices import (
     TAIL,
     blocking_pieces,
-    check_samples,
     opened,
     read_fully,
     read_slice,
@@ -303,9 +302,7 @@ class Sender:
                 else:
                     await self._piece(await in_thread(read_fully, descriptor, step, begin), more=True)
                 begin += step
-            tail = read_unaltered(part.source, descriptor, TAIL, stop)
-            check_samples(samples, part.source, descriptor)
-            return tail
+            return read_unaltered(part.source, descriptor, TAIL, stop, samples)
         finally:
             os.close(descriptor)
 

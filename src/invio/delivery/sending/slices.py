@@ -66,10 +66,17 @@ def read_slice(part: Slice) -> bytes:
     return content
 
 
-def read_unaltered(source: Readable, descriptor: int, count: int, offset: int) -> bytes:
-    """`count` bytes of a file that, after they were read, still is what was found. Raises ReplyBroken."""
+def read_unaltered(source: Readable, descriptor: int, count: int, offset: int, samples: Samples | None = None) -> bytes:
+    """`count` bytes of a file that, after they were read, still is what was found, with its samples if there are any.
+
+    Raises:
+        ReplyBroken: it is not.
+    """
     try:
-        return sources.read_unaltered(source, descriptor, count, offset)
+        data = sources.read_unaltered(source, descriptor, count, offset)
+        if samples is not None:
+            samples.check(source, descriptor)
+        return data
     except ContentChanged as error:
         raise ReplyBroken(str(error)) from None
 
