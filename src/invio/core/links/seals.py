@@ -39,6 +39,9 @@ QUERY_LIMIT = 4096  # characters, still encoded
 # Parts the id of a link that a recipient had the service make from its maker: `invoice-7@pilot-7`.
 MADE_BY = "@"
 _ID_LIMIT = 64  # characters
+# Of names and values in root and conditions: a character takes twelve in the query, when each of its four bytes is
+# encoded; key, seal, and the `=` and `&` of 39 pairs take less than 200.
+_SURELY_FIT = (QUERY_LIMIT - 200) // 12
 
 Pairs = tuple[tuple[str, str], ...]  # (name, value), in the order of the link
 
@@ -205,20 +208,21 @@ def parse_query(query: str) -> list[tuple[str, str]]:
     """
     if len(query) > QUERY_LIMIT:
         raise malformed(f"the query is longer than {QUERY_LIMIT} characters")
+    plain = "%" not in query and query.isascii()
     pairs = []
-    decoded = "%" not in query and query.isascii()
     for pair in query.split("&"):
         name, equals, value = pair.partition("=")
         if not equals:
             raise malformed(f"{pair[:40]!r} is not name=value")
-        if decoded:
-            pairs.append((_KNOWN.get(name, name), value))
-            continue
-        try:
-            pairs.append((percent_decoded(name), percent_decoded(value)))
-        except BadAddress as error:
-            raise malformed(f"in the query: {error}") from None
+        pairs.append((_KNOWN.get(name, name), value) if plain else _decoded_pair(name, value))
     return pairs
+
+
+def _decoded_pair(name: str, value: str) -> tuple[str, str]:
+    try:
+        return percent_decoded(name), percent_decoded(value)
+    except BadAddress as error:
+        raise malformed(f"in the query: {error}") from None
 
 
 def parse_link(target: str) -> SealedLink:
@@ -363,15 +367,13 @@ def make_link(
     """
     if address.folder:
         raise malformed(f"{address} is a folder; name a file in it, and the folder as 'in' (--in) to open all of it")
-    ordered = list(root)
-    if len(ordered) > 1:
-        ordered.sort(key=lambda pair: ROOT_ORDER.index(pair[0]) if pair[0] in ROOT else -1)
-    given = tuple(conditions)
-    check_terms(ordered, key_id, given)
-    within = _folder_of(ordered)
+    said, given = tuple(root), tuple(conditions)
+    if len(said) > 1:
+        said = tuple(sorted(said, key=lambda pair: ROOT_ORDER.index(pair[0]) if pair[0] in ROOT else -1))
+    check_terms(said, key_id, given)
+    within = _folder_of(said)
     if within is not None and not address.within(parse_address(within)):
         raise malformed(f"{address} is not in {within}; make the link for a file of that folder")
-    said = tuple(ordered)
     return _within_limits(SealedLink(address, said, key_id, given, _sealed(key, address, said, given)))
 
 
@@ -418,12 +420,10 @@ def narrow_link(link: SealedLink, conditions: Iterable[tuple[str, str]], address
 
 
 def _within_limits(link: SealedLink) -> SealedLink:
-    # A character takes twelve at most, when each of its four bytes is encoded.
-    longest = 100
-    for pairs in (link.root, link.conditions):
-        for name, value in pairs:
-            longest += 12 * (len(name) + len(value) + 2)
-    if longest > QUERY_LIMIT and len(link_query(link)) > QUERY_LIMIT:
+    characters = 0
+    for name, value in link.root + link.conditions:
+        characters += len(name) + len(value)
+    if characters > _SURELY_FIT and len(link_query(link)) > QUERY_LIMIT:
         raise malformed(f"the query would be longer than {QUERY_LIMIT} characters")
     return link
 
