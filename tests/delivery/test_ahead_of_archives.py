@@ -188,3 +188,45 @@ def test_a_stop_gives_up_what_is_being_deflated(
     behind.close()
     with engine.connect() as connection:
         assert known_deflated(connection, ["t", "u"]) == {}
+
+
+class Watched(HeldInMemory):
+    """A content of which is known how it is read."""
+
+    def __init__(self, size: int, *, may_block: bool) -> None:
+        self.size, self.may_block = size, may_block
+        self.reads: list[tuple[int, int]] = []
+        self.unaltered = True
+
+    def is_unaltered(self) -> bool:
+        return self.unaltered
+
+    def read(self, offset: int, count: int) -> bytes:
+        self.reads.append((offset, count))
+        return b"x" * count
+
+
+@pytest.mark.parametrize(
+    ("size", "may_block", "reads"),
+    [
+        (PIECE, False, 1),
+        (PIECE + 1, False, 2),
+        (PIECE, True, 1),
+        (3 * PIECE, True, 3),
+    ],
+)
+def test_a_checksum_is_of_all_of_a_content_and_no_long_one_is_in_memory_whole(
+    size: int, reads: int, *, may_block: bool
+) -> None:
+    source = Watched(size, may_block=may_block)
+    assert crc_of(source, "a") == zlib.crc32(b"x" * size)
+    assert len(source.reads) == reads
+    assert sum(count for _, count in source.reads) == size
+    assert max(count for _, count in source.reads) == min(size, PIECE)
+
+
+def test_a_checksum_of_what_another_system_altered_meanwhile_is_refused() -> None:
+    source = Watched(10, may_block=True)
+    source.unaltered = False
+    with pytest.raises(Refusal, match="models/a: it was altered"):
+        crc_of(source, "models/a")

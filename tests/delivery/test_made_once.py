@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import replace
 
 import pytest
@@ -19,6 +19,7 @@ from invio.producers.spooling import Production, Spool
 from invio.stores.sources import Made, Recipe, SpooledFile
 from invio.stores.store import Found
 from invio.workers.pool import Pool
+from tests.clocks import SetClock
 
 ANN, BOB = (Caller(name, frozenset()) for name in ("ann", "bob"))
 POOL = Pool("test", 1)
@@ -98,12 +99,12 @@ def test_a_head_begins_no_run(productions: Productions) -> None:
 def test_what_is_whole_is_kept_for_others_as_long_as_it_says(productions: Productions, clock: Clock) -> None:
     first = run_of(chosen(productions, asked(), found()))
     finish(first, clock)
-    clock.now += 9.9
+    clock.now += 9.5
     kept = chosen(productions, asked(), found(), BOB)
     assert isinstance(kept.source, SpooledFile)
     assert (kept.facts.size, kept.facts.tag, kept.facts.sha256) == (5, first.tag, first.sha256)
     assert kept.passing
-    clock.now += 0.2
+    clock.now += 0.5
     assert run_of(chosen(productions, asked(), found(), BOB)).tag != first.tag
 
 
@@ -167,6 +168,25 @@ def test_a_run_that_nobody_began_is_not_kept_for_ever(productions: Productions, 
     clock.now += 0.1
     assert not productions.sweep()
     assert run_of(chosen(productions, asked(), found())) is not first
+
+
+def test_one_thread_looks_every_second_for_as_long_as_anything_is_kept(monkeypatch: pytest.MonkeyPatch) -> None:
+    clock, threads = SetClock(), list[Callable[[], None]]()
+    monkeypatch.setattr(module, "time", clock)
+
+    class Started:
+        def __init__(self, target: Callable[[], None], **_: object) -> None:
+            self.start = lambda: threads.append(target)
+
+    monkeypatch.setattr("invio.delivery.representation.made_once.threading.Thread", Started)
+    productions = Productions(Spool(), clock.monotonic)
+    for _ in range(2):
+        begun = clock.now
+        for path in ("water.csv", "wind.csv"):  # whom nobody begins to read
+            chosen(productions, asked(), found(path=path))
+        assert len(threads) == 1
+        threads.pop()()
+        assert clock.now - begun == 61
 
 
 def test_what_is_whole_is_dropped_when_nobody_can_go_on_with_it(productions: Productions, clock: Clock) -> None:

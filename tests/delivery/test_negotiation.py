@@ -15,6 +15,7 @@ from invio.core.addresses import Address, parse_address
 from invio.core.files import FileFacts
 from invio.core.http.caching import PERSONAL, PINNED, USUAL
 from invio.core.http.digests import content_tag
+from invio.core.http.replies import Representation, Streamed
 from invio.core.http.request_head import RequestHead
 from invio.core.reasons import Refusal
 from invio.core.rules.terms import Terms
@@ -25,6 +26,7 @@ from invio.delivery.representation.presentation import Presentation
 from invio.stores.directory import DirectoryStore
 from invio.stores.sources import DiskFile, Made
 from invio.stores.store import Found
+from invio.workers.pool import Pool
 from tests.clocks import SetClock
 
 PLAIN = Presentation()
@@ -120,6 +122,8 @@ def test_a_representation_is_kept_for_a_finding_and_what_is_asked_of_it(
     assert offered(negotiator, found, terms=Terms(cache="no-store")) is not first
     passing = found._replace(passing=True)
     assert offered(negotiator, passing) is not offered(negotiator, passing)
+    assert first.representation.content.kept
+    assert not offered(negotiator, passing).representation.content.kept
 
 
 def test_a_digest_that_is_wanted_is_waited_for_and_makes_the_tag(
@@ -177,30 +181,58 @@ def made(name: str, media_type: str | None = None) -> Found:
     return Found(FileFacts(Address("made", name), None, None, "t", media_type), Made(lambda: iter([b"a" * 1000, b"b"])))
 
 
+def bytes_of(representation: Representation) -> bytes:
+    (part,) = representation.content.parts
+    assert isinstance(part, Streamed)
+    assert isinstance(part.source, Made | Compressed)
+    pieces = part.source.chunks()
+    assert isinstance(pieces, Iterator)
+    return b"".join(pieces)
+
+
 def test_what_is_made_is_compressed_on_its_way_and_has_another_tag(store: DirectoryStore, digests: Digests) -> None:
     negotiator = Negotiator(store.locate, digests)
     plain = offered(negotiator, made("water.csv")).representation
     packed = offered(negotiator, made("water.csv"), asked(accept_encoding="gzip")).representation
     assert (plain.coding, plain.tag, packed.coding) == (None, "t", "gzip")
     assert packed.tag not in (None, "t")
+    assert [gzip.decompress(bytes_of(packed)), bytes_of(plain)] == [b"a" * 1000 + b"b"] * 2
     picture = offered(negotiator, made("map.png"), asked(accept_encoding="gzip")).representation
     assert (picture.coding, picture.vary) == (None, "")
 
 
-@pytest.mark.parametrize("coding", [name for name in CODINGS if name == "gzip"])
+def unpacked(coding: str, content: bytes) -> bytes:
+    if coding == "gzip":
+        return gzip.decompress(content)
+    import zstandard
+
+    return zstandard.ZstdDecompressor().decompressobj().decompress(content)
+
+
+@pytest.mark.parametrize("coding", CODINGS)
 def test_a_coding_gives_the_same_bytes_sync_and_async(coding: str) -> None:
+    content = [os.urandom(300_000), b"a" * 1000, b"b"]  # so much that it comes in more pieces than one
+
     async def pieces() -> AsyncIterator[bytes]:
-        for piece in (b"a" * 1000, b"b"):
+        for piece in content:
             yield piece
 
-    async def collected() -> bytes:
+    async def collected() -> list[bytes]:
         chunks = Compressed(Made(pieces), coding).chunks()
         assert isinstance(chunks, AsyncIterator)
-        return b"".join([piece async for piece in chunks])
+        return [piece async for piece in chunks]
 
-    chunks = Compressed(Made(lambda: iter([b"a" * 1000, b"b"])), coding).chunks()
+    chunks = Compressed(Made(lambda: iter(content)), coding).chunks()
     assert isinstance(chunks, Iterator)
-    assert gzip.decompress(b"".join(chunks)) == gzip.decompress(asyncio.run(collected())) == b"a" * 1000 + b"b"
+    for come in (list(chunks), asyncio.run(collected())):
+        assert len(come) > 1
+        assert all(come)
+        assert unpacked(coding, b"".join(come)) == b"".join(content)
+
+
+def test_what_is_compressed_is_made_by_the_threads_of_what_it_is_made_of() -> None:
+    pool = Pool("test", 1)
+    assert Compressed(Made(lambda: iter([b"x"]), pool), "gzip").pool is pool
 
 
 def test_ending_a_compressed_content_ends_what_it_is_made_of() -> None:

@@ -16,7 +16,7 @@ from invio.core.files import FileFacts
 from invio.core.http.replies import Slice
 from invio.core.readable import ContentChanged
 from invio.delivery.archives import plan as module
-from invio.delivery.archives.plan import Plan
+from invio.delivery.archives.plan import Literal, Plan
 from invio.stores.sources import DiskFile
 
 LOG = b"08:00 level 3\n" * 50_000  # some pieces of a run each
@@ -121,3 +121,42 @@ def test_a_file_that_became_shorter_or_vanished_breaks_it_off(tmp_path: Path, co
         (tmp_path / "long").write_bytes(content)
     with pytest.raises(ContentChanged):
         sent(plan)
+
+
+def test_an_entry_is_known_by_its_file_and_what_the_archive_adds_by_nothing(tmp_path: Path) -> None:
+    plan = Plan(ZipLayout())
+    (tmp_path / "a.log").write_bytes(SHORT)
+    os.utime(tmp_path / "a.log", (1.6e9, 1.6e9))
+    found = DiskFile.of(os.fsencode(tmp_path / "a.log"), (tmp_path / "a.log").stat())
+    facts = FileFacts(Address("files", "a.log"), len(SHORT), 1.6e9, "tag")
+    plan.add(facts, found, Entry("a.log", len(SHORT), zlib.crc32(SHORT), 1.6e9))
+    added = Literal(b"sums")
+    sums = FileFacts(Address("", "SUMS"), None, None, None)
+    plan.add(sums, added, Entry("SUMS", added.size, zlib.crc32(b"sums"), 0.0))
+    kept = FileFacts(Address("models", "b.log"), None, None, "v2", version=2)
+    plan.add(kept, Literal(b"kept"), Entry("b.log", 4, zlib.crc32(b"kept"), 0.0))
+    plan.end()
+    assert list(plan.addresses()) == ["files/a.log", None, "models/b.log"]
+    assert [plan.name_of(number) for number in range(3)] == ["files/a.log", "", "models/b.log"]
+    assert plan.facts(0) == facts._replace(tag=None)
+    assert (plan.facts(1), plan.facts(2)) == (None, kept._replace(size=4))
+    assert plan.versions() == {"models/b.log": 2}
+    assert [plan.read(number) for number in range(3)] == [SHORT, b"sums", b"kept"]
+
+
+@pytest.mark.parametrize("name", ["a.log", "a.deflated", "b.log"])
+def test_a_plan_holds_until_one_of_its_files_is_gone_or_another(tmp_path: Path, name: str) -> None:
+    plan, files = Plan(ZipLayout()), {}
+    for one in ("a.log", "a.deflated", "b.log"):
+        (tmp_path / one).write_bytes(SHORT)
+        files[one] = DiskFile.of(os.fsencode(tmp_path / one), (tmp_path / one).stat())
+    entry = Entry("a.log", len(SHORT), zlib.crc32(SHORT), 0.0)
+    plan.add(FileFacts(Address("files", "a.log"), len(SHORT), 0.0, "t"), files["a.log"], entry, files["a.deflated"])
+    elsewhere = FileFacts(Address("models", "1"), len(SHORT), 0.0, "t")  # kept under another name than its address
+    plan.add(elsewhere, files["b.log"], Entry("b.log", len(SHORT), zlib.crc32(SHORT), 0.0))
+    plan.end()
+    assert plan.holds()
+    (tmp_path / name).write_bytes(SHORT + b"more")
+    assert not plan.holds()
+    (tmp_path / name).unlink()
+    assert not plan.holds()
