@@ -36,3 +36,15 @@ def test_a_two_digit_year_more_than_fifty_years_ahead_is_past() -> None:
     in_2026 = 1_790_000_000
     assert http_date(parse_http_date("Sunday, 06-Nov-94 08:49:37 GMT", in_2026) or 0).split()[3] == "1994"
     assert http_date(parse_http_date("Friday, 06-Nov-26 08:49:37 GMT", in_2026) or 0).split()[3] == "2026"
+
+
+@pytest.mark.parametrize(
+    ("seconds", "text"),
+    [
+        (-(10**18), "Mon, 01 Jan 0001 00:00:00 GMT"),
+        (-5, "Wed, 31 Dec 1969 23:59:55 GMT"),
+        (10**18, "Fri, 31 Dec 9999 23:59:59 GMT"),
+    ],
+)
+def test_what_no_date_can_say_is_the_first_or_the_last(seconds: int, text: str) -> None:
+    assert http_date(seconds) == text

@@ -102,6 +102,28 @@ def test_what_ends_early_or_changes_is_broken_off() -> None:
     assert not source.is_unaltered()
 
 
+class Lying(Odd):
+    """One whose system says of some files what cannot be."""
+
+    def look_up(self, address: Address) -> FileFacts:
+        size = -1 if address.path == "less" else 10
+        return FileFacts(address, size, float("nan"), "tag", "text/html\r\nx: y", name="a\r\nb")
+
+    def look_into(self, folder: Address) -> list[FileFacts | Address]:  # type: ignore[override]
+        return [self.look_up(Address(folder.store, path)) for path in ("less", "more", "more")]
+
+
+def test_a_file_of_which_something_cannot_be_keeps_nobody_from_the_others(caplog: pytest.LogCaptureFixture) -> None:
+    store = Lying("shelf")
+    assert store.list(parse_address("shelf/")) == [parse_address("shelf/more")]
+    (line,) = [line for line in caplog.records if line.message == "store.file-left-out"]
+    assert "shelf/less is said to have a size of -1 bytes" in line.fields["error"]  # type: ignore[attr-defined]
+    facts = store.locate(parse_address("shelf/more")).facts
+    assert (facts.size, facts.modified, facts.media_type) == (10, None, None)
+    with pytest.raises(StoreFault, match="store 'shelf': shelf/less is said to have a size of -1 bytes"):
+        store.locate(parse_address("shelf/less"))
+
+
 def test_a_folder_without_anything_is_none() -> None:
     with pytest.raises(Missing):
         Odd("shelf").list(parse_address("shelf/none/"))

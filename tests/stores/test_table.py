@@ -126,6 +126,75 @@ def paged(store: TableStore, folder: str, limit: int, after: Address | None = No
     return listed
 
 
+ODD: dict[str, dict[str, object]] = {
+    "far.bin": {"taken": 1e300},
+    "never.bin": {"taken": "nan"},
+    "before.bin": {"taken": -1e12},
+    "typed.bin": {"kind": "text/html\r\nSet-Cookie: a=b"},
+    "bytes.bin": {"saved_as": b"\xff\x00", "kind": b"text/html", "says": b"x", "station": b"\xff"},
+}
+
+
+@pytest.fixture
+def odd(tmp_path: Path) -> Iterator[TableStore]:
+    """A table that declares nothing, of which no row is as it should be, but `good.bin`."""
+    engine = database_engine("sqlite:///odd.sqlite", tmp_path)
+    with engine.begin() as connection:
+        connection.execute(sa.text("CREATE TABLE dumps (path, dump, saved_as, kind, bytes, taken, says, station)"))
+    for path in (None, None, b"blob.bin", "good.bin", "two.bin", "two.bin", 17, "a/../b.bin", *ODD):
+        change(engine, "INSERT INTO dumps (path, dump) VALUES (:path, x'0102')", path=path)
+        for column, value in ODD.get(str(path), {}).items():
+            change(engine, f"UPDATE dumps SET {column} = :value WHERE path = :path", value=value, path=path)
+    # What is no UTF-8 sorts behind all that is.
+    for path in ("x'ff'", "x'616eff'"):
+        change(engine, f"INSERT INTO dumps (path, dump) VALUES (CAST({path} AS TEXT), x'01')")
+    change(engine, "UPDATE dumps SET station = CAST(x'41ff' AS TEXT) WHERE path = 'good.bin'")
+    columns = Columns(
+        "path", "dump", name="saved_as", media_type="kind", modified="taken", description="says", facts=("station",)
+    )
+    yield TableStore("gauges", engine, "dumps", columns)
+    engine.dispose()
+
+
+@pytest.mark.parametrize("limit", [1, 2, 3, 100])
+def test_an_odd_row_keeps_nobody_from_the_others(odd: TableStore, limit: int) -> None:
+    files = sorted(["good.bin", "two.bin", *ODD])
+    listed = [one.path for one in paged(odd, "gauges/", limit)]
+    assert listed == [one.path for one in odd.list(parse_address("gauges/"))]
+    assert [one for one in listed if one in files] == files
+    assert {found.facts.address.path for found in odd.walk(parse_address("gauges/"))} == {"good.bin", *ODD}
+    assert odd.search(parse_address("gauges/"), "A") == [parse_address("gauges/good.bin")]
+
+
+def test_what_an_odd_row_says_is_left_out_where_nobody_can_be_told(odd: TableStore) -> None:
+    for path in ODD:
+        facts = odd.locate(parse_address(f"gauges/{path}")).facts
+        assert (facts.size, facts.modified, facts.media_type, facts.name, facts.description) == (2, *[None] * 4)
+        assert read(odd, f"gauges/{path}") == b"\x01\x02"
+    assert odd.locate(parse_address("gauges/bytes.bin")).facts.about == (("station", "1 bytes"),)
+    assert odd.locate(parse_address("gauges/good.bin")).facts.about == (("station", "A\ufffd"),)
+
+
+def test_a_key_of_several_rows_is_no_file_and_the_log_says_so_once(
+    odd: TableStore, caplog: pytest.LogCaptureFixture
+) -> None:
+    for _ in range(2):
+        with pytest.raises(Missing):
+            odd.locate(parse_address("gauges/two.bin"))
+    (line,) = [line for line in caplog.records if line.message == "store.key-not-unique"]
+    assert "'two.bin' is the key of several rows" in line.fields["error"]  # type: ignore[attr-defined]
+
+
+def test_rows_without_a_key_are_no_files_and_end_every_page(engine: sa.Engine) -> None:
+    change(engine, "DROP TABLE IF EXISTS loose")
+    change(engine, f"CREATE TABLE loose (path TEXT, dump {'BYTEA' if engine.dialect.name == 'postgresql' else 'BLOB'})")
+    for path in (None, "a", None, "b/c", None):
+        change(engine, "INSERT INTO loose VALUES (:path, :dump)", path=path, dump=b"x")
+    store = TableStore("gauges", engine, "loose", Columns("path", "dump"))
+    for limit in (1, 2, 5):
+        assert [str(one) for one in paged(store, "gauges/", limit)] == ["gauges/b/", "gauges/a"]
+
+
 def test_pages_are_the_listing_in_its_order_whatever_lies_between(store: TableStore, engine: sa.Engine) -> None:
     for path in ("a-b/x", "a/x", "a/y/z", "a//c", "ab/x", "Z/x", "ü/y", "b", "B", "_", "ü", "a\\b", "c/", "./d", "e"):
         change(engine, "INSERT INTO dumps (path, dump) VALUES (:path, :dump)", path=path, dump=b"x")

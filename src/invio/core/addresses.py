@@ -109,6 +109,16 @@ def parse_address(text: str) -> Address:
     return Address(store, path)
 
 
+def is_proper(address: Address) -> bool:
+    """Whether an address that was put together elsewhere is one, so that it can be told and asked for."""
+    if address.path.isascii() and address.path.isprintable():
+        return True  # as most are: what is odd in it, nobody can ask for
+    try:
+        return parse_address(str(address)) == address
+    except BadAddress:
+        return False
+
+
 def parse_file_address(text: str) -> Address:
     """Like `parse_address`, and refuses a folder."""
     address = parse_address(text)

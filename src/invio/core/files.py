@@ -5,7 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
-from invio.core.addresses import Address
+from invio.core.addresses import Address, is_proper
+from invio.core.http.media_types import essence
+from invio.core.moments import FIRST_DATE, LAST_MOMENT
 
 
 class FileFacts(NamedTuple):
@@ -31,6 +33,47 @@ class FileFacts(NamedTuple):
     sha256: bytes | None = None
     description: str | None = None
     about: tuple[tuple[str, str], ...] = ()
+
+
+# The longest content that databases and archives can count.
+_LONGEST = 2**63 - 1  # bytes
+_TEXT = 2000  # characters of a text that is told of a file
+
+
+def bounded(facts: FileFacts) -> FileFacts:
+    """Facts that come from outside, as far as others can be told of them.
+
+    A time that no calendar has, and a media type that is none, are left out; texts are texts, and not too long. A row
+    of somebody's table, a letter or another system may say anything.
+
+    Raises:
+        ValueError: the size is no number of bytes, or no address names it.
+    """
+    if not is_proper(facts.address):
+        raise ValueError(f"{str(facts.address)[:200]!r} is no address")
+    size, modified, media_type = facts.size, facts.modified, facts.media_type
+    if not isinstance(size, int) or not 0 <= size <= _LONGEST:
+        raise ValueError(f"{facts.address} is said to have a size of {str(size)[:40]} bytes")
+    # NaN, which is no number, lies between no others.
+    if modified is not None and not (isinstance(modified, int | float) and FIRST_DATE <= modified <= LAST_MOMENT):
+        facts = facts._replace(modified=None)
+    if media_type is not None and (proper := essence(str(media_type))) != media_type:
+        facts = facts._replace(media_type=proper)
+    if not (_is_told(facts.name) and _is_told(facts.description)):
+        facts = facts._replace(name=_told(facts.name), description=_told(facts.description))
+    if not all(_is_told(text) for one in facts.about for text in one):
+        facts = facts._replace(about=tuple((_told(name) or "", _told(text) or "") for name, text in facts.about))
+    return facts
+
+
+def _is_told(text: object) -> bool:
+    """Whether a text can be told as it is, as nearly all can."""
+    return text is None or (isinstance(text, str) and text.isprintable() and len(text) <= _TEXT)
+
+
+def _told(text: object) -> str | None:
+    """A text as it can be told: halves of characters (surrogates), which no encoding has, are told as `?`."""
+    return None if text is None else str(text)[:_TEXT].encode("utf-8", "replace").decode()
 
 
 @dataclass(frozen=True, slots=True)

@@ -8,6 +8,8 @@ from __future__ import annotations
 
 from datetime import UTC, datetime
 
+# 0001-01-01T00:00:00Z: years before have no date in HTTP (RFC 9110 §5.6.7: four digits).
+FIRST_DATE = -62_135_596_800
 # 9999-12-31T23:59:59Z: later years have no text in RFC 3339 (§1: four digits).
 LAST_MOMENT = 253_402_300_799
 LONGEST_SPAN = 100 * 366 * 86_400  # seconds

@@ -5,7 +5,6 @@ from __future__ import annotations
 import asyncio
 import errno
 import logging
-import re
 from collections.abc import AsyncIterator, Callable
 from functools import partial
 from typing import Annotated
@@ -17,7 +16,7 @@ from starlette.requests import ClientDisconnect
 from invio.core.addresses import Address, quoted
 from invio.core.files import Caller, FileFacts
 from invio.core.http.digests import content_tag, said_sha256
-from invio.core.http.media_types import media_type_by_name
+from invio.core.http.media_types import essence, media_type_by_name
 from invio.core.http.request_head import RequestHead
 from invio.core.reasons import Refusal
 from invio.core.versions import PathConflict, Putting
@@ -34,7 +33,6 @@ router = APIRouter(tags=["files"])
 
 _PIECE = 4 * 1024 * 1024  # bytes that are written together
 _SHORT = 64 * 1024  # bytes that are, once all uploads together hold much
-_TYPE = re.compile(r"[a-z0-9!#$&^_.+-]+/[a-z0-9!#$&^_.+-]+\Z")
 # Media types that programs send by default.
 _SAYS_NOTHING = ("application/octet-stream", "application/x-www-form-urlencoded")
 _FULL = (errno.ENOSPC, errno.EDQUOT)
@@ -325,14 +323,15 @@ def _said_type(head: RequestHead, address: Address) -> str | None:
         raise Refusal("bad-request", "a file is uploaded whole; leave Content-Range out")
     if (head.get(b"content-encoding") or "identity").lower() != "identity":
         raise Refusal("bad-request", "a file is uploaded as it is; leave Content-Encoding out")
-    said = (head.get(b"content-type") or "").partition(";")[0].strip().lower()
-    if said == "multipart/form-data":
-        raise Refusal("bad-request", "the body is the file itself, not a form; with curl, use -T")
-    if not said or said in _SAYS_NOTHING:
+    said = (head.get(b"content-type") or "").strip()
+    if not said:
         return None
-    if not _TYPE.match(said):
+    media_type = essence(said)
+    if media_type is None:
         raise Refusal("bad-request", f"Content-Type: {said[:80]!r} is no media type")
-    return None if said == media_type_by_name(address.name) else said
+    if media_type == "multipart/form-data":
+        raise Refusal("bad-request", "the body is the file itself, not a form; with curl, use -T")
+    return None if media_type in (*_SAYS_NOTHING, media_type_by_name(address.name)) else media_type
 
 
 def _said_digest(head: RequestHead) -> bytes | None:

@@ -21,10 +21,10 @@ import time
 from collections import deque
 from collections.abc import AsyncIterator, Callable, Iterable, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any, ClassVar, TypeVar
+from typing import TYPE_CHECKING, Any, ClassVar, TypeVar, cast
 
-from invio.core.addresses import Address
-from invio.core.files import FileFacts
+from invio.core.addresses import Address, is_proper
+from invio.core.files import FileFacts, bounded
 from invio.core.memory import Memory
 from invio.core.readable import ContentChanged
 from invio.core.reasons import Refusal
@@ -152,15 +152,21 @@ class BlockingStore:
         listed = self._entries(lambda: self.look_into(folder))
         if not listed and folder.path:
             raise Missing(str(folder))
-        return sorted(listed, key=place_of)
+        return sorted(set(listed), key=place_of)
 
     def _entries(self, look: Callable[[], Iterable[FileFacts | Address]]) -> Sequence[Address]:
         """The addresses that a look into a folder gives; the facts it gives are cached. Raises Missing, StoreFault."""
         listed = []
         for entry in self._asked(lambda: _tried(lambda: list(look()), self._timeout)):
             if isinstance(entry, FileFacts):
-                self._found(entry, self._seen if self.lists_all else self._glimpsed)
-                entry = entry.address
+                memory = self._seen if self.lists_all else self._glimpsed
+                try:
+                    entry = self._found(entry, memory).facts.address
+                except StoreFault as fault:  # of one file, which keeps nobody from the others
+                    log.error("store.file-left-out", extra={"fields": {"error": str(fault)}})
+                    continue
+            elif not is_proper(entry):
+                continue
             listed.append(entry)
         return listed
 
@@ -172,10 +178,14 @@ class BlockingStore:
     def _found(self, facts: FileFacts, memory: Memory[str, tuple[float, Found]] | None = None) -> Found:
         """The finding; of a file that is unaltered the same as before, so that what was made of it is still good."""
         memory = self._seen if memory is None else memory
+        try:
+            facts = bounded(facts)
+        except ValueError as error:
+            raise StoreFault(f"store {self.name!r}: {error}", store=self.name) from None
         seen = memory.get(facts.address.path)
         found = None if seen is None else seen[1]
         if found is None or found.facts != facts:
-            source = BlockingFile(self, facts.address, facts.size or 0, str(facts.tag))
+            source = BlockingFile(self, facts.address, cast(int, facts.size), str(facts.tag))
             found = Found(facts, source)
         memory.keep(facts.address.path, (time.monotonic(), found))
         return found

@@ -17,6 +17,7 @@ import httpx
 
 from invio.core.addresses import Address
 from invio.core.files import FileFacts
+from invio.core.http.media_types import essence
 from invio.core.readable import ContentChanged
 from invio.stores.blocking import FRESH, BlockingStore
 from invio.stores.store import Missing, StoreFault
@@ -117,13 +118,13 @@ class OriginStore(BlockingStore):
         size = _size(answer)
         if size is None:
             raise StoreFault(f"store {self.name!r}: it does not tell how long {address.path!r} is")
-        media_type = answer.headers.get("content-type", "").partition(";")[0].strip().lower()
+        media_type = essence(answer.headers.get("content-type", ""))
         return FileFacts(
             address,
             size,
             _modified(answer),
             self._tag(address, answer, size),
-            media_type=None if media_type in _SAYS_NOTHING else media_type or None,
+            media_type=None if media_type in _SAYS_NOTHING else media_type,
         )
 
     def _tag(self, address: Address, answer: httpx.Response, size: int | None) -> str:
@@ -159,7 +160,7 @@ def _size(answer: httpx.Response) -> int | None:
 def _modified(answer: httpx.Response) -> float | None:
     try:
         return parsedate_to_datetime(answer.headers["last-modified"]).timestamp()
-    except (KeyError, ValueError):
+    except (KeyError, ValueError, OverflowError):
         return None
 
 

@@ -20,13 +20,13 @@ from fsspec.spec import AbstractFileSystem
 
 from invio.core.addresses import Address, BadAddress, parse_address
 from invio.core.files import FileFacts
+from invio.core.http.media_types import essence
 from invio.core.readable import ContentChanged
 from invio.stores.blocking import FRESH, BlockingStore
 from invio.stores.sources import BlockingFile
 from invio.stores.store import Missing, StoreFault
 
 _REFUSES_FOR = 2.0  # seconds for which a system that could not be reached is not tried again
-_TYPE = re.compile(r"[a-z0-9!#$&^_.+-]+/[a-z0-9!#$&^_.+-]+\Z")
 # Media types that systems report when they do not know the type.
 _SAYS_NOTHING = ("application/octet-stream", "binary/octet-stream", "application/x-www-form-urlencoded")
 _PASSWORD = re.compile(r"(://[^/@:]*):[^/@]*@")
@@ -200,8 +200,8 @@ def without_password(url: str) -> str:
 def _media_type(info: Mapping[str, Any]) -> str | None:
     """The media type the other system reports, unless it is a default."""
     said = info.get("media_type") or next((info[name] for name in _TYPES if info.get(name)), None)
-    said = str(said or "").partition(";")[0].strip().lower()
-    return said if _TYPE.match(said) and said not in _SAYS_NOTHING else None
+    media_type = essence(str(said or ""))
+    return None if media_type in _SAYS_NOTHING else media_type
 
 
 def _is_of_the_network(error: BaseException | None) -> bool:
@@ -231,7 +231,7 @@ def _changed(info: Mapping[str, Any]) -> float | None:
     for name in _TIMES:
         value = info.get(name)
         if isinstance(value, datetime):
-            return value.timestamp()
+            return _seconds(value)
         if isinstance(value, int | float) and not isinstance(value, bool):
             return float(value)
         if isinstance(value, str):
@@ -241,5 +241,12 @@ def _changed(info: Mapping[str, Any]) -> float | None:
                 moment = datetime.fromisoformat(text)
             except ValueError:
                 continue
-            return (moment if moment.tzinfo else moment.replace(tzinfo=UTC)).timestamp()
+            return _seconds(moment if moment.tzinfo else moment.replace(tzinfo=UTC))
     return None
+
+
+def _seconds(moment: datetime) -> float | None:
+    try:
+        return moment.timestamp()
+    except (OverflowError, ValueError, OSError):  # the first or last year there is, by a clock with another zone
+        return None

@@ -12,23 +12,28 @@ as another.
 from __future__ import annotations
 
 import hashlib
+import logging
+import sqlite3
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
 from datetime import UTC, date, datetime
 from decimal import Decimal
 from itertools import islice
-from typing import Any
+from typing import Any, cast
 
 import sqlalchemy as sa
 
 from invio.core.addresses import Address, BadAddress, parse_address, parse_file_address
 from invio.core.files import FileFacts
+from invio.core.memory import Memory
 from invio.core.readable import ContentChanged
 from invio.core.toml import did_you_mean
 from invio.stores.blobs import Blobs
 from invio.stores.blocking import BlockingStore, Reading, place_of
 from invio.stores.store import Missing, StoreFault
+
+log = logging.getLogger("invio.stores")
 
 # In small pieces, few ahead: a content in a database is near, and a reader of it is to cost little memory.
 _PIECE = 1024 * 1024  # bytes
@@ -37,10 +42,10 @@ _SAMPLES, _SAMPLE = 16, 512  # pieces of a content, of so many bytes, that tell 
 _ROW_MARKS = {"sqlite": "rowid", "postgresql": "xmin::text"}
 _AFTER_SLASH = "0"  # the character after `/`: what stands below a folder sorts before the folder's name with it
 _FOUND = 10_000  # files that a search finds, at most
+_AMBIGUOUS = 1000  # keys of several rows of which it was said
 _WALKED = 1000  # files and folders that are listed at once for a walk
 # Collations in the order of code points, in which addresses are listed.
 _PLAIN_ORDERS = {"sqlite": "BINARY", "postgresql": "C"}
-_LONGEST = 2000  # characters of a further fact that is shown
 
 
 @dataclass(frozen=True, slots=True)
@@ -97,6 +102,7 @@ class TableStore(BlockingStore):
         self._engine, self._columns = engine, columns
         schema, _, short = table.rpartition(".")
         self._table = sa.table(short, *(sa.column(one) for one in dict.fromkeys(columns.all)), schema=schema or None)
+        self._ambiguous: Memory[str, str] = Memory(_AMBIGUOUS)
         self._key, self._content = self._table.c[columns.key], self._table.c[columns.content]
         self._dialect = engine.dialect.name
         self._blobs = Blobs(engine, table, columns.content, timeout) if self._dialect == "sqlite" else None
@@ -183,10 +189,11 @@ class TableStore(BlockingStore):
         last: Address | None = None
         while some := self.page(folder, last, _WALKED):
             for address in some:
-                if address.folder:
-                    yield from self.walk(address)
-                else:
-                    yield self.locate(address)
+                with suppress(Missing):  # it was removed just now, its key is of several rows, or no address names it
+                    if address.folder:
+                        yield from self.walk(address)
+                    else:
+                        yield self.locate(address)
             last = some[-1]
 
     def read_at(self, address: Address, tag: str, offset: int, count: int) -> bytes:
@@ -203,7 +210,16 @@ class TableStore(BlockingStore):
     @contextmanager
     def _connected(self) -> Iterator[sa.Connection]:
         with self._engine.connect() as connection:
-            yield connection
+            if self._dialect != "sqlite":
+                yield connection
+                return
+            # SQLite lets any bytes be a text, and its library gives no row of a query that has one which is not UTF-8.
+            driver = cast(sqlite3.Connection, connection.connection.driver_connection)
+            before, driver.text_factory = driver.text_factory, _lenient
+            try:
+                yield connection
+            finally:
+                driver.text_factory = before
 
     def _length(self) -> sa.ColumnElement[Any]:
         if self._dialect != "sqlite":
@@ -216,18 +232,36 @@ class TableStore(BlockingStore):
     def _selected(self) -> sa.Select[Any]:
         mark = sa.literal_column(_ROW_MARKS[self._dialect]) if self._dialect in _ROW_MARKS else sa.null()
         shown = [self._table.c[name] for name in self._columns.shown]
-        return sa.select(self._key, self._length(), mark, *shown)
+        return sa.select(self._raw(self._key), self._length(), mark, *shown).where(self._is_text())
 
     def _read_row(self, row: Sequence[Any]) -> _Row:
         return _Row(row[0], row[1], row[2], dict(zip(self._columns.shown, row[3:], strict=True)))
 
+    def _raw(self, text: sa.ColumnElement[str]) -> sa.ColumnElement[Any]:
+        """A text as it is compared by: SQLite's may be no UTF-8, and then the text read of it is another."""
+        return sa.cast(text, sa.LargeBinary) if self._dialect == "sqlite" else text
+
+    def _is_text(self) -> sa.ColumnElement[bool]:
+        """Whether a row has a key: where anything may be one, BLOBs follow all texts, and no text equals them."""
+        if self._dialect == "sqlite":
+            return sa.func.typeof(self._key).in_(["text", "integer", "real"])
+        return self._key.is_not(None)
+
     def _row(self, connection: sa.Connection, address: Address) -> _Row:
         found = connection.execute(self._selected().where(self._key == address.path).limit(2)).all()
-        if not found or found[0][1] is None or found[0][0] != address.path:  # some compare without regard to case
+        if not found or found[0][1] is None or _as_text(found[0][0]) != address.path:  # some compare regardless of case
             raise Missing(str(address))
         if len(found) > 1:
-            raise StoreFault(f"store {self.name!r}: {address.path!r} is the key of several rows; a key is to be unique")
+            self._tell_ambiguous(address)
+            raise Missing(str(address))
         return self._read_row(found[0])
+
+    def _tell_ambiguous(self, address: Address) -> None:
+        """Says once of a key that it is of several rows, none of which is the file."""
+        if self._ambiguous.get(address.path) is None:
+            self._ambiguous.keep(address.path, "told")
+            said = f"{address.path!r} is the key of several rows, so it is no file; make keys unique"
+            log.error("store.key-not-unique", extra={"fields": {"error": f"store {self.name!r}: {said}"}})
 
     def _rowid(self, driver: Any, address: Address) -> int:
         """The number of a row, for SQLite's handle on its content. Raises ContentChanged."""
@@ -259,19 +293,23 @@ class TableStore(BlockingStore):
         """The folders in a folder; with a `limit`, in order, those that follow `after`."""
         slash = self._slash_after(folder)
         path = self._plain(sa.func.substr(self._key, 1, len(folder.path) + slash)).label("path")
-        query = sa.select(path).where(self._below(folder), slash > 1).distinct()
+        query = sa.select(self._raw(path)).where(self._below(folder), self._is_text(), slash > 1).distinct()
         for row in _rows(connection, query, path, after, limit):
-            with suppress(BadAddress):
-                yield parse_address(f"{self.name}/{row[0]}")
+            with suppress(BadAddress, UnicodeDecodeError):
+                yield parse_address(f"{self.name}/{_as_text(row[0])}")
 
     def _files(
         self, connection: sa.Connection, folder: Address, after: Address | None, limit: int | None
     ) -> Iterator[FileFacts | Address]:
         """The files in a folder; with a `limit`, in order, those that follow `after`."""
         query = self._selected().where(self._below(folder), self._slash_after(folder) == 0)
+        last = None
         for row in _rows(connection, query, self._plain(self._key), after, limit):
-            with suppress(BadAddress):  # no address can name it
-                address = parse_address(f"{self.name}/{row[0]}")
+            if limit is not None and row[0] == last:
+                continue  # a key of several rows
+            last = row[0]
+            with suppress(BadAddress, UnicodeDecodeError):  # no address can name it
+                address = parse_address(f"{self.name}/{_as_text(row[0])}")
                 if not address.folder and row[1] is not None:
                     # Samples of a hundred thousand contents would take seconds; those of a page do not.
                     yield address if self._blobs else self._facts(connection, address, self._read_row(row))
@@ -303,10 +341,10 @@ class TableStore(BlockingStore):
             row.length,
             modified,
             self._tag(connection, address, row, (modified, sha256)),
-            media_type=str(media_type).lower() if media_type else None,
-            name=_one_line(str(name)) if name else None,
+            media_type=_text(media_type),
+            name=_one_line(_text(name) or "") or None,
             sha256=sha256,
-            description=str(description)[:_LONGEST] if description else None,
+            description=_text(description),
             about=tuple((one, _shown(said[one])) for one in columns.facts if said.get(one) is not None),
         )
 
@@ -331,14 +369,20 @@ def _rows(
     if limit is None:
         yield from connection.execute(query)
         return
-    last = None if after is None else after.path
+    last: str | bytes | None = None if after is None else after.path
     while True:
-        following = query if last is None else query.where(key > last)
+        raw = sa.cast(sa.literal(last), sa.Text) if isinstance(last, bytes) else last
+        following = query if last is None else query.where(key > raw)
         rows = connection.execute(following.order_by(key).limit(limit)).all()
         yield from rows
         if len(rows) < limit:
             return
         last = rows[-1][0]
+
+
+def _as_text(key: str | bytes) -> str:
+    """A key, as it is read. Raises UnicodeDecodeError, for one that is no text."""
+    return key.decode() if isinstance(key, bytes) else key
 
 
 def _sampled(driver: Any, table: str, column: str, rowid: int, length: int) -> bytes:
@@ -371,6 +415,10 @@ def _sha256(value: object) -> bytes | None:
     return digest if len(digest) == 32 else None
 
 
+def _lenient(text: bytes) -> str:
+    return text.decode("utf-8", "replace")
+
+
 def _seconds(value: object) -> float | None:
     """A time in a column as Unix seconds: a date or time (without an offset: UTC), ISO 8601 text, or a number."""
     if isinstance(value, str):
@@ -387,12 +435,17 @@ def _seconds(value: object) -> float | None:
     return None
 
 
+def _text(value: object) -> str | None:
+    """What a column says in words; None where it says nothing, or something that is no text."""
+    return None if value is None or isinstance(value, bytes | memoryview) else str(value) or None
+
+
 def _shown(value: object) -> str:
     if isinstance(value, datetime | date):
         return value.isoformat()
     if isinstance(value, bytes | memoryview):
         return f"{len(value)} bytes"
-    return str(value)[:_LONGEST]
+    return str(value)
 
 
 def _one_line(text: str) -> str:

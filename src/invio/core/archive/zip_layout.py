@@ -13,6 +13,8 @@ import time
 from functools import lru_cache
 from typing import NamedTuple
 
+from invio.core.moments import LAST_MOMENT
+
 _MAX32 = 0xFFFFFFFF
 _MAX16 = 0xFFFF
 _UTF8_FLAG = 1 << 11  # §4.4.4, bit 11: names are UTF-8
@@ -101,7 +103,7 @@ def _times(modified: int | None) -> tuple[int, int, bytes]:
 
 def _dos_time(modified: int | None) -> tuple[int, int]:
     """(time, date) of §4.4.6, in UTC; whole even seconds from 1980 to 2107."""
-    when = time.gmtime(modified or 0)
+    when = time.gmtime(min(max(modified or 0, 0), LAST_MOMENT))
     if when.tm_year < 1980:
         return 0, (1 << 5) | 1
     if when.tm_year > 2107:

@@ -7,6 +7,8 @@ import re
 import time
 from functools import lru_cache
 
+from invio.core.moments import FIRST_DATE, LAST_MOMENT
+
 _DAYS = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
 _MONTHS = ("Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec")
 _MONTH = "(?P<month>" + "|".join(_MONTHS) + ")"
@@ -21,8 +23,8 @@ _FORMS = (
 
 @lru_cache(maxsize=4096)
 def http_date(seconds: int) -> str:
-    """IMF-fixdate of Unix seconds. Months and days are English whatever the locale is."""
-    when = time.gmtime(seconds)
+    """IMF-fixdate of Unix seconds, or of the first or last that has one. Months and days are English everywhere."""
+    when = time.gmtime(min(max(seconds, FIRST_DATE), LAST_MOMENT))
     return (
         f"{_DAYS[when.tm_wday]}, {when.tm_mday:02} {_MONTHS[when.tm_mon - 1]} {when.tm_year:04} "
         f"{when.tm_hour:02}:{when.tm_min:02}:{when.tm_sec:02} GMT"

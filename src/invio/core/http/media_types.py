@@ -5,6 +5,8 @@ One table: extension → media type. A second says which types may be shown, and
 
 from __future__ import annotations
 
+import re
+
 OCTETS = "application/octet-stream"
 
 _BY_EXTENSION = {
@@ -115,6 +117,17 @@ _POLICIES = {
     "media": "default-src 'none'; style-src 'unsafe-inline'; media-src 'self'",
     "scripted": _LOCKED,
 }
+
+
+# RFC 6838 §4.2: names of types and subtypes.
+_ESSENCE = re.compile(r"[a-z0-9!#$&^_.+-]+/[a-z0-9!#$&^_.+-]+\Z", re.ASCII)
+_LONGEST = 255  # characters
+
+
+def essence(said: str) -> str | None:
+    """The type and subtype that somebody says, in lower case and without parameters; None when it is no media type."""
+    media_type = said.partition(";")[0].strip(" \t").lower()
+    return media_type if len(media_type) <= _LONGEST and _ESSENCE.match(media_type) else None
 
 
 def media_type_by_name(name: str) -> str | None:
