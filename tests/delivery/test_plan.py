@@ -160,3 +160,16 @@ def test_a_plan_holds_until_one_of_its_files_is_gone_or_another(tmp_path: Path, 
     assert not plan.holds()
     (tmp_path / name).unlink()
     assert not plan.holds()
+
+
+@pytest.mark.parametrize("modified", [2**63 - 1, 2**63, 10**21, -(2**63), -(10**21)])
+def test_a_file_of_any_time_that_a_disk_can_tell_is_in_it(modified: int) -> None:
+    plan = Plan(ZipLayout())
+    source = DiskFile(b"/srv/survey/a.log", 1, 2, len(SHORT), modified)
+    facts = FileFacts(Address("files", "a.log"), len(SHORT), modified / 1e9, "t")
+    plan.add(facts, source, Entry("a.log", len(SHORT), zlib.crc32(SHORT), facts.modified))
+    plan.end()
+    assert plan.source(0) == source
+    known = plan.facts(0)
+    assert known is not None
+    assert (known.address, known.size, known.modified) == (facts.address, facts.size, facts.modified)

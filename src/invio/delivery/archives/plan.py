@@ -26,6 +26,7 @@ _LOOKS_FOR = 0.2  # seconds
 # What is read of a file that has grown and is not sent, at most. In the event loop, where this takes some 20 ms.
 _READ_TO_PROVE = 64 * 1024 * 1024  # bytes
 # What is known of an entry's file: number of its root, device, inode, size, time (ns), CRC-32.
+_TIMES = 2**63  # nanoseconds that a row can hold, before and after 1970
 _ROW = struct.Struct("<HQQQqI")
 _FLAGS = os.O_RDONLY | os.O_CLOEXEC | os.O_NONBLOCK
 
@@ -93,7 +94,7 @@ class Plan:
         """One more file, and the entry that it becomes; `packed` is the deflated form that the archive holds of it."""
         store, below = facts.address
         path, file = below.encode(), on_disk(source)
-        if file is not None and file.path.endswith(path):
+        if file is not None and file.path.endswith(path) and -_TIMES <= file.modified_ns < _TIMES:
             whole, device, inode, size, modified = file
             above = whole[: len(whole) - len(path)]
             root = self._roots.get(above)
