@@ -138,6 +138,23 @@ def test_a_scan_reads_each_content_once_and_again_when_it_changes(tmp_path: Path
     assert invio(folder, "scan", "none")[0] == 2
 
 
+def test_a_scan_names_what_nobody_can_have(tmp_path: Path) -> None:
+    folder = tmp_path / "service"
+    odd = {b"a\nb", b"caf\xe9", "Gru\u0308n.txt".encode(), b"d\\e"}
+    make_folder(folder, {"a.bin": b"x", "Gr\u00fcn.txt": b"x"}, settings=SETTINGS + 'leave_out = ["*.tmp"]\n')
+    for name in odd:
+        (folder / "files" / os.fsdecode(name)).write_bytes(b"x")
+    (folder / "files" / "t\n.tmp").write_bytes(b"x")  # left out by the settings
+    (folder / "files" / "deep\n").mkdir()
+    status, told = invio(folder, "scan")
+    assert (status, told["files"]) == (0, 2)
+    assert told["unnamed"] == [
+        "files/Gru\\u0308n.txt", "files/a\\nb", "files/caf\\udce9", "files/d\\\\e", "files/deep\\n",
+    ]  # fmt: skip
+    said = CliRunner().invoke(main, ["scan", "--settings", str(folder / "invio.toml")]).output
+    assert "not served: files/Gru\\u0308n.txt (no address can hold the name; rename it)" in said
+
+
 def test_what_is_kept_is_verified_and_damage_is_named(tmp_path: Path) -> None:
     folder = tmp_path / "service"
     kept = Kept(folder, "")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from dataclasses import asdict
 from pathlib import Path
 
 import click
@@ -25,6 +26,13 @@ def _ended() -> None:
         say("", err=True)
 
 
+def _name(paths: list[str], how: str) -> None:
+    for path in paths[:_NAMED]:
+        say(how.format(path))
+    if len(paths) > _NAMED:
+        say(f"and {len(paths) - _NAMED} more")
+
+
 @click.command()
 @click.argument("stores", nargs=-1, metavar="[STORE]…")
 @has_settings
@@ -45,13 +53,11 @@ def scan(*, stores: tuple[str, ...], settings: Path, as_json: bool) -> None:
     done = work(read, names, _shown)
     _ended()
     if as_json:
-        print_json({"files": done.files, "read": done.read, "size": done.size, "left": done.left})
+        print_json(asdict(done))
         return
     say(f"{done.files:,} files; {done.read:,} of them were read, {size_text(done.size)}")
-    for address in done.left[:_NAMED]:
-        say(f"left for the next time: {address} (it changes, or cannot be read)")
-    if len(done.left) > _NAMED:
-        say(f"and {len(done.left) - _NAMED} more")
+    _name(done.left, "left for the next time: {} (it changes, or cannot be read)")
+    _name(done.unnamed, "not served: {} (no address can hold the name; rename it)")
 
 
 @click.command()

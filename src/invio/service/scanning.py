@@ -27,6 +27,7 @@ from invio.service.open_stores import open_stores
 from invio.service.settings import Settings
 from invio.service.store_settings import ManagedSettings
 from invio.stores.arriving import crc32
+from invio.stores.directory import DirectoryStore
 from invio.stores.disk_cache import DiskCache
 from invio.stores.sources import DiskFile, is_settled, read_through
 from invio.stores.store import Found, Missing, Store, StoreFault, WalkableStore
@@ -45,6 +46,7 @@ class Scanned:
     read: int = 0
     size: int = 0
     left: list[str] = field(default_factory=list)  # what could not be read, or changes just now
+    unnamed: list[str] = field(default_factory=list)  # what no address names, so that nobody can have it
 
 
 @dataclass(slots=True)
@@ -64,7 +66,11 @@ def scan(settings: Settings, stores: Iterable[str], report: Report) -> Scanned:
     engine = open_database(settings.database)
     try:
         wanted = [store for store in open_stores(settings, engine) if not stores or store.name in stores]
-        return _scanned(engine, wanted, report)
+        done = _scanned(engine, wanted, report)
+        for store in wanted:
+            if isinstance(store, DirectoryStore):
+                done.unnamed += [f"{store.name}/{path}" for path in store.unnamed()]
+        return done
     finally:
         engine.dispose()
 

@@ -128,6 +128,21 @@ class DirectoryStore:
         Folders are entered by their open descriptors, so that nothing put in their place leads elsewhere. At most
         one is open for each folder on the way down.
         """
+        return (found for level in self._levels(folder) for found in self._files(level))
+
+    def unnamed(self) -> Iterator[str]:
+        """What no address names, so that nobody can have it: paths from the root, in ASCII. Raises Missing.
+
+        Names that are no UTF-8 or not in Unicode's form NFC (as some systems write them), or that hold a backslash or
+        a control character.
+        """
+        for level in self._levels(Address(self.name, "")):
+            for name in level.unnamed:
+                if self._exclusions is None or not self._exclusions.excludes(level.folder.path + name):
+                    yield ascii(level.folder.path + name)[1:-1]
+
+    def _levels(self, folder: Address) -> Iterator[_Level]:
+        """Every folder below one and itself, each after those in it, and open until the next is asked for."""
         descriptor, path = self._entered(folder)
         status = os.fstat(descriptor)
         level = _Level(descriptor, path, folder, {(status.st_dev, status.st_ino)})
@@ -143,14 +158,17 @@ class DirectoryStore:
                     if inside is not None:
                         way.append(inside)
                     continue
-                for name, entry in level.files:
-                    found = self._found(level, name, entry)
-                    if found is not None:
-                        yield found
+                yield level
                 way.pop().close()
         finally:
             for level in way:
                 level.close()
+
+    def _files(self, level: _Level) -> Iterator[Found]:
+        for name, entry in level.files:
+            found = self._found(level, name, entry)
+            if found is not None:
+                yield found
 
     def _inside(self, level: _Level, name: str, *, is_link: bool) -> _Level | None:
         """Enters a folder of an open one; None when it is gone, or a loop of links."""
@@ -295,11 +313,12 @@ class DirectoryStore:
 class _Level:
     """One folder that is walked: what is in it, and which of its folders is next. `above` are those it lies in."""
 
-    __slots__ = ("_folders", "above", "descriptor", "files", "folder", "path")
+    __slots__ = ("_folders", "above", "descriptor", "files", "folder", "path", "unnamed")
 
     def __init__(self, descriptor: int, path: bytes, folder: Address, above: set[tuple[int, int]]) -> None:
         self.descriptor, self.path, self.folder, self.above = descriptor, path, folder, above
         self.files: list[tuple[str, os.DirEntry[str]]] = []
+        self.unnamed: list[str] = []  # what cannot stand in an address
         self._folders: list[tuple[str, bool]] = []  # names and whether they are links, the next one last
 
     def read(self) -> None:
@@ -308,7 +327,10 @@ class _Level:
             listed = {entry.name: entry for entry in entries}
         if not self.folder.path:
             listed.pop(_ARRIVING_NAME, None)
-        for name in _segments(sorted(listed)):
+        names = _segments(sorted(listed))
+        if len(names) < len(listed):
+            self.unnamed = sorted(listed.keys() - set(names))
+        for name in names:
             entry = listed[name]
             try:
                 is_folder = entry.is_dir()
