@@ -168,6 +168,51 @@ def test_what_an_archive_stored_is_deflated_for_the_next(
     assert known(engine, asked[0][1]) == {asked[0][1]: zlib.crc32(b"0" + LOG)}
 
 
+class Noticed(threading.Event):
+    """An event of which is known how often somebody waited for it."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.waits = 0
+        self.idle = threading.Event()
+
+    def wait(self, timeout: float | None = None) -> bool:
+        self.waits += 1
+        if not self.is_set():
+            self.idle.set()
+        return super().wait(timeout)
+
+
+def test_one_thread_deflates_and_rests_when_there_is_nothing_to_do(
+    engine: sa.Engine, store: DirectoryStore, cache: DeflateCache, tmp_path: Path
+) -> None:
+    (tmp_path / "files" / "noise.log").write_bytes(os.urandom(5000))
+    asked = [
+        (file.on_disk, str(file.facts.tag))
+        for file in (store.locate(parse_address(f"files/{name}")) for name in ("0.log", "noise.log"))
+        if file.on_disk is not None
+    ]
+    before = threading.active_count()
+    behind = BackgroundDeflater(engine, cache)
+    behind._wake = wake = Noticed()
+    behind.ask([])
+    assert threading.active_count() == before
+    for one in asked:
+        behind.ask([one])
+        assert wake.idle.wait(10)
+        wake.idle.clear()
+    assert threading.active_count() == before + 1
+    assert wake.waits <= 2 * len(asked), "it does not look without being woken"
+    behind.close()
+    assert threading.active_count() == before
+    with engine.connect() as connection:
+        deflated = known_deflated(connection, [tag for _, tag in asked])
+    packed, stored = (deflated[tag] for _, tag in asked)
+    assert packed[1] is not None
+    assert packed[1] < len(LOG)
+    assert stored[1] is None
+
+
 def test_a_stop_gives_up_what_is_being_deflated(
     engine: sa.Engine, store: DirectoryStore, cache: DeflateCache, monkeypatch: pytest.MonkeyPatch
 ) -> None:

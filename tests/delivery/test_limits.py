@@ -152,6 +152,29 @@ def test_what_nobody_began_or_whose_size_nobody_knows_is_another_use() -> None:
     assert uses.joined(torn, None, request(0, 1), 10**6) == (None, None), "too torn to be kept account of"
 
 
+def test_what_two_transfers_got_again_is_counted_of_each() -> None:
+    uses, one, other = OneUse(), transfer().row, transfer().row
+    one.coverage = other.coverage = [(0, 600)]
+    for earlier in (one, other):
+        assert uses.joined(None, earlier, request(0, 500), 1000) == (None, earlier)
+
+
+def test_what_a_request_under_way_has_brought_counts_as_arrived() -> None:
+    uses, live = OneUse(), transfer()
+    live.segments.append(request(0, 600, arrived=600))
+    assert uses.joined(live, None, request(0, 501), 1000) == (None, None), "it has arrived, if not for long"
+
+
+def test_a_file_may_come_in_so_many_pieces() -> None:
+    for missing in (1, 2):
+        torn = transfer(*((2 * at, 2 * at + 1) for at in range(MOST_RANGES - missing)))
+        assert uses_joined(torn) is (missing == 2)
+
+
+def uses_joined(live: LiveTransfer) -> bool:
+    return OneUse().joined(live, None, request(10**5, 1), 10**6) == (live, None)
+
+
 def test_no_byte_goes_to_two_clients_at_once(monkeypatch: pytest.MonkeyPatch) -> None:
     cut: list[tuple[Meter, str]] = []
     monkeypatch.setattr(Meter, "cut", lambda meter, why: cut.append((meter, why)))
@@ -174,7 +197,7 @@ def test_of_too_many_refusals_the_history_tells_their_number(
         refused.note(ANYONE, "files/x", None, Refusal("busy", "is not told of"))
         refused.next_second()
         sealed = make_link(
-            parse_address("files/a"), "k1", bytes(32), [("id", "L1"), ("to", "bob")], [("via", "v" * 200)]
+            parse_address("files/a"), "k1", bytes(32), [("id", "L1"), ("to", "bob")], [("via", "v" * 150)] * 2
         )
         refused.note(Caller("ann", frozenset(), "192.0.2.7"), "a" * 5000, sealed, Refusal("expired", "it is over"))
         refused.next_second()
@@ -187,6 +210,7 @@ def test_of_too_many_refusals_the_history_tells_their_number(
     of_link = rows["a" * 1000]
     assert (of_link.recipient, of_link.link_id, of_link.made_for, of_link.network) == ("ann", "L1", "bob", "192.0.2.7")
     assert of_link.reason == "expired: it is over"
+    assert of_link.via == ("v" * 150 + " / " + "v" * 150)[:200]
     said = [line.fields["count"] for line in caplog.records if line.message == "history.refusals-left-out"]  # type: ignore[attr-defined]
     assert said == [3]
 

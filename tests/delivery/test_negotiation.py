@@ -6,6 +6,7 @@ import asyncio
 import gzip
 import hashlib
 import os
+import threading
 from collections.abc import AsyncIterator, Iterator
 from pathlib import Path
 
@@ -15,12 +16,12 @@ from invio.core.addresses import Address, parse_address
 from invio.core.files import FileFacts
 from invio.core.http.caching import PERSONAL, PINNED, USUAL
 from invio.core.http.digests import content_tag
-from invio.core.http.replies import Representation, Streamed
+from invio.core.http.replies import Representation, Slice, Streamed
 from invio.core.http.request_head import RequestHead
 from invio.core.reasons import Refusal
 from invio.core.rules.terms import Terms
 from invio.delivery.representation.codings import CODINGS, Compressed
-from invio.delivery.representation.digests import AT_ONCE, Digests
+from invio.delivery.representation.digests import AT_ONCE, Digests, digest_of
 from invio.delivery.representation.negotiation import Negotiated, Negotiator, kind_of
 from invio.delivery.representation.presentation import Presentation
 from invio.stores.directory import DirectoryStore
@@ -291,6 +292,35 @@ def test_digests_of_other_processes_are_looked_for_again_after_a_while(
     assert digests.known("t") == b"d"
     clock.now += 31
     assert (digests.known("t"), recorded.looked) == (b"d", 2)
+
+
+def test_a_stop_ends_what_is_hashed_and_drops_what_waits(recorded: Recorded, tmp_path: Path) -> None:
+    begun, goes_on = threading.Event(), threading.Event()
+    save = recorded.save
+
+    def saved(tag: str, sha256: bytes) -> None:
+        begun.set()
+        assert goes_on.wait(10)
+        save(tag, sha256)
+
+    recorded.save = saved  # type: ignore[method-assign]
+    digests = Digests(recorded)
+    (tmp_path / "a").write_bytes(b"a")
+    file = DiskFile.of(os.fsencode(tmp_path / "a"), (tmp_path / "a").stat())
+    for tag in ("first", "second", "third"):
+        digests.ask(file, tag)
+    assert begun.wait(10)
+    threading.Timer(0.05, goes_on.set).start()
+    digests.close()
+    assert recorded.kept == {"first": hashlib.sha256(b"a").digest()}
+
+
+def test_a_digest_of_literal_bytes_and_slices_is_of_all_of_them(tmp_path: Path) -> None:
+    (tmp_path / "a").write_bytes(b"0123456789")
+    file = DiskFile.of(os.fsencode(tmp_path / "a"), (tmp_path / "a").stat())
+    assert digest_of([b"head", Slice(file, 2, 3), b"tail"]) == hashlib.sha256(b"head234tail").digest()
+    (tmp_path / "a").unlink()
+    assert digest_of([b"head", Slice(file, 2, 3), b"tail"]) == hashlib.sha256(b"headtail").digest()
 
 
 def test_a_queued_file_that_changed_or_vanished_is_passed_over(

@@ -12,14 +12,14 @@ from invio.core.addresses import parse_address
 from invio.core.links.seals import make_link
 from invio.core.sign_ins import FORGOTTEN, Counter, password_counters
 from invio.records import retention, sign_ins
-from invio.records.bundles import BUNDLE_LIFE, BundleOptions, new_bundle, save_bundle
+from invio.records.bundles import BundleOptions, new_bundle, save_bundle
 from invio.records.database import write
 from invio.records.digests import RecordedDigests
 from invio.records.links import note_made, revoke
 from invio.records.retention import needed_versions
 from invio.records.sign_ins import MustWait, attempt, device_of, forget_devices, know_device, succeeded
 from invio.records.statements import insert
-from invio.records.tables import sign_in_attempts
+from invio.records.tables import bundles, known_devices, sign_in_attempts
 from tests.clocks import SetClock
 from tests.records.test_records import row
 
@@ -98,6 +98,29 @@ def test_a_device_that_signed_in_before_is_counted_by_itself(connection: sa.Conn
     assert device_of(connection, secret, "bob") is not None
 
 
+def test_what_is_over_is_kept_no_longer(connection: sa.Connection, clock: SetClock) -> None:
+    def kept() -> tuple[list[str], list[str]]:
+        tried = connection.execute(sa.select(sign_in_attempts.c.key).order_by(sign_in_attempts.c.key))
+        return list(tried.scalars()), list(connection.execute(sa.select(known_devices.c.recipient)).scalars())
+
+    waits(connection, [Counter("account:ann", 5, 1.0)])
+    know_device(connection, "ann", None)
+    clock.now += FORGOTTEN + 1
+    waits(connection, [Counter("account:bob", 5, 1.0)])
+    assert kept() == (["account:bob"], ["ann"])
+    clock.now += sign_ins.DEVICE_LIFE
+    know_device(connection, "cid", None)
+    assert kept() == (["account:bob"], ["cid"])
+
+
+def test_no_network_is_forgiven_more_than_it_tried(connection: sa.Connection, clock: SetClock) -> None:
+    counters = password_counters("ann", HERE, None)
+    waits(connection, counters)
+    for _ in range(3):
+        succeeded(connection, counters)
+    assert connection.execute(sa.select(sign_in_attempts.c.attempts)).scalars().all() == [0]
+
+
 def test_a_device_is_forgotten_after_half_a_year(connection: sa.Connection, clock: SetClock) -> None:
     secret = know_device(connection, "ann", None)
     clock.now += sign_ins.DEVICE_LIFE
@@ -113,13 +136,17 @@ def test_versions_are_needed_by_transfers_links_and_bundles(
 
     insert(connection, [row(address="models/a", version=1), row(1, address="models/a", version=2, state="complete")])
     insert(connection, [row(2, address="other/a", version=9), row(3, address="models/deep/b", version=3)])
+    now = float(int(time.time()))
+    monkeypatch.setattr(retention, "time", SetClock(now))
     link("lasts", 4)
-    link("over", 5, ("until", str(int(time.time()) - 1)))
+    link("ends", 5, ("until", str(int(now))))
     link("revoked", 6)
     revoke(connection, "revoked")
+    elsewhere = make_link(parse_address("other/a"), "k1", bytes(32), [("id", "elsewhere"), ("version", "4")])
+    note_made(connection, elsewhere, None, [])
     save_bundle(connection, new_bundle("ann", "a.zip", ["models/"], BundleOptions(), {"models/c": 7, "other/c": 8}))
     assert needed_versions(connection, "models") == {("a", 1), ("deep/b", 3), ("a", 4), ("c", 7)}
-    monkeypatch.setattr(retention, "time", SetClock(time.time() + BUNDLE_LIFE))
+    monkeypatch.setattr(retention, "time", SetClock(connection.execute(sa.select(bundles.c.expires)).scalar_one()))
     assert needed_versions(connection, "models") == {("a", 1), ("deep/b", 3), ("a", 4)}
 
 

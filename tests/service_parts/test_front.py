@@ -51,6 +51,13 @@ def test_a_path_is_below_where_the_front_server_offers_the_service_cut_off_or_le
     assert (placed["root_path"], placed["path"], placed["raw_path"]) == ("/below", "/below/get/a", b"/below/get/a")
 
 
+def test_a_path_stays_as_it_was_encoded() -> None:
+    asked = scope(path="/get/ä b", x_forwarded_prefix="/below")
+    assert behind().placed(asked | {"raw_path": b"/get/%c3%a4%20b"})["raw_path"] == b"/below/get/%c3%a4%20b"
+    del asked["raw_path"]
+    assert behind().placed(asked)["raw_path"] == "/below/get/ä b".encode()
+
+
 def test_a_stranger_tells_nothing() -> None:
     asked = scope(STRANGER, x_forwarded_prefix="/below", x_forwarded_host="evil.example", x_forwarded_proto="https")
     assert behind().placed(asked) is asked
@@ -141,3 +148,16 @@ def test_a_redirect_keeps_the_method_and_is_kept_by_nobody() -> None:
     assert reply.status == 307
     assert dict(reply.headers)[b"cache-control"] == b"no-store"
     assert dict(reply.headers)[b"referrer-policy"] == b"no-referrer"
+    assert (dict(reply.headers)[b"location"], reply.parts, reply.length) == (
+        b"https://objects.example/a?signature=s", [], 0,
+    )  # fmt: skip
+
+
+def test_over_a_unix_socket_the_client_is_the_last_that_is_told() -> None:
+    told = RequestHead("GET", fields(x_forwarded_for="198.51.100.1, 192.0.2.9"))
+    by_socket = Front(unix=True)
+    assert by_socket.network(None, told) == "192.0.2.9"
+    assert by_socket.network(None, RequestHead("GET", [])) is None
+    assert by_socket.network(STRANGER, told) == STRANGER, "who comes by the network is who it is"
+    assert FRONT.network(None, told) is None
+    assert FRONT.network(PROXY, told) == "192.0.2.9"

@@ -8,6 +8,7 @@ from typing import Any
 
 import pytest
 from fastapi import FastAPI, Request
+from fastapi.responses import StreamingResponse
 
 from invio.core.http.cors import CrossOrigin
 from invio.delivery.offload import NO_FRONT
@@ -30,6 +31,10 @@ def api() -> FastAPI:
     async def thing() -> dict[str, str]:
         return {"is": "there"}
 
+    @made.get("/api/pieces")
+    async def pieces() -> StreamingResponse:
+        return StreamingResponse(iter([b"a", b"b", b"c"]))
+
     @made.delete("/api/thing", status_code=204)
     async def remove() -> None:
         return None
@@ -50,8 +55,11 @@ class Exchange:
         self.pieces = list(pieces)
         self.sent: list[Any] = []
         self.waits = False
+        self.held: asyncio.Event | None = None  # for what the pieces after the first one wait
 
     async def receive(self) -> Any:
+        if self.held is not None and len(self.pieces) == 1:
+            await self.held.wait()
         if self.pieces:
             piece = self.pieces.pop(0)
             return {"type": "http.request", "body": piece, "more_body": bool(self.pieces)}
@@ -125,6 +133,40 @@ def test_every_answer_is_kept_nowhere_and_taken_for_nothing_else() -> None:
 def test_a_head_is_a_get_without_its_body() -> None:
     get, head = asked(Exchange("GET", "/api/thing")), asked(Exchange("HEAD", "/api/thing"))
     assert (head.status, head.fields, head.body) == (200, get.fields, b"")
+    pieces = Exchange("HEAD", "/api/pieces")
+    pieces.waits = True
+    assert asked(pieces).sent[1:] == [{"type": "http.response.body", "body": b""}], (
+        "once, however many pieces there are"
+    )
+
+
+def test_long_bodies_one_after_another_are_as_many_as_anybody_likes() -> None:
+    allowed = guard(body_bytes=100_000, selection_bytes=100_000)
+
+    async def work() -> list[int]:
+        return [(await Exchange("POST", "/api/echo", b"x" * 100_000).through(allowed)).status for _ in range(6)]
+
+    assert asyncio.run(work()) == [200] * 6
+
+
+def test_long_bodies_are_counted_by_where_they_come_from() -> None:
+    allowed = guard(body_bytes=100_000, selection_bytes=100_000)
+
+    async def work() -> list[int]:
+        endless = []
+        for network in ("192.0.2.7", "198.51.100.9"):
+            for _ in range(4):
+                one = Exchange("POST", "/api/echo", b"x" * 100_000, b"")
+                one.scope["client"] = (network, 5)
+                one.held = asyncio.Event()
+                endless.append(asyncio.ensure_future(one.through(allowed)))
+        await asyncio.sleep(0.01)
+        more = [await Exchange("POST", "/api/echo", b"x" * 100_000).through(allowed)]
+        for task in endless:
+            task.cancel()
+        return [one.status for one in more]
+
+    assert asyncio.run(work()) == [503]
 
 
 def test_of_cookies_only_our_own_are_seen() -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -14,7 +15,7 @@ from invio.records.recipients import save_recipient
 from invio.service.health import Health
 from invio.service.permissions import exposed
 from invio.service.proving import Proving, prove
-from invio.service.settings import Settings, read_settings
+from invio.service.settings import IdentitySettings, Settings, read_settings
 from invio.stores.store import StoreFault
 
 SETTINGS = """
@@ -90,6 +91,19 @@ def test_a_group_without_members_is_doubted(proving: Proving) -> None:
     assert "'ghosts'" in doubt
 
 
+def test_groups_that_an_identity_provider_tells_of_are_not_doubted(proving: Proving) -> None:
+    keys = {"issuer": "https://id.example", "audience": "invio", "keys": "keys.json"}
+    for claim, doubted in ((None, 1), ("groups", 0)):
+        identity = IdentitySettings.model_validate(keys | {"groups_claim": claim})
+        told = replace(proving, settings=proving.settings.model_copy(update={"identity": identity}))
+        assert len(told.doubts(parse_rules(RULES))) == doubted
+
+
+def test_rules_are_read_as_they_stand(proving: Proving) -> None:
+    proving.rules_path.write_text(RULES)
+    assert proving.read(proving.rules_path).rules == parse_rules(RULES).rules
+
+
 def test_rules_that_ask_a_function_that_is_not_there_are_refused(proving: Proving) -> None:
     proving.rules_path.write_text(RULES + 'ask = { function = "nowhere:check" }\n')
     with pytest.raises(BadRules, match="nowhere"):
@@ -112,6 +126,10 @@ def test_rights_of_others_on_what_is_the_services_own_are_told_with_what_to_do(s
     assert str(settings.database) in said[0]
     assert "models" in said[1]
     assert "has the mode 0640" in said[0]
+    assert settings.file is not None
+    settings.file.chmod(0o604)
+    assert any(f"{settings.file} has the mode 0604" in one for one in exposed(settings))
+    assert len(exposed(settings.model_copy(update={"file": None}))) == 2
 
 
 def test_a_fault_is_logged_when_it_comes_when_it_changes_and_when_it_has_gone(caplog: pytest.LogCaptureFixture) -> None:

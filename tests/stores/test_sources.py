@@ -4,14 +4,28 @@ from __future__ import annotations
 
 import os
 from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from invio.core.addresses import Address
+from invio.core.files import Caller
 from invio.core.readable import ContentChanged
 from invio.delivery.archives.deflate_cache import DeflateCache
-from invio.stores.sources import PIECE, DiskFile, Samples, opened_unaltered, read_through
+from invio.stores.sources import (
+    PIECE,
+    BlockingFile,
+    DiskFile,
+    Made,
+    Recipe,
+    Samples,
+    SpooledFile,
+    opened_unaltered,
+    read_through,
+    read_unaltered,
+)
 
 SIZE = 3 * PIECE + 100
 
@@ -77,7 +91,7 @@ def test_nothing_is_deflated_of_what_is_written_anew_meanwhile(path: Path, tmp_p
 def test_samples_are_of_what_is_still_to_be_read(start: int, length: int) -> None:
     with open(os.devnull, "rb") as nothing:
         places = Samples.of(nothing.fileno(), start, start + length).places
-    assert 1 <= len(places) <= 40
+    assert min(32, 1 + length // (256 * 1024)) <= len(places) <= 40
     assert min(places) >= start
     assert max(places) == max(start, start + length - 64)
 
@@ -94,3 +108,51 @@ def test_samples_tell_only_of_what_is_longer(path: Path, size: int, says: str | 
             return
         with pytest.raises(ContentChanged, match=says):
             samples.check(source, file.fileno())
+
+
+def test_what_was_read_is_of_the_file_that_was_found_or_refused(path: Path) -> None:
+    source = found(path)
+    with path.open("rb") as file:
+        assert read_unaltered(source, file.fileno(), 3, SIZE - 3) == b"aaa"
+        os.utime(path, (1.7e9, 1.7e9))
+        with pytest.raises(ContentChanged, match="altered while it was sent"):
+            read_unaltered(source, file.fileno(), 3, 0)
+
+
+def test_a_content_without_a_name_is_read_again_and_again_and_holds_one_descriptor(path: Path) -> None:
+    spooled = SpooledFile(os.open(path, os.O_RDONLY), SIZE)
+    before = len(os.listdir("/proc/self/fd"))
+    for at in range(50):
+        assert spooled.read(at, 10) == b"a" * 10
+    assert len(os.listdir("/proc/self/fd")) == before
+
+
+def test_what_another_system_has_is_read_and_looked_at_there() -> None:
+    class Elsewhere:
+        unaltered = True
+
+        def read(self, source: BlockingFile, offset: int, count: int) -> bytes:
+            return f"{source.address} {offset} {count}".encode()
+
+        def is_unaltered(self, _: BlockingFile) -> bool:
+            return self.unaltered
+
+    there: Any = Elsewhere()
+    source = BlockingFile(there, Address("objects", "a"), 10, "t")
+    assert source.read(2, 3) == b"objects/a 2 3"
+    assert source.is_unaltered()
+    there.unaltered = False
+    assert not source.is_unaltered()
+
+
+def test_what_is_personal_alone_is_made_for_whoever_asks() -> None:
+    ann = Caller("ann", frozenset())
+
+    def made(*, personal: bool) -> Made:
+        recipe = Recipe(lambda caller: lambda: iter([str(caller.recipient).encode()]), personal=personal)
+        return Made(lambda: iter([b"nobody"]), recipe=recipe)
+
+    shared, plain = made(personal=False), Made(lambda: iter([b"nobody"]))
+    assert shared.of(ann) is shared
+    assert plain.of(ann) is plain
+    assert list(made(personal=True).of(ann).chunks()) == [b"ann"]  # type: ignore[arg-type]
