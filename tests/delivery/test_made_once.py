@@ -184,7 +184,7 @@ def test_one_thread_looks_every_second_for_as_long_as_anything_is_kept(monkeypat
         begun = clock.now
         for path in ("water.csv", "wind.csv"):  # whom nobody begins to read
             chosen(productions, asked(), found(path=path))
-        assert len(threads) == 1
+            assert len(threads) == 1
         threads.pop()()
         assert clock.now - begun == 61
 

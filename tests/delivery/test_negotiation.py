@@ -25,7 +25,7 @@ from invio.delivery.representation.digests import AT_ONCE, Digests, digest_of
 from invio.delivery.representation.negotiation import Negotiated, Negotiator, kind_of
 from invio.delivery.representation.presentation import Presentation
 from invio.stores.directory import DirectoryStore
-from invio.stores.sources import DiskFile, Made
+from invio.stores.sources import DiskFile, Made, Recipe
 from invio.stores.store import Found
 from invio.workers.pool import Pool
 from tests.clocks import SetClock
@@ -234,6 +234,19 @@ def test_a_coding_gives_the_same_bytes_sync_and_async(coding: str) -> None:
 def test_what_is_compressed_is_made_by_the_threads_of_what_it_is_made_of() -> None:
     pool = Pool("test", 1)
     assert Compressed(Made(lambda: iter([b"x"]), pool), "gzip").pool is pool
+
+
+def test_what_is_made_for_all_can_be_resumed_as_long_as_it_is_not_coded(
+    store: DirectoryStore, digests: Digests
+) -> None:
+    recipe = Recipe(lambda _: lambda: iter([b"level\n" * 100]), keep=10.0, estimate=600)
+    facts = FileFacts(Address("made", "water.csv"), None, None, None)
+    found = Found(facts, Made(lambda: iter([b"level\n" * 100]), Pool("test", 1), recipe))
+    negotiator = Negotiator(store.locate, digests)
+    for fields, resumable, estimate in (({}, True, 600), ({"accept_encoding": "gzip"}, False, None)):
+        got = offered(negotiator, found, asked(**fields)).representation
+        assert (got.resumable, got.estimate) == (resumable, estimate)
+    assert not offered(negotiator, made("water.csv")).representation.resumable
 
 
 def test_ending_a_compressed_content_ends_what_it_is_made_of() -> None:

@@ -120,7 +120,6 @@ class Productions:
         return there[0] if good else None
 
     def _sweep_regularly(self) -> None:
-        time.sleep(_SWEPT_EVERY)
         while self.sweep():
             time.sleep(_SWEPT_EVERY)
 
