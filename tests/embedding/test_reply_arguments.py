@@ -625,3 +625,54 @@ def test_what_there_is_of_slow_rows_is_had_before_the_rest() -> None:
     assert written.flush() == b"station,metres\r\nS1,4.2\r\n"
     assert written.flush() == b""
     assert written.add(["S2", 5]) + written.end() == b"S2,5\r\n"
+
+
+MAKE: dict[str, Callable[..., Any]] = {
+    "a file": lambda **given: invio.FileReply(__file__, **given),
+    "a stream": lambda **given: invio.StreamReply("x", **given),
+}
+every_reply = pytest.mark.parametrize("made", MAKE.values(), ids=MAKE)
+
+
+@every_reply
+@pytest.mark.parametrize(
+    "media_type",
+    ["text/html\r\nSet-Cookie: a=b", "text/html\n", "nonsense", "text/pl\u00e4in", "", "text/csv; header=present"],
+)
+def test_what_is_no_media_type_is_refused(made: Callable[..., Any], media_type: str) -> None:
+    with pytest.raises(ValueError, match="is no media type; expected as in text/csv"):
+        made(media_type=media_type)
+
+
+@every_reply
+@pytest.mark.parametrize(
+    ("media_type", "told"),
+    [
+        ("Text/CSV", "text/csv; charset=utf-8"),
+        ('text/csv ; charset="ISO-8859-1"', "text/csv; charset=ISO-8859-1"),
+        ("text/csv;charset=latin-1", "text/csv; charset=latin-1"),
+        ("application/json; charset=utf-8", "application/json"),
+    ],
+)
+def test_a_charset_is_told_once(made: Callable[..., Any], media_type: str, told: str) -> None:
+    assert answer(lambda: made(media_type=media_type)).headers["content-type"] == told
+
+
+@every_reply
+@pytest.mark.parametrize("field", [{"x-of": "a\r\nset-cookie: b=c"}, {"x-of": "a\x00"}, {"x-of\r\nx": "a"}])
+def test_no_header_begins_another(made: Callable[..., Any], field: dict[str, str]) -> None:
+    with pytest.raises(ValueError, match="holds a line end or another control character"):
+        made(headers=field)
+    assert answer(lambda: made(headers={"x-of": "a\tb"})).headers["x-of"] == "a\tb"
+
+
+@every_reply
+def test_no_header_that_is_set_later_begins_another(made: Callable[..., Any]) -> None:
+    def reply() -> Any:
+        one = made()
+        one.headers["x-of"] = "a\r\nset-cookie: b=c"
+        return one
+
+    got = answer(reply)
+    assert got.status_code == 500
+    assert "set-cookie" not in got.headers

@@ -130,6 +130,24 @@ def essence(said: str) -> str | None:
     return media_type if len(media_type) <= _LONGEST and _ESSENCE.match(media_type) else None
 
 
+# A type as an application writes it, with the one parameter that is looked at (RFC 9110 §8.3.1).
+_CHARSET = "[A-Za-z0-9_.:+-]{1,40}"
+_WRITTEN = re.compile(rf'([^;]+?)(?:[ \t]*;[ \t]*charset=(?:({_CHARSET})|"({_CHARSET})"))?', re.I)
+
+
+def read_media_type(written: str) -> tuple[str, str | None]:
+    """The type and subtype that an application writes, and the charset, where it names one.
+
+    Raises:
+        ValueError: it is no media type, or has other parameters.
+    """
+    found = _WRITTEN.fullmatch(written.strip(" \t"))
+    media_type = None if found is None else essence(found[1])
+    if found is None or media_type is None:
+        raise ValueError(f"{written[:80]!r} is no media type; expected as in text/csv, or text/csv; charset=utf-8")
+    return media_type, found[2] or found[3]
+
+
 def media_type_by_name(name: str) -> str | None:
     """The media type that a file's name tells; None when it tells none."""
     return _BY_EXTENSION.get(name.rpartition(".")[2].lower()) if "." in name else None

@@ -7,13 +7,15 @@ content: ranges and conditions are of those two alone (RFC 9110 §13.1, §14.2).
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import re
+from collections.abc import Iterable, Mapping
 from typing import Any
 
 from starlette.background import BackgroundTask
 from starlette.responses import Response
 
 from invio.core.http.caching import read_cache_control
+from invio.core.http.media_types import read_media_type
 from invio.core.http.replies import Reply, Representation, plan
 from invio.core.http.request_head import RequestHead
 from invio.core.reasons import Refusal
@@ -25,6 +27,7 @@ from invio.delivery.sending.errors import ClientGone, ProducerFailed, ReplyBroke
 from invio.delivery.sending.senders import Sender
 
 _PAGES = Pages(sign_in=None)  # a route's application has its own
+_CONTROL = re.compile(rb"[\x00-\x08\x0a-\x1f\x7f]")  # no tab: a value may hold one (RFC 9110 §5.5)
 _IDLE = 60.0  # seconds for which a reader may take nothing
 _NOT_OF_OTHER_METHODS = (
     b"range",
@@ -58,6 +61,7 @@ class RouteReply(Response):
             if function is not None and not callable(function):
                 raise TypeError(f"{called} is {type(function).__name__}; expected a function")
         super().__init__(status_code=status_code, headers=headers, background=background)
+        _require_fields(self.raw_headers)
         self._on_progress, self._on_end = on_progress, on_end
         self._terms = Terms(speed, disposition, None if cache is None else read_cache_control(cache))
 
@@ -112,9 +116,23 @@ class RouteReply(Response):
         own = [field for field in self.raw_headers if field[0] not in (b"content-length", b"content-type")]
         if not own and status == reply.status:
             return reply
+        _require_fields(own)
         names = {name for name, _ in own if name != b"set-cookie"}
         kept = [field for field in reply.headers if field[0] not in names]
         return Reply(status, [*kept, *own], reply.parts, reply.length, reply.spans)
+
+
+def written_media_type(written: object) -> tuple[str, str | None]:
+    """The type, and the charset if there is one, of an argument `media_type`. Raises TypeError, ValueError."""
+    require_text("media_type", written)
+    return read_media_type(str(written))
+
+
+def _require_fields(fields: Iterable[tuple[bytes, bytes]]) -> None:
+    """Raises ValueError: a header's value holds a control character, so that it could begin another one."""
+    for name, value in fields:
+        if _CONTROL.search(name) or _CONTROL.search(value):
+            raise ValueError(f"the header {name.decode('latin-1')!r} holds a line end or another control character")
 
 
 def require_text(name: str, value: object) -> None:

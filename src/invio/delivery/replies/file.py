@@ -13,9 +13,9 @@ from invio.core.http.replies import Representation
 from invio.core.http.request_head import RequestHead
 from invio.core.reasons import Refusal
 from invio.delivery.replies.account import OnEnd, OnProgress
-from invio.delivery.replies.base import RouteReply, require_text
+from invio.delivery.replies.base import RouteReply, require_text, written_media_type
 from invio.delivery.representation.digests import Digests
-from invio.delivery.representation.negotiation import Negotiator
+from invio.delivery.representation.negotiation import Kind, Negotiator
 from invio.delivery.representation.presentation import Presentation
 from invio.stores.directory import DirectoryStore
 from invio.stores.single import found_at
@@ -62,16 +62,15 @@ class FileReply(RouteReply):
         """
         super().__init__(disposition, cache, speed, headers, background, status_code, on_progress, on_end)
         require_text("name", name)
-        require_text("media_type", media_type)
+        self._kind = None if media_type is None else Kind(*written_media_type(media_type))
         self._path = _path("path", path)
         self._within = None if within is None else _path("within", within)
         self._presentation = Presentation(name=name)
-        self._media_type = media_type
 
     async def represent(self, head: RequestHead) -> Representation:
         """The file, as it is now."""
         found = self._found()
-        offer = await _offering.offer(head, found, self._presentation, self._terms, media_type=self._media_type)
+        offer = await _offering.offer(head, found, self._presentation, self._terms, kind=self._kind)
         return offer.representation
 
     def _found(self) -> Found:

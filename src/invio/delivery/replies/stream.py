@@ -13,7 +13,7 @@ from invio.core.http.replies import Content as Contents
 from invio.core.http.replies import Representation, Streamed
 from invio.core.http.request_head import RequestHead
 from invio.delivery.replies.account import OnEnd, OnProgress
-from invio.delivery.replies.base import RouteReply, require_text
+from invio.delivery.replies.base import RouteReply, require_text, written_media_type
 from invio.delivery.replies.making import Content, Making, Statement, require_makes
 from invio.delivery.representation.codings import CODINGS, Compressed
 from invio.producers.csv_rows import Header
@@ -69,12 +69,14 @@ class StreamReply(RouteReply):
             raise ValueError(f"tag is {tag!r}; expected printable ASCII without quotes")
         if connection is None:
             require_makes(make)
-        for called, value in (("name", name), ("media_type", media_type)):
-            require_text(called, value)
+        require_text("name", name)
         self._content = Content(make, header, connection)
         self._made = Made(self._content.chunks)
         self._name = name
-        self._media_type = media_type or media_type_of(name)
+        self._media_type, charset = media_type_of(name), None
+        if media_type is not None:
+            self._media_type, charset = written_media_type(media_type)
+        self._charset = charset or "utf-8"
         self._tag = tag
 
     async def begin(self) -> None:
@@ -92,6 +94,7 @@ class StreamReply(RouteReply):
             tag=self._tag if coding is None or self._tag is None else encoded_tag(self._tag, coding),
             modified=None,
             media_type=self._media_type,
+            charset=self._charset,
             name=self._name,
             disposition=self._terms.disposition,
             cache=self._terms.cache or USUAL,

@@ -86,9 +86,9 @@ class Negotiator:
         terms: Terms = NO_TERMS,
         *,
         caller: Caller = ANYONE,
-        media_type: str | None = None,
+        kind: Kind | None = None,
     ) -> Negotiated:
-        """The representation of a file for a request; `media_type` is its own, where the caller knows better.
+        """The representation of a file for a request; `kind` is what it is, where the caller knows better.
 
         Raises:
             Refusal: `changed`, when the file was replaced while it was looked at; or as of `Productions.choose`.
@@ -99,7 +99,7 @@ class Negotiator:
         sha256 = chosen.facts.sha256 or self._digests.known(tag)
         if sha256 is None and tag is not None and (head.wants_digest or self._always_digest):
             sha256 = await self._wanted_digest(head, chosen.on_disk, tag)
-        key = (found, chosen, coding, presentation, terms, sha256, media_type)
+        key = (found, chosen, coding, presentation, terms, sha256, kind)
         kept = None if found.passing else self._kept.get(key)
         if kept is None:
             if found.blocking is not None:
@@ -107,9 +107,10 @@ class Negotiator:
             kept = self._made(
                 found, chosen, coding, varies=varies, presentation=presentation, terms=terms, sha256=sha256
             )
-            if media_type is not None:
-                representation = replace(kept.representation, media_type=media_type)
-                kept = Negotiated(representation, chosen)
+            if kind is not None:
+                known = kept.representation
+                charset = kind.charset or known.charset
+                kept = Negotiated(replace(known, media_type=kind.media_type, charset=charset), chosen)
             if not found.passing:
                 self._kept.keep(key, kept)
         return kept
