@@ -97,6 +97,8 @@ TESTS = {
     "service/proving.py": ["service_parts/test_proving.py"],
     "stores/sources.py": ["stores/test_sources.py", "stores/test_directory.py", "delivery/test_plan.py"],
     "stores/directory.py": ["stores/test_directory.py", "delivery/test_building.py"],
+    "stores/table.py": ["stores/test_table.py"],
+    "stores/table_keys.py": ["stores/test_table.py"],
     "stores/managed.py": ["stores/test_managed.py"],
     "core/toml.py": ["core/test_toml.py", "core/test_rules_file.py"],
     "client/fetching.py": ["client/test_client.py"],

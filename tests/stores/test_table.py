@@ -195,6 +195,108 @@ def test_rows_without_a_key_are_no_files_and_end_every_page(engine: sa.Engine) -
         assert [str(one) for one in paged(store, "gauges/", limit)] == ["gauges/b/", "gauges/a"]
 
 
+def test_a_key_may_be_a_number(engine: sa.Engine) -> None:
+    blob = "BYTEA" if engine.dialect.name == "postgresql" else "BLOB"
+    change(engine, "DROP TABLE IF EXISTS numbered")
+    change(engine, f"CREATE TABLE numbered (id INTEGER PRIMARY KEY, dump {blob})")
+    for number in (1, 2, 10, -3, 0):
+        change(engine, "INSERT INTO numbered VALUES (:id, :dump)", id=number, dump=b"%d" % number)
+    store = WritableTableStore("gauges", engine, "numbered", Columns("id", "dump"))
+    assert [one.path for one in store.list(parse_address("gauges/"))] == ["-3", "0", "1", "10", "2"]
+    assert sorted(found.facts.address.path for found in store.walk(parse_address("gauges/"))) == [
+        "-3",
+        "0",
+        "1",
+        "10",
+        "2",
+    ]
+    assert read(store, "gauges/10") == b"10"
+    for absent in ("01", "1.0", "one", "3", "9" * 30, "1/2", "\u0661"):
+        with pytest.raises(Missing):
+            store.locate(parse_address(f"gauges/{absent}"))
+    assert put(store, "gauges/7", b"seven")
+    assert not put(store, "gauges/7", b"another")
+    assert read(store, "gauges/7") == b"another"
+    assert store.remove(parse_address("gauges/7"), None, Putting(RequestHead("DELETE", []), lambda _: None, "a")) == 1
+
+
+def test_a_number_goes_nowhere_but_into_a_number(server: str) -> None:
+    engine = database_engine(server)
+    change(engine, "DROP TABLE IF EXISTS numbered")
+    change(engine, "CREATE TABLE numbered (id INTEGER PRIMARY KEY, dump BYTEA)")
+    store = WritableTableStore("gauges", engine, "numbered", Columns("id", "dump"))
+    with pytest.raises(PathConflict):
+        put(store, "gauges/one", b"x")
+
+
+def test_a_key_may_be_a_uuid(server: str) -> None:
+    engine = database_engine(server)
+    change(engine, "DROP TABLE IF EXISTS known")
+    change(engine, "CREATE TABLE known (id UUID PRIMARY KEY, dump BYTEA)")
+    store = WritableTableStore("gauges", engine, "known", Columns("id", "dump"))
+    key = "6f1d2c1e-8d6b-4a57-9d4e-0f3a5c7b9e11"
+    assert put(store, f"gauges/{key}", b"x")
+    assert [one.path for one in store.list(parse_address("gauges/"))] == [key]
+    assert read(store, f"gauges/{key}") == b"x"
+    for absent in (key.upper(), key.replace("-", ""), "none", key[:-1]):
+        with pytest.raises(Missing):
+            store.locate(parse_address(f"gauges/{absent}"))
+
+
+@pytest.mark.parametrize("kind", ["TIMESTAMPTZ", "TIMESTAMP", "DATE"])
+def test_times_without_an_end_keep_nobody_from_the_others(server: str, kind: str) -> None:
+    engine = database_engine(server)
+    change(engine, "DROP TABLE IF EXISTS lasting")
+    change(engine, f"CREATE TABLE lasting (path TEXT, dump BYTEA, taken {kind}, ends {kind})")
+    for path, moment in {
+        "a": "2026-01-31", "b": "infinity", "c": "-infinity", "d": "0044-03-15 BC", "e": "200000-01-01", "f": None
+    }.items():  # fmt: skip
+        change(
+            engine,
+            f"INSERT INTO lasting VALUES (:path, :dump, CAST(:at AS {kind}), 'infinity')",
+            path=path,
+            dump=b"x",
+            at=moment,
+        )
+    store = TableStore("gauges", engine, "lasting", Columns("path", "dump", modified="taken", facts=("taken", "ends")))
+    assert [one.path for one in store.list(parse_address("gauges/"))] == list("abcdef")
+    told = {found.facts.address.path: found.facts for found in store.walk(parse_address("gauges/"))}
+    assert told["a"].modified == 1769817600.0
+    assert [name for name, _ in told["a"].about] == ["taken"]
+    assert {told[path].modified for path in "bcdef"} == {None}
+    assert all(told[path].about == () for path in "bcdef")
+
+
+def test_a_search_for_what_no_text_can_hold_finds_nothing(store: TableStore) -> None:
+    assert store.search(parse_address("gauges/"), "pi\0er") == []
+    assert store.search(parse_address("gauges/"), "PIER") != []
+
+
+def test_nothing_is_put_where_a_key_is_of_several_rows(engine: sa.Engine) -> None:
+    change(engine, "DROP TABLE IF EXISTS loose")
+    change(engine, f"CREATE TABLE loose (path TEXT, dump {'BYTEA' if engine.dialect.name == 'postgresql' else 'BLOB'})")
+    for _ in range(2):
+        change(engine, "INSERT INTO loose VALUES ('a', :dump)", dump=b"x")
+    store = WritableTableStore("gauges", engine, "loose", Columns("path", "dump"))
+    with pytest.raises(StoreFault, match="'a' is the key of several rows"):
+        put(store, "gauges/a", b"y")
+    with engine.connect() as connection:
+        assert connection.execute(sa.text("SELECT count(*) FROM loose")).scalar() == 2
+
+
+def test_a_table_is_looked_at_once_its_database_answers(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    engine = database_engine("sqlite:///gauges.sqlite", tmp_path)
+    change(engine, "CREATE TABLE dumps (path TEXT, dump BLOB)")
+    change(engine, "INSERT INTO dumps VALUES ('a', x'01')")
+    with monkeypatch.context() as away:
+        away.setattr(sa, "inspect", lambda _: (_ for _ in ()).throw(sa.exc.OperationalError("", None, OSError("away"))))
+        store = TableStore("gauges", engine, "dumps", Columns("path", "dump"))
+        lacks = TableStore("gauges", engine, "dumps", Columns("path", "dump", name="saved"))
+    assert read(store, "gauges/a") == b"\x01"
+    with pytest.raises(StoreFault, match="has no column 'saved'"):
+        lacks.locate(parse_address("gauges/a"))
+
+
 def test_pages_are_the_listing_in_its_order_whatever_lies_between(store: TableStore, engine: sa.Engine) -> None:
     for path in ("a-b/x", "a/x", "a/y/z", "a//c", "ab/x", "Z/x", "ü/y", "b", "B", "_", "ü", "a\\b", "c/", "./d", "e"):
         change(engine, "INSERT INTO dumps (path, dump) VALUES (:path, :dump)", path=path, dump=b"x")

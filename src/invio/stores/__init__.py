@@ -5,7 +5,7 @@
 - `tables`: files that are made when they are asked for
 - `blocking`: what the stores share whose answers may take long, and the base for a store of one's own
 - `remote`, `origin`: other systems and web servers; `cached`, `disk_cache`: what of them is kept; `urls`: files by URL
-- `table`, `writable_table`, `blobs`: rows of a database; `custom`: somebody's own class
+- `table`, `table_keys`, `writable_table`, `blobs`: rows of a database; `custom`: somebody's own class
 - `sources`, `contents`, `arriving`: what is read from, what is kept of it in memory, and what is written to
 
 For a store of one's own, all that it needs can be imported from here.

@@ -32,6 +32,7 @@ from invio.core.toml import did_you_mean
 from invio.stores.blobs import Blobs
 from invio.stores.blocking import BlockingStore, Reading, place_of
 from invio.stores.store import Missing, StoreFault
+from invio.stores.table_keys import Keys, as_text
 
 log = logging.getLogger("invio.stores")
 
@@ -40,12 +41,9 @@ _PIECE = 1024 * 1024  # bytes
 _SAMPLES, _SAMPLE = 16, 512  # pieces of a content, of so many bytes, that tell whether it was replaced
 # What the database itself knows a row by: SQLite its number, PostgreSQL the transaction that wrote it.
 _ROW_MARKS = {"sqlite": "rowid", "postgresql": "xmin::text"}
-_AFTER_SLASH = "0"  # the character after `/`: what stands below a folder sorts before the folder's name with it
 _FOUND = 10_000  # files that a search finds, at most
 _AMBIGUOUS = 1000  # keys of several rows of which it was said
 _WALKED = 1000  # files and folders that are listed at once for a walk
-# Collations in the order of code points, in which addresses are listed.
-_PLAIN_ORDERS = {"sqlite": "BINARY", "postgresql": "C"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,6 +83,10 @@ class _Row:
     said: Mapping[str, Any] = field(default_factory=dict)
 
 
+class Ambiguous(Missing):
+    """A key is of several rows, so that none of them is the file."""
+
+
 class TableStore(BlockingStore):
     """Rows of a table as files."""
 
@@ -103,29 +105,35 @@ class TableStore(BlockingStore):
         schema, _, short = table.rpartition(".")
         self._table = sa.table(short, *(sa.column(one) for one in dict.fromkeys(columns.all)), schema=schema or None)
         self._ambiguous: Memory[str, str] = Memory(_AMBIGUOUS)
-        self._key, self._content = self._table.c[columns.key], self._table.c[columns.content]
-        self._dialect = engine.dialect.name
+        self._content, self._dialect = self._table.c[columns.content], engine.dialect.name
+        self._types: Mapping[str, Any] | None = None  # of the columns; None where the database has not answered yet
+        self._keys = Keys(self._table.c[columns.key], self._dialect)
         self._blobs = Blobs(engine, table, columns.content, timeout) if self._dialect == "sqlite" else None
-        self._require_columns(short, schema or None)
+        with suppress(sa.exc.DBAPIError):  # it does not answer: requests for files will say so
+            self._learn_columns()
         if self._dialect not in ("sqlite", "postgresql") and not (columns.digest or columns.modified):
             raise StoreFault(
                 f"store {name!r}: {self._dialect} does not tell whether a row has changed; "
                 "give columns.digest, or columns.modified"
             )
 
-    def _require_columns(self, table: str, schema: str | None) -> None:
+    def _learn_columns(self) -> Mapping[str, Any]:
+        """The types of the table's columns. Raises StoreFault: there is no such table, or it lacks one; DBAPIError."""
+        table = self._table.name
         try:
-            there = [column["name"] for column in sa.inspect(self._engine).get_columns(table, schema)]
+            listed = sa.inspect(self._engine).get_columns(table, self._table.schema)
         except sa.exc.NoSuchTableError:
             raise StoreFault(f"store {self.name!r}: the database has no table {table!r}; correct 'table'") from None
-        except sa.exc.DBAPIError:
-            return  # it does not answer: requests for files will say so
+        types = {column["name"]: column["type"] for column in listed}
         for column in self._columns.all:
-            if column not in there:
-                said = f"store {self.name!r}: the table {table!r} has no column {column!r}{did_you_mean(column, there)}"
-                raise StoreFault(f"{said}; it has {', '.join(there)}")
+            if column not in types:
+                said = f"store {self.name!r}: the table {table!r} has no column {column!r}{did_you_mean(column, types)}"
+                raise StoreFault(f"{said}; it has {', '.join(types)}")
         if self._blobs is not None:
             self._require_rowid(table)
+        self._keys = Keys(self._table.c[self._columns.key], self._dialect, types[self._columns.key])
+        self._types = types
+        return types
 
     def _require_rowid(self, table: str) -> None:
         try:
@@ -150,7 +158,7 @@ class TableStore(BlockingStore):
 
     def page(self, folder: Address, after: Address | None, limit: int) -> Sequence[Address]:
         """See `invio.stores.store.PagedStore`: the database sorts, and gives no more than a page."""
-        if self._dialect not in _PLAIN_ORDERS:
+        if not self._keys.is_sorted:
             listed = self.list(folder)
             return list(islice((one for one in listed if after is None or place_of(one) > place_of(after)), limit))
         page = self._entries(lambda: islice(self._following(folder, after, limit), limit))
@@ -169,14 +177,15 @@ class TableStore(BlockingStore):
     def search(self, folder: Address, text: str) -> Sequence[Address]:
         """See `invio.stores.store.SearchableStore`: by descriptions, and by the other columns that are shown."""
         columns = [name for name in (self._columns.description, *self._columns.facts) if name is not None]
-        if not columns:
+        if not columns or "\0" in text:  # which PostgreSQL takes in no text, so that none has it
             return []
 
         def work() -> list[Address]:
             has = sa.or_(*(sa.cast(self._table.c[name], sa.Text).icontains(text, autoescape=True) for name in columns))
             found = []
             with self._connected() as connection:
-                query = sa.select(self._key).where(self._below(folder), has).order_by(self._key).limit(_FOUND)
+                keys = self._keys
+                query = sa.select(keys.text).where(keys.below(folder), has).order_by(keys.text).limit(_FOUND)
                 for (key,) in connection.execute(query):
                     with suppress(BadAddress):
                         found.append(parse_file_address(f"{self.name}/{key}"))
@@ -209,6 +218,8 @@ class TableStore(BlockingStore):
 
     @contextmanager
     def _connected(self) -> Iterator[sa.Connection]:
+        if self._types is None:
+            self._learn_columns()
         with self._engine.connect() as connection:
             if self._dialect != "sqlite":
                 yield connection
@@ -231,29 +242,28 @@ class TableStore(BlockingStore):
 
     def _selected(self) -> sa.Select[Any]:
         mark = sa.literal_column(_ROW_MARKS[self._dialect]) if self._dialect in _ROW_MARKS else sa.null()
-        shown = [self._table.c[name] for name in self._columns.shown]
-        return sa.select(self._raw(self._key), self._length(), mark, *shown).where(self._is_text())
+        shown = [self._shown_column(name) for name in self._columns.shown]
+        return sa.select(self._keys.raw(self._keys.text), self._length(), mark, *shown).where(self._keys.is_there())
+
+    def _shown_column(self, name: str) -> sa.ColumnElement[Any]:
+        """A column that says something of a file; a time that Python has no date for as NULL, as `infinity` is."""
+        column = self._table.c[name]
+        if self._dialect != "postgresql" or not isinstance((self._types or {}).get(name), sa.DateTime | sa.Date):
+            return column
+        first: sa.ColumnElement[Any] = sa.literal_column("'0001-01-02'")
+        last: sa.ColumnElement[Any] = sa.literal_column("'9999-12-31'")
+        return sa.case((sa.and_(sa.func.isfinite(column), column > first, column < last), column))
 
     def _read_row(self, row: Sequence[Any]) -> _Row:
         return _Row(row[0], row[1], row[2], dict(zip(self._columns.shown, row[3:], strict=True)))
 
-    def _raw(self, text: sa.ColumnElement[str]) -> sa.ColumnElement[Any]:
-        """A text as it is compared by: SQLite's may be no UTF-8, and then the text read of it is another."""
-        return sa.cast(text, sa.LargeBinary) if self._dialect == "sqlite" else text
-
-    def _is_text(self) -> sa.ColumnElement[bool]:
-        """Whether a row has a key: where anything may be one, BLOBs follow all texts, and no text equals them."""
-        if self._dialect == "sqlite":
-            return sa.func.typeof(self._key).in_(["text", "integer", "real"])
-        return self._key.is_not(None)
-
     def _row(self, connection: sa.Connection, address: Address) -> _Row:
-        found = connection.execute(self._selected().where(self._key == address.path).limit(2)).all()
-        if not found or found[0][1] is None or _as_text(found[0][0]) != address.path:  # some compare regardless of case
+        found = connection.execute(self._selected().where(self._keys.equals(address.path)).limit(2)).all()
+        if not found or found[0][1] is None or as_text(found[0][0]) != address.path:  # some compare regardless of case
             raise Missing(str(address))
         if len(found) > 1:
             self._tell_ambiguous(address)
-            raise Missing(str(address))
+            raise Ambiguous(str(address))
         return self._read_row(found[0])
 
     def _tell_ambiguous(self, address: Address) -> None:
@@ -266,63 +276,48 @@ class TableStore(BlockingStore):
     def _rowid(self, driver: Any, address: Address) -> int:
         """The number of a row, for SQLite's handle on its content. Raises ContentChanged."""
         statement: Any = (
-            sa.select(sa.literal_column("rowid")).select_from(self._table).where(self._key == sa.bindparam("key"))
+            sa.select(sa.literal_column("rowid"))
+            .select_from(self._table)
+            .where(self._table.c[self._columns.key] == sa.bindparam("key"))
         )
         row = driver.execute(str(statement.compile(dialect=self._engine.dialect)), (address.path,)).fetchone()
         if row is None:
             raise ContentChanged("the row is no longer there")
         return int(row[0])
 
-    def _below(self, folder: Address) -> sa.ColumnElement[bool]:
-        path = folder.path
-        if not path:
-            return sa.true()
-        exactly = sa.func.substr(self._key, 1, len(path)) == path
-        if self._dialect == "sqlite":  # which finds these by an index
-            return sa.and_(self._key > path, self._key < path[:-1] + _AFTER_SLASH, exactly)
-        return exactly
-
-    def _slash_after(self, folder: Address) -> sa.ColumnElement[int]:
-        """Where the first slash stands in what follows the folder; 0 in a file that lies in it."""
-        rest = sa.func.substr(self._key, len(folder.path) + 1)
-        return (sa.func.strpos if self._dialect == "postgresql" else sa.func.instr)(rest, "/")
-
     def _folders(
         self, connection: sa.Connection, folder: Address, after: Address | None, limit: int | None
     ) -> Iterator[Address]:
         """The folders in a folder; with a `limit`, in order, those that follow `after`."""
-        slash = self._slash_after(folder)
-        path = self._plain(sa.func.substr(self._key, 1, len(folder.path) + slash)).label("path")
-        query = sa.select(self._raw(path)).where(self._below(folder), self._is_text(), slash > 1).distinct()
+        keys = self._keys
+        path = keys.folder_after(folder).label("path")
+        inside = (keys.below(folder), keys.is_there(), keys.slash_after(folder) > 1)
+        query = sa.select(keys.raw(path)).where(*inside).distinct()
         for row in _rows(connection, query, path, after, limit):
             with suppress(BadAddress, UnicodeDecodeError):
-                yield parse_address(f"{self.name}/{_as_text(row[0])}")
+                yield parse_address(f"{self.name}/{as_text(row[0])}")
 
     def _files(
         self, connection: sa.Connection, folder: Address, after: Address | None, limit: int | None
     ) -> Iterator[FileFacts | Address]:
         """The files in a folder; with a `limit`, in order, those that follow `after`."""
-        query = self._selected().where(self._below(folder), self._slash_after(folder) == 0)
+        keys = self._keys
+        query = self._selected().where(keys.below(folder), keys.slash_after(folder) == 0)
         last = None
-        for row in _rows(connection, query, self._plain(self._key), after, limit):
+        for row in _rows(connection, query, keys.plain(keys.text), after, limit):
             if limit is not None and row[0] == last:
                 continue  # a key of several rows
             last = row[0]
             with suppress(BadAddress, UnicodeDecodeError):  # no address can name it
-                address = parse_address(f"{self.name}/{_as_text(row[0])}")
+                address = parse_address(f"{self.name}/{as_text(row[0])}")
                 if not address.folder and row[1] is not None:
                     # Samples of a hundred thousand contents would take seconds; those of a page do not.
                     yield address if self._blobs else self._facts(connection, address, self._read_row(row))
 
-    def _plain(self, text: sa.ColumnElement[str]) -> sa.ColumnElement[str]:
-        """A text that is compared by its code points, as addresses are."""
-        order = _PLAIN_ORDERS.get(self._dialect)
-        return text if order is None else sa.collate(text, order)
-
     def _substring(self, address: Address, offset: int, count: int) -> bytes:
         part = sa.func.substring(self._content, offset + 1, count)
         with self._connected() as connection:
-            data = connection.execute(sa.select(part).where(self._key == address.path)).scalar()
+            data = connection.execute(sa.select(part).where(self._keys.equals(address.path))).scalar()
         if data is None:
             raise ContentChanged("the row is no longer there")
         return bytes(data)
@@ -378,11 +373,6 @@ def _rows(
         if len(rows) < limit:
             return
         last = rows[-1][0]
-
-
-def _as_text(key: str | bytes) -> str:
-    """A key, as it is read. Raises UnicodeDecodeError, for one that is no text."""
-    return key.decode() if isinstance(key, bytes) else key
 
 
 def _sampled(driver: Any, table: str, column: str, rowid: int, length: int) -> bytes:

@@ -14,7 +14,7 @@ from invio.core.addresses import Address
 from invio.core.versions import PathConflict, Putting
 from invio.stores.arriving import Arriving
 from invio.stores.store import Found, Missing, StoreFault
-from invio.stores.table import TableStore
+from invio.stores.table import Ambiguous, TableStore
 
 _PIECE = 1024 * 1024  # bytes
 # What other databases than SQLite are given in one statement, and so is in memory once, or twice. Bytes.
@@ -54,7 +54,7 @@ class WritableTableStore(TableStore):
             with self._engine.begin() as connection:
                 before = self._facts(connection, address, self._row(connection, address))
                 putting.check(address, before)
-                connection.execute(sa.delete(self._table).where(self._key == address.path))
+                connection.execute(sa.delete(self._table).where(self._keys.equals(address.path)))
 
         self._asked(work)
         self.forget(address)
@@ -66,6 +66,8 @@ class WritableTableStore(TableStore):
                 connection.exec_driver_sql("BEGIN IMMEDIATE")  # nobody writes between what is read and what is written
             try:
                 before = self._facts(connection, address, self._row(connection, address))
+            except Ambiguous:
+                raise StoreFault(f"store {self.name!r}: {address.path!r} is the key of several rows") from None
             except Missing:
                 before = None
             putting.check(address, before)
@@ -77,9 +79,11 @@ class WritableTableStore(TableStore):
             else:
                 values[self._columns.content] = _whole(arriving)
             if before is None:
-                connection.execute(sa.insert(self._table).values({self._columns.key: address.path, **values}))
+                connection.execute(
+                    sa.insert(self._table).values({self._columns.key: self._keys.value(address.path), **values})
+                )
             else:
-                connection.execute(sa.update(self._table).where(self._key == address.path).values(values))
+                connection.execute(sa.update(self._table).where(self._keys.equals(address.path)).values(values))
             if self._dialect == "sqlite" and arriving.size:
                 self._fill(connection, address, arriving)
             return before is None
@@ -88,8 +92,9 @@ class WritableTableStore(TableStore):
         """Raises PathConflict, where the path is a folder's, or lies below a file."""
         parts = address.path.split("/")
         above = ["/".join(parts[:count]) for count in range(1, len(parts))]
-        taken = sa.or_(self._below(Address(address.store, address.path + "/")), self._key.in_(above))
-        if connection.execute(sa.select(self._key).where(taken).limit(1)).first() is not None:
+        keys = self._keys
+        taken = sa.or_(keys.below(Address(address.store, address.path + "/")), keys.text.in_(above))
+        if connection.execute(sa.select(keys.text).where(taken).limit(1)).first() is not None:
             raise PathConflict(str(address))
 
     def _said(self, arriving: Arriving, putting: Putting) -> dict[str, Any]:
@@ -109,14 +114,10 @@ class WritableTableStore(TableStore):
         """The time as the column has it: as a time where it is one, else as seconds or as text."""
         if self._columns.modified is None:
             return None
-        kind = self._types().get(self._columns.modified)
+        kind = (self._types or {}).get(self._columns.modified)
         if isinstance(kind, sa.DateTime):
             return now if kind.timezone else now.replace(tzinfo=None)
         return time.time() if isinstance(kind, sa.Numeric | sa.Integer) else now.isoformat(timespec="milliseconds")
-
-    def _types(self) -> dict[str, Any]:
-        listed = sa.inspect(self._engine).get_columns(self._table.name, self._table.schema)
-        return {column["name"]: column["type"] for column in listed}
 
     def _fill(self, connection: sa.Connection, address: Address, arriving: Arriving) -> None:
         """Writes the content into the place that was made for it, a piece at a time."""
