@@ -150,6 +150,7 @@ EQUAL = {
     ("delivery/sending/uvicorn/exchange.py", "not self._direct and transport"): "others have a turn more",
     ("delivery/archives/plan.py", 'root, path, device, inode, size, modified = 0, b""'): "nothing of it is read",
     ("delivery/archives/background_deflate.py", "daemon=True"): "a stop waits for it",
+    ("service/guard.py", 'message.get("more_body", False)'): "servers say it",
     ("stores/sources.py", "raise NotImplementedError"): "each kind has its own",
     ("delivery/transfers/settlement.py", "COMPLETE, None, 1"): "the statement says it by itself",
     ("delivery/transfers/settlement.py", "live.told >= KEPT or len(self._ended)"): "one line more of very many",

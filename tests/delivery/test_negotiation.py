@@ -18,6 +18,7 @@ from invio.core.http.caching import PERSONAL, PINNED, USUAL
 from invio.core.http.digests import content_tag
 from invio.core.http.replies import Representation, Slice, Streamed
 from invio.core.http.request_head import RequestHead
+from invio.core.readable import ContentChanged
 from invio.core.reasons import Refusal
 from invio.core.rules.terms import Terms
 from invio.delivery.representation.codings import CODINGS, Compressed
@@ -326,6 +327,14 @@ def test_a_stop_ends_what_is_hashed_and_drops_what_waits(recorded: Recorded, tmp
     threading.Timer(0.05, goes_on.set).start()
     digests.close()
     assert recorded.kept == {"first": hashlib.sha256(b"a").digest()}
+
+
+def test_a_stop_does_not_wait_for_a_long_file_to_be_hashed(digests: Digests, tmp_path: Path) -> None:
+    (tmp_path / "large").write_bytes(b"x" * (AT_ONCE + 1))
+    file = DiskFile.of(os.fsencode(tmp_path / "large"), (tmp_path / "large").stat())
+    digests.close()
+    with pytest.raises(ContentChanged, match="the service ends"):
+        digests.of(file, "t")
 
 
 def test_a_digest_of_literal_bytes_and_slices_is_of_all_of_them(tmp_path: Path) -> None:

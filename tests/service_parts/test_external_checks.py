@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import json
 import sys
+import threading
 from collections.abc import Callable, Iterator
 from functools import partial
 from pathlib import Path
@@ -136,6 +137,23 @@ def test_whoever_gave_no_answer_is_not_asked_again_for_a_second(office: ModuleTy
         clock.now += later
         asyncio.run(outside.prefetch([(BY_FUNCTION, QUESTION)]))
     assert len(asked) == 2
+
+
+def test_who_hangs_is_waited_for_once(office: ModuleType, clock: SetClock, caplog: pytest.LogCaptureFixture) -> None:
+    asked: list[CheckRequest] = []
+    goes_on = threading.Event()
+
+    def hangs(question: CheckRequest) -> bool:
+        asked.append(question)
+        return goes_on.wait(10)
+
+    impatient = ExternalCheck(function="office:check", timeout=0.05)
+    outside = by_function(office, hangs)
+    for _ in range(3):
+        assert outside.answer(impatient, QUESTION) is None
+    assert len(asked) == 1, "nor is whoever hangs asked again for a second"
+    assert "no answer within 0.05 seconds" in said(caplog)
+    goes_on.set()
 
 
 def test_by_http_the_question_is_posted_and_the_answer_read(monkeypatch: pytest.MonkeyPatch) -> None:
