@@ -72,6 +72,8 @@ class Handler(BaseHTTPRequestHandler):
         self.send_response(206 if text and how != "ignores ranges" else 200)
         self.send_header("etag", self.server.tag)
         self.send_header("content-type", "application/pdf")
+        if how.startswith("codes as "):
+            self.send_header("content-encoding", how.removeprefix("codes as "))
         self.send_header("last-modified", "Thu, 15 Jan 2026 08:00:00 GMT")
         if text and how != "ignores ranges":
             self.send_header("content-range", f"bytes {start}-{stop - 1}/{len(CONTENT)}")
@@ -111,7 +113,9 @@ def store_of(server: Odd, timeout: float = 5.0) -> OriginStore:
     return OriginStore("far", url, {"headers": {"x-key": "k"}}, timeout=timeout, fresh=0.0)
 
 
-@pytest.mark.parametrize("how", ["", "knows no HEAD", "ignores ranges", "redirects within", "fails at first"])
+@pytest.mark.parametrize(
+    "how", ["", "knows no HEAD", "ignores ranges", "redirects within", "fails at first", "codes as identity"]
+)
 def test_a_file_is_had_whole_and_in_parts(server: Odd, how: str) -> None:
     server.how = how
     store = store_of(server)
@@ -143,6 +147,7 @@ def test_names_are_encoded_and_what_is_not_there_is_missing(server: Odd) -> None
     [
         ("redirects inward", "redirects to '127.0.0.2', where nothing is to be had from"),
         ("tells no length", "does not tell how long"),
+        ("codes as gzip", "gives 'a.bin' in the coding 'gzip' alone"),
     ],
 )
 def test_a_server_that_leads_astray_is_not_followed(server: Odd, how: str, says: str) -> None:
@@ -153,7 +158,12 @@ def test_a_server_that_leads_astray_is_not_followed(server: Odd, how: str, says:
 
 @pytest.mark.parametrize(
     ("how", "error"),
-    [("ends early", StoreFault), ("another part", StoreFault), ("another tag", ContentChanged)],
+    [
+        ("ends early", StoreFault),
+        ("another part", StoreFault),
+        ("codes as br", StoreFault),
+        ("another tag", ContentChanged),
+    ],
 )
 def test_what_is_not_the_file_that_was_found_is_broken_off(server: Odd, how: str, error: type[Exception]) -> None:
     source = store_of(server).locate(parse_address("far/a.bin")).content

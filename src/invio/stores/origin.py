@@ -112,6 +112,9 @@ class OriginStore(BlockingStore):
             raise Missing(str(address))
         if answer.status_code not in (200, 206):
             raise StoreFault(f"store {self.name!r}: it answered {answer.status_code} for {address.path!r}")
+        coding = answer.headers.get("content-encoding", "identity").strip().lower()
+        if coding not in ("", "identity"):  # passed on as the file itself, nobody could read it
+            raise StoreFault(f"store {self.name!r}: it gives {address.path!r} in the coding {coding[:40]!r} alone")
 
     def _facts(self, address: Address, answer: httpx.Response) -> FileFacts:
         self._require_found(address, answer)
