@@ -91,7 +91,8 @@ def test_nothing_is_deflated_of_what_is_written_anew_meanwhile(path: Path, tmp_p
 def test_samples_are_of_what_is_still_to_be_read(start: int, length: int) -> None:
     with open(os.devnull, "rb") as nothing:
         places = Samples.of(nothing.fileno(), start, start + length).places
-    assert min(32, 1 + length // (256 * 1024)) <= len(places) <= 40
+    count = min(32, 1 + length // (256 * 1024))
+    assert count <= len(places) <= count + 1
     assert min(places) >= start
     assert max(places) == max(start, start + length - 64)
 
