@@ -61,6 +61,7 @@ FILES = {
     "open/sheet.png": image(),
     "open/deeper/sounding.txt": b"x" * 5000,
     "closed/draft.txt": b"secret",
+    "odd/invoice-\u202egnp.exe": b"x",
 }
 
 
@@ -113,6 +114,15 @@ def test_a_file_is_looked_at_beside_the_list(service: Service, visit: Visit) -> 
     assert picture.evaluate("image => image.decode().then(() => image.naturalWidth)") == 64
     page.get_by_role("row", name="notes.txt").get_by_text("notes.txt").click()
     expect(page.get_by_role("region", name="Preview of notes.txt")).to_have_text("Depths in metres.\n")
+
+
+def test_no_name_reads_as_another(service: Service, visit: Visit) -> None:
+    page = visit(service, "files/files/odd/", "ann")
+    page.get_by_text(r"invoice-\u202egnp.exe").click()
+    panel = page.get_by_role("complementary")
+    expect(panel.get_by_role("heading", name=r"invoice-\u202egnp.exe")).to_be_visible()
+    expect(panel).to_contain_text(r"files/odd/invoice-\u202egnp.exe")
+    assert "\u202e" not in page.locator("main").inner_text()
 
 
 def test_who_may_not_manage_is_not_told_who_else_may(service: Service, visit: Visit) -> None:

@@ -239,6 +239,21 @@ def test_an_operator_s_own_pages_and_texts_are_shown(start: START) -> None:
         assert plain.json()["reason"] == "missing", "programs are told as ever"
 
 
+def test_no_name_reads_as_another(start: START) -> None:
+    odd = "open/invoice-\u202egnp.exe"
+    service = start(files={odd: b"x", "open/\u05d0\u200f1 \U0001f469\u200d\U0001f52c.txt": b"y"}, rules=RULES)
+    with browser(service) as client:
+        there = links(client.get("/files/files/open/").text)
+        assert r"invoice-\u202egnp.exe" in there
+        assert "\u05d0\u200f1 \U0001f469\u200d\U0001f52c.txt" in there, "what languages and signs need stays"
+        page = client.get(there[r"invoice-\u202egnp.exe"])
+        assert r"<h1>invoice-\u202egnp.exe</h1>" in page.text
+        assert "\u202e" not in page.text
+        assert (
+            client.post("/bundles", data={"file": f"files/{odd}"}, headers={"origin": service.url}).content[:2] == b"PK"
+        )
+
+
 def test_what_pages_show_of_names_is_never_script(start: START) -> None:
     name = "open/<script>alert(1)</script>'\"&.txt"
     service = start(files={name.replace("/script", "\u2215script"): b"x"}, rules=RULES)

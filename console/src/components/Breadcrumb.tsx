@@ -4,6 +4,7 @@ import { Breadcrumb as Step, Breadcrumbs, Link } from 'react-aria-components'
 import styled from 'styled-components'
 import { useTexts } from '../texts'
 import { token } from '../theme'
+import { SafeText } from './SafeText'
 
 // styled() forgets that the steps have a type of their own.
 const Steps = styled(Breadcrumbs)`
@@ -52,7 +53,7 @@ export function Breadcrumb({ folder }: { folder: string }) {
         {(step) => (
           <Step id={step.id}>
             <Link>
-              <bdi>{step.name}</bdi>
+              <SafeText>{step.name}</SafeText>
             </Link>
           </Step>
         )}

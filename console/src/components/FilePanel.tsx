@@ -16,6 +16,8 @@ import { SureButton } from './SureButton'
 import { TextField } from './TextField'
 import { Time } from './Time'
 import { AllVersions } from './Versions'
+import { shown } from '../data/shown'
+import { SafeText } from './SafeText'
 
 const Panel = styled.aside`
   padding: 1rem 1.2rem 1.2rem;
@@ -65,7 +67,7 @@ export default function FilePanel({ address, close }: { address: string; close: 
     <Panel aria-label={texts.facts.title(name)}>
       <Top>
         <h2 ref={heading} tabIndex={-1}>
-          <bdi>{name}</bdi>
+          <SafeText>{name}</SafeText>
         </h2>
         <Button aria-label={texts.facts.close} onPress={close}>
           ✕
@@ -131,8 +133,8 @@ type Said = ReturnType<typeof useTexts>['facts']
 
 function factsOf(file: FileEntry, texts: Said) {
   return [
-    [texts.address, <bdi key="address">{file.address}</bdi>],
-    [texts.description, file.description],
+    [texts.address, <SafeText key="address">{file.address}</SafeText>],
+    [texts.description, file.description && shown(file.description)],
     [texts.size, file.size === null ? null : sizeText(file.size)],
     [texts.changed, file.modified && <Time at={file.modified} />],
     [texts.type, file.media_type],

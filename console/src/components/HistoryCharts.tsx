@@ -7,6 +7,7 @@ import { useTexts } from '../texts'
 import { token } from '../theme'
 import { Card, Packed } from './Card'
 import { numberText, sizeText } from './format'
+import { SafeText } from './SafeText'
 
 type Sums = components['schemas']['HistorySummary']
 
@@ -156,7 +157,7 @@ function Ranked({ lines }: { lines: readonly { name: string; count: number; word
         <li key={line.name}>
           <Share style={{ width: `${(100 * line.count) / most}%` }} />
           <span>
-            <bdi>{line.name}</bdi>
+            <SafeText>{line.name}</SafeText>
           </span>
           <span>{line.words}</span>
         </li>

@@ -4,6 +4,7 @@ import styled from 'styled-components'
 import type { Bundle } from '../api/client'
 import { useTexts } from '../texts'
 import { token } from '../theme'
+import { SafeText } from './SafeText'
 
 const Box = styled.div`
   margin: 0.5rem 0;
@@ -33,7 +34,7 @@ export function LeftOut({ left, children }: { left: Bundle['left_out']; children
       <ul tabIndex={0} aria-label={common.filesLabel}>
         {left.map((one) => (
           <li key={one.address}>
-            <bdi>{one.address}</bdi> <span>{reasons[one.reason] ?? one.reason}</span>
+            <SafeText>{one.address}</SafeText> <span>{reasons[one.reason] ?? one.reason}</span>
           </li>
         ))}
       </ul>

@@ -4,6 +4,7 @@ import { Refused } from '../api/problems'
 import { useTexts } from '../texts'
 import { token } from '../theme'
 import { durationText } from './format'
+import { SafeText } from './SafeText'
 
 const FIRST = 5 // names that stand there at once
 const NAMED = 100 // that the service names at most
@@ -48,7 +49,7 @@ export function Notice({ error, children }: { error: Error; children?: ReactNode
         <ul tabIndex={names.length > FIRST ? 0 : undefined} aria-label={said.files}>
           {names.map((name) => (
             <li key={name}>
-              <bdi>{name}</bdi>
+              <SafeText>{name}</SafeText>
             </li>
           ))}
         </ul>

@@ -19,6 +19,7 @@ import { token } from '../theme'
 import { Button } from './Button'
 import { numberText, sizeText } from './format'
 import { Notice } from './Notice'
+import { SafeText } from './SafeText'
 
 const Zone = styled(DropZone)`
   display: flex;
@@ -146,7 +147,7 @@ const Line = memo(function Line({ upload }: { upload: Upload }) {
   return (
     <One>
       <span>
-        <bdi>{upload.address}</bdi>
+        <SafeText>{upload.address}</SafeText>
       </span>
       <span role="status">
         {words}

@@ -11,6 +11,7 @@ import { MakeWebhook } from './MakeWebhook'
 import { Notice } from './Notice'
 import { Rows } from './Rows'
 import { SureButton } from './SureButton'
+import { SafeText } from './SafeText'
 
 const Events = styled.span`
   display: block;
@@ -90,7 +91,7 @@ export function Webhooks() {
 function Told({ webhook }: { webhook: Webhook }) {
   return (
     <span>
-      <bdi>{webhook.url}</bdi>
+      <SafeText>{webhook.url}</SafeText>
       <Events>
         {webhook.label && `${webhook.label}: `}
         {webhook.events.join(', ')}

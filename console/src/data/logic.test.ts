@@ -14,12 +14,23 @@ import { kindOf, rowsOf } from './preview'
 import { quotaText, usedShare } from './quotas'
 import { spanOf, within } from './requests'
 import { changed } from './selection'
+import { shown } from './shown'
 import { pointsOf, rateOf } from './throughput'
 import { rowsAgain, sameAgain } from './stable'
 import { TransferBoard } from './transfers'
 import { stateOf } from './transferState'
 
 const NOW = new Date('2026-05-01T12:00:00Z')
+
+describe('a text of a stranger is shown', () => {
+  it('with what would hide in it, or turn it round, as an escape', () => {
+    expect(shown('invoice-\u202egnp.exe')).toBe('invoice-\\u202egnp.exe')
+    expect(shown('a\u200bb\u2028c\u0007')).toBe('a\\u200bb\\u2028c\\u0007')
+  })
+  it('as it is, where nothing is odd in it', () => {
+    for (const text of ['Söd ra.pdf', 'line\nline', '👩\u200d🔬.png', 'א\u200f1']) expect(shown(text)).toBe(text)
+  })
+})
 
 describe('a CSV text becomes rows', () => {
   it('with quotes, line ends and separators in cells', () => {

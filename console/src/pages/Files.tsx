@@ -23,6 +23,8 @@ import { useSame } from '../data/stable'
 import { useTexts } from '../texts'
 import type { Texts } from '../texts/en'
 import { token } from '../theme'
+import { shown } from '../data/shown'
+import { SafeText } from '../components/SafeText'
 
 // What is not there at first is loaded when it is wanted.
 const FilePanel = lazy(() => import('../components/FilePanel'))
@@ -76,7 +78,10 @@ const Named = styled.span`
 `
 
 const About = styled.span`
-  display: block;
+  display: -webkit-box;
+  overflow: hidden;
+  -webkit-box-orient: vertical;
+  -webkit-line-clamp: 2;
   color: ${token.quiet};
   font-size: ${token.type.small};
 `
@@ -333,14 +338,14 @@ function Name({ entry, folder }: { entry: FileEntry; folder: string }) {
         {/* What was found deeper is told with its folder. */}
         {entry.folder || signedIn ? (
           <Link href={placeOf(entry, folder)}>
-            <bdi>{below.length > said.length ? below : said}</bdi>
+            <SafeText>{below.length > said.length ? below : said}</SafeText>
           </Link>
         ) : (
-          <bdi>{said}</bdi>
+          <SafeText>{said}</SafeText>
         )}
         <Suspense fallback={null}>{entry.version && <Versions entry={entry} />}</Suspense>
         {!mayHave(entry) && <Hidden>{texts.seenOnly}</Hidden>}
-        {entry.description && <About>{entry.description}</About>}
+        {entry.description && <About>{shown(entry.description)}</About>}
       </span>
     </Named>
   )

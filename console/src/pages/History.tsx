@@ -15,6 +15,7 @@ import { exportPath, LISTED, useLines, useSums, type HistoryFilters, type Histor
 import { usePage } from '../data/page'
 import { useTexts } from '../texts'
 import type { Texts } from '../texts/en'
+import { SafeText } from '../components/SafeText'
 
 const HistoryCharts = lazy(() => import('../components/HistoryCharts'))
 const STATES = ['complete', 'partial', 'broken-off', 'handed-off', 'refused', 'running'] as const
@@ -107,7 +108,7 @@ function columnsOf({ history, common }: Texts): ColumnOf<HistoryLine>[] {
       minWidth: 150,
       cell: (line) => (
         <>
-          <bdi>{line.address}</bdi>
+          <SafeText>{line.address}</SafeText>
           {line.reason && <Aside>{line.reason}</Aside>}
         </>
       ),

@@ -17,6 +17,7 @@ import { usePage } from '../data/page'
 import { useTexts } from '../texts'
 import type { Texts } from '../texts/en'
 import { token } from '../theme'
+import { SafeText } from '../components/SafeText'
 
 const Filters = styled(Title)`
   align-items: end;
@@ -111,7 +112,7 @@ function Named({ link }: { link: LinkFacts }) {
   const said = useTexts().links
   return (
     <>
-      <bdi>{link.address ?? said.notMadeHere}</bdi>
+      <SafeText>{link.address ?? said.notMadeHere}</SafeText>
       <Aside>
         {link.id}
         {link.maker && ` · ${said.by(link.maker)}`}

@@ -1,3 +1,4 @@
+import { SafeText } from '../components/SafeText'
 import { Link, useParams } from '@tanstack/react-router'
 import { lazy, Suspense } from 'react'
 import { Refused } from '../api/problems'
@@ -99,7 +100,7 @@ function About({ told }: { told: Told }) {
   return (
     <Facts
       facts={[
-        [said.file, <bdi key="file">{told.address}</bdi>],
+        [said.file, <SafeText key="file">{told.address}</SafeText>],
         [said.version, told.version],
         [said.recipient, told.recipient ?? common.anyone],
         [said.madeFor, told.made_for],

@@ -19,6 +19,7 @@ import { stateOf, type Shown } from '../data/transferState'
 import { useTexts } from '../texts'
 import type { Texts } from '../texts/en'
 import { token } from '../theme'
+import { SafeText } from '../components/SafeText'
 
 // The plotting library is loaded where a chart is drawn.
 const Throughput = lazy(() => import('../components/Throughput'))
@@ -186,9 +187,9 @@ const Named = memo(function Named({ transfer }: { transfer: Transfer }) {
   const folder = transfer.address.startsWith('bundles/') ? said.bundle : transfer.address.slice(0, place)
   return (
     <>
-      <bdi>{transfer.address.slice(place)}</bdi>
+      <SafeText>{transfer.address.slice(place)}</SafeText>
       <Aside>
-        <bdi>{folder}</bdi>
+        <SafeText>{folder}</SafeText>
       </Aside>
       {transfer.state === 'running' && transfer.entries && (
         <Aside>

@@ -15,6 +15,7 @@ from typing import TYPE_CHECKING, Any
 
 from invio.core.errors import ConfigurationError
 from invio.core.figures import duration_text, size_text
+from invio.core.shown import shown
 from invio.core.toml import did_you_mean
 
 if TYPE_CHECKING:
@@ -37,6 +38,14 @@ POLICY = (
     "default-src 'none'; style-src 'unsafe-inline'; script-src 'self'; connect-src 'self'; img-src 'self'; "
     "form-action 'self'; base-uri 'none'; frame-ancestors 'none'"
 )
+
+
+# What stands in names and texts of languages and of signs that are put together, and reads as nothing else.
+_KEPT = "\n\u061c\u200c\u200d\u200e\u200f"
+
+
+def _shown(text: object) -> str:
+    return shown(str(text), keep=_KEPT)
 
 
 class Renderer:
@@ -72,7 +81,7 @@ class Renderer:
         own = [] if self._folder is None else [FileSystemLoader(self._folder)]
         loader = ChoiceLoader([*own, shipped, PrefixLoader({_SHIPPED.rstrip("/"): shipped})])
         engine = Environment(loader=loader, autoescape=select_autoescape(), trim_blocks=True, lstrip_blocks=True)
-        engine.filters |= {"size": size_text, "duration": duration_text}
+        engine.filters |= {"size": size_text, "duration": duration_text, "shown": _shown}
         self._engine = engine
         return engine
 

@@ -4,6 +4,7 @@ import { Rows } from '../../components/Rows'
 import { useExpectations } from '../../data/access'
 import { useTexts } from '../../texts'
 import { token } from '../../theme'
+import { SafeText } from '../../components/SafeText'
 
 type Checked = components['schemas']['CheckedShape']
 
@@ -28,7 +29,7 @@ export function CheckedRows({ checked }: { checked: readonly Checked[] }) {
       textOf={(one) => one.address}
       empty={said.noExpectations}
       columns={[
-        { id: 'what', name: said.file, width: '2.4fr', cell: (one) => <bdi>{one.address}</bdi> },
+        { id: 'what', name: said.file, width: '2.4fr', cell: (one) => <SafeText>{one.address}</SafeText> },
         { id: 'who', name: said.who, width: '1.4fr', cell: (one) => one.who },
         { id: 'action', name: said.action, width: '1fr', cell: (one) => one.action },
         {

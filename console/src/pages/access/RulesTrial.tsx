@@ -13,6 +13,7 @@ import { usePutRules, useRulesFile, useTryRules } from '../../data/access'
 import { useTexts } from '../../texts'
 import { token } from '../../theme'
 import { CheckedRows } from './Expectations'
+import { SafeText } from '../../components/SafeText'
 
 type File = components['schemas']['RulesFile']
 type Trial = components['schemas']['RulesTrial']
@@ -135,7 +136,12 @@ function Outcome({ trial }: { trial: Trial }) {
           textOf={(change) => change.address}
           empty={said.noChange}
           columns={[
-            { id: 'file', name: said.file, width: '3fr', cell: (change) => <bdi>{change.address}</bdi> },
+            {
+              id: 'file',
+              name: said.file,
+              width: '3fr',
+              cell: (change) => <SafeText>{change.address}</SafeText>,
+            },
             { id: 'who', name: said.who, width: '1.5fr', cell: (change) => change.who },
             { id: 'action', name: said.action, width: '1fr', cell: (change) => change.action },
             {
