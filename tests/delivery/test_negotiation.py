@@ -199,6 +199,7 @@ def test_what_is_made_is_compressed_on_its_way_and_has_another_tag(store: Direct
     assert (plain.coding, plain.tag, packed.coding) == (None, "t", "gzip")
     assert packed.tag not in (None, "t")
     assert [gzip.decompress(bytes_of(packed)), bytes_of(plain)] == [b"a" * 1000 + b"b"] * 2
+    assert (plain.vary, packed.vary) == ("accept-encoding", "accept-encoding")
     picture = offered(negotiator, made("map.png"), asked(accept_encoding="gzip")).representation
     assert (picture.coding, picture.vary) == (None, "")
 
@@ -327,6 +328,27 @@ def test_a_stop_ends_what_is_hashed_and_drops_what_waits(recorded: Recorded, tmp
     threading.Timer(0.05, goes_on.set).start()
     digests.close()
     assert recorded.kept == {"first": hashlib.sha256(b"a").digest()}
+
+
+def test_the_digest_of_a_file_that_has_grown_is_of_what_was_found_and_kept_nowhere(
+    recorded: Recorded, digests: Digests, tmp_path: Path
+) -> None:
+    (tmp_path / "log").write_bytes(b"level 3\n")
+    file = DiskFile.of(os.fsencode(tmp_path / "log"), (tmp_path / "log").stat())
+    with (tmp_path / "log").open("ab") as log:
+        log.write(b"level 4\n")
+    assert digests.of(file, "t") == hashlib.sha256(b"level 3\n").digest()
+    assert recorded.kept == {}
+
+
+def test_of_too_many_digests_the_oldest_are_looked_up_again(
+    recorded: Recorded, digests: Digests, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("invio.delivery.representation.digests._KNOWN", 2)
+    recorded.kept = {name: name.encode() for name in "abc"}
+    assert [digests.known(name) for name in "abc"] == [b"a", b"b", b"c"]
+    assert (digests.known("c"), digests.known("b"), recorded.looked) == (b"c", b"b", 3)
+    assert (digests.known("a"), recorded.looked) == (b"a", 4)
 
 
 def test_a_stop_does_not_wait_for_a_long_file_to_be_hashed(digests: Digests, tmp_path: Path) -> None:

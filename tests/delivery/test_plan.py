@@ -16,7 +16,7 @@ from invio.core.files import FileFacts
 from invio.core.http.replies import Slice
 from invio.core.readable import ContentChanged
 from invio.delivery.archives import plan as module
-from invio.delivery.archives.plan import Literal, Plan
+from invio.delivery.archives.plan import Literal, Plan, Preparing
 from invio.stores.sources import DiskFile
 
 LOG = b"08:00 level 3\n" * 50_000  # some pieces of a run each
@@ -121,6 +121,10 @@ def test_a_file_that_became_shorter_or_vanished_breaks_it_off(tmp_path: Path, co
         (tmp_path / "long").write_bytes(content)
     with pytest.raises(ContentChanged):
         sent(plan)
+
+
+def test_nothing_is_prepared_at_first() -> None:
+    assert Preparing() == Preparing(files=0, read=0)
 
 
 def test_an_entry_is_known_by_its_file_and_what_the_archive_adds_by_nothing(tmp_path: Path) -> None:

@@ -114,6 +114,13 @@ def test_one_request_has_one_answer_however_short_it_is_good_for(office: ModuleT
     assert said == [], "the next request asks anew"
 
 
+def test_an_answer_that_says_nothing_of_its_time_is_good_for_this_request(
+    monkeypatch: pytest.MonkeyPatch, clock: SetClock
+) -> None:
+    got = by_http(monkeypatch, lambda _: httpx.Response(200, json={"applies": True})).answer(BY_HTTP, QUESTION)
+    assert got == CheckResult(True, 0.0, "")
+
+
 def test_on_the_event_loop_nothing_is_asked(office: ModuleType) -> None:
     outside = by_function(office, lambda _: True)
 

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import asyncio
+import errno
 import os
+from collections.abc import AsyncIterator
 from pathlib import Path
 from typing import Any
 
@@ -128,22 +131,61 @@ def test_a_content_without_a_name_is_read_again_and_again_and_holds_one_descript
     assert len(os.listdir("/proc/self/fd")) == before
 
 
+class Elsewhere:
+    """Another system, which has one content."""
+
+    unaltered = True
+
+    def read(self, source: BlockingFile, offset: int, count: int) -> bytes:
+        return f"{source.address} {offset} {count}".encode()
+
+    async def pieces(self, source: BlockingFile, offset: int, count: int) -> AsyncIterator[bytes]:
+        yield self.read(source, offset, count)
+
+    def is_unaltered(self, _: BlockingFile) -> bool:
+        return self.unaltered
+
+
 def test_what_another_system_has_is_read_and_looked_at_there() -> None:
-    class Elsewhere:
-        unaltered = True
-
-        def read(self, source: BlockingFile, offset: int, count: int) -> bytes:
-            return f"{source.address} {offset} {count}".encode()
-
-        def is_unaltered(self, _: BlockingFile) -> bool:
-            return self.unaltered
-
     there: Any = Elsewhere()
     source = BlockingFile(there, Address("objects", "a"), 10, "t")
     assert source.read(2, 3) == b"objects/a 2 3"
+
+    async def pieces() -> list[bytes]:
+        return [piece async for piece in source.pieces(4, 5)]
+
+    assert asyncio.run(pieces()) == [b"objects/a 4 5"]
     assert source.is_unaltered()
     there.unaltered = False
     assert not source.is_unaltered()
+
+
+def test_what_was_altered_elsewhere_while_it_was_read_through_is_told_at_the_end() -> None:
+    there: Any = Elsewhere()
+    source = BlockingFile(there, Address("objects", "a"), 10, "t")
+    assert list(read_through(source)) == [b"objects/a 0 10"]
+    there.unaltered = False
+    with pytest.raises(ContentChanged, match="altered while it was read"):
+        list(read_through(source))
+
+
+def test_what_is_looked_at_when_it_is_read_needs_no_further_look(path: Path) -> None:
+    spooled = SpooledFile(os.open(path, os.O_RDONLY), SIZE)
+    assert spooled.is_unaltered()
+    assert list(read_through(spooled))[-1] == b"a" * 100
+
+
+def test_a_disk_that_fails_is_no_file_that_was_replaced(path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    def fails(*_: object) -> bytes:
+        raise OSError(errno.EIO, "the disk is broken")
+
+    source = found(path)
+    monkeypatch.setattr(os, "pread", fails)
+    with pytest.raises(OSError, match="the disk is broken"):
+        source.read(0, 10)
+    path.write_bytes(b"")
+    with pytest.raises(ContentChanged, match="replaced or altered"):
+        source.read(0, 10)
 
 
 def test_what_is_personal_alone_is_made_for_whoever_asks() -> None:

@@ -454,6 +454,26 @@ def test_what_cannot_be_read_so_is_said_at_the_start(tmp_path: Path) -> None:
             TableStore("gauges", engine, table, columns)
 
 
+def test_a_database_that_tells_no_change_needs_a_column_that_does(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    engine = database_engine("sqlite:///gauges.sqlite", tmp_path)
+    change(engine, "CREATE TABLE dumps (path TEXT, dump BLOB, sha256 TEXT, taken TEXT)")
+    monkeypatch.setattr(engine.dialect, "name", "another")
+    with pytest.raises(StoreFault, match="another does not tell whether a row has changed; give columns"):
+        TableStore("gauges", engine, "dumps", Columns("path", "dump"))
+    for columns in (Columns("path", "dump", digest="sha256"), Columns("path", "dump", modified="taken")):
+        assert TableStore("gauges", engine, "dumps", columns).kind == "table"
+
+
+def test_a_name_is_one_line_and_not_too_long(tmp_path: Path) -> None:
+    engine = database_engine("sqlite:///gauges.sqlite", tmp_path)
+    change(engine, "CREATE TABLE dumps (path TEXT, dump BLOB, saved TEXT)")
+    change(engine, "INSERT INTO dumps VALUES ('a', x'01', :name)", name="of\nthe " + "x" * 300)
+    store = TableStore("gauges", engine, "dumps", Columns("path", "dump", name="saved"))
+    assert store.locate(parse_address("gauges/a")).facts.name == "of the " + "x" * 248
+
+
 def test_a_database_that_is_away_is_told_when_it_is_needed() -> None:
     engine = database_engine("postgresql+psycopg://nobody@127.0.0.1:9/none?connect_timeout=1")
     store = TableStore("gauges", engine, "dumps", COLUMNS, timeout=5)
