@@ -28,7 +28,8 @@ describe('a text of a stranger is shown', () => {
     expect(shown('a\u200bb\u2028c\u0007')).toBe('a\\u200bb\\u2028c\\u0007')
   })
   it('as it is, where nothing is odd in it', () => {
-    for (const text of ['Söd ra.pdf', 'line\nline', '👩\u200d🔬.png', 'א\u200f1']) expect(shown(text)).toBe(text)
+    for (const text of ['Söd ra.pdf', 'line\nline', '👩\u200d🔬.png', 'א\u200f1'])
+      expect(shown(text)).toBe(text)
   })
 })
 
