@@ -41,6 +41,16 @@ class Header:
         return "Buoy"
 
 
+def test_a_whole_number_of_any_kind_is_a_size() -> None:
+    class Whole:
+        def __index__(self) -> int:
+            return 7
+
+    size: Any = Whole()
+    assert type(bounded(PLAIN._replace(size=size)).size) is int
+    assert bounded(PLAIN._replace(size=size)) == PLAIN._replace(size=7)
+
+
 @pytest.mark.parametrize(
     ("said", "told"),
     [("of the\npier", "of the\npier"), ("Gr\udcfcn", "Gr?n"), ("x" * 3000, "x" * 2000), (Header(), "Buoy"), (17, "17")],

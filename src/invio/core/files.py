@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from operator import index
 from typing import NamedTuple
 
 from invio.core.addresses import Address, is_proper
@@ -51,9 +52,15 @@ def bounded(facts: FileFacts) -> FileFacts:
     """
     if not is_proper(facts.address):
         raise ValueError(f"{str(facts.address)[:200]!r} is no address")
-    size, modified, media_type = facts.size, facts.modified, facts.media_type
-    if not isinstance(size, int) or not 0 <= size <= _LONGEST:
-        raise ValueError(f"{facts.address} is said to have a size of {str(size)[:40]} bytes")
+    modified, media_type = facts.modified, facts.media_type
+    try:
+        size = index(facts.size)  # type: ignore[arg-type]  # it may be any kind of whole number, or none
+    except TypeError:
+        size = -1
+    if not 0 <= size <= _LONGEST:
+        raise ValueError(f"{facts.address} is said to have a size of {str(facts.size)[:40]} bytes")
+    if size is not facts.size:
+        facts = facts._replace(size=size)
     # NaN, which is no number, lies between no others.
     if modified is not None and not (isinstance(modified, int | float) and FIRST_DATE <= modified <= LAST_MOMENT):
         facts = facts._replace(modified=None)
