@@ -243,6 +243,21 @@ def test_a_key_may_be_a_uuid(server: str) -> None:
             store.locate(parse_address(f"gauges/{absent}"))
 
 
+def test_a_view_is_a_store_where_a_column_tells_of_changes(server: str) -> None:
+    engine = database_engine(server)
+    change(engine, "DROP TABLE IF EXISTS kept CASCADE")
+    change(engine, "CREATE TABLE kept (path TEXT, dump BYTEA, taken TIMESTAMPTZ)")
+    change(engine, "CREATE VIEW seen AS SELECT 'all/' || path AS path, dump, taken FROM kept")
+    change(engine, "INSERT INTO kept VALUES ('a', :dump, '2026-01-31')", dump=b"x")
+    with pytest.raises(StoreFault, match="postgresql does not tell whether a row of 'seen' has changed; give columns"):
+        TableStore("gauges", engine, "seen", Columns("path", "dump"))
+    store = TableStore("gauges", engine, "seen", Columns("path", "dump", modified="taken"))
+    found = store.locate(parse_address("gauges/all/a"))
+    assert read(store, "gauges/all/a") == b"x"
+    change(engine, "UPDATE kept SET dump = :dump, taken = '2026-02-01'", dump=b"y")
+    assert not found.content.is_unaltered()
+
+
 @pytest.mark.parametrize("kind", ["TIMESTAMPTZ", "TIMESTAMP", "DATE"])
 def test_times_without_an_end_keep_nobody_from_the_others(server: str, kind: str) -> None:
     engine = database_engine(server)
@@ -460,7 +475,7 @@ def test_a_database_that_tells_no_change_needs_a_column_that_does(
     engine = database_engine("sqlite:///gauges.sqlite", tmp_path)
     change(engine, "CREATE TABLE dumps (path TEXT, dump BLOB, sha256 TEXT, taken TEXT)")
     monkeypatch.setattr(engine.dialect, "name", "another")
-    with pytest.raises(StoreFault, match="another does not tell whether a row has changed; give columns"):
+    with pytest.raises(StoreFault, match="another does not tell whether a row of 'dumps' has changed; give columns"):
         TableStore("gauges", engine, "dumps", Columns("path", "dump"))
     for columns in (Columns("path", "dump", digest="sha256"), Columns("path", "dump", modified="taken")):
         assert TableStore("gauges", engine, "dumps", columns).kind == "table"

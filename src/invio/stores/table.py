@@ -106,16 +106,12 @@ class TableStore(BlockingStore):
         self._table = sa.table(short, *(sa.column(one) for one in dict.fromkeys(columns.all)), schema=schema or None)
         self._ambiguous: Memory[str, str] = Memory(_AMBIGUOUS)
         self._content, self._dialect = self._table.c[columns.content], engine.dialect.name
+        self._mark: str | None = _ROW_MARKS.get(self._dialect)
         self._types: Mapping[str, Any] | None = None  # of the columns; None where the database has not answered yet
         self._keys = Keys(self._table.c[columns.key], self._dialect)
         self._blobs = Blobs(engine, table, columns.content, timeout) if self._dialect == "sqlite" else None
         with suppress(sa.exc.DBAPIError):  # it does not answer: requests for files will say so
             self._learn_columns()
-        if self._dialect not in ("sqlite", "postgresql") and not (columns.digest or columns.modified):
-            raise StoreFault(
-                f"store {name!r}: {self._dialect} does not tell whether a row has changed; "
-                "give columns.digest, or columns.modified"
-            )
 
     def _learn_columns(self) -> Mapping[str, Any]:
         """The types of the table's columns. Raises StoreFault: there is no such table, or it lacks one; DBAPIError."""
@@ -131,6 +127,8 @@ class TableStore(BlockingStore):
                 raise StoreFault(f"{said}; it has {', '.join(types)}")
         if self._blobs is not None:
             self._require_rowid(table)
+        else:
+            self._mark = self._row_mark(table)
         self._keys = Keys(self._table.c[self._columns.key], self._dialect, types[self._columns.key])
         self._types = types
         return types
@@ -142,6 +140,22 @@ class TableStore(BlockingStore):
         except sa.exc.OperationalError:
             said = "is WITHOUT ROWID, or a view; SQLite reads contents piece by piece only of tables with row numbers"
             raise StoreFault(f"store {self.name!r}: the table {table!r} {said}") from None
+
+    def _row_mark(self, table: str) -> str | None:
+        """What the database itself knows a row's state by; of a view it knows none. Raises StoreFault, DBAPIError."""
+        mark = _ROW_MARKS.get(self._dialect)
+        if mark is not None:
+            try:
+                with self._engine.connect() as connection:
+                    connection.execute(sa.select(sa.literal_column(mark)).select_from(self._table).limit(1))
+            except sa.exc.ProgrammingError:
+                mark = None
+        if mark is None and not (self._columns.digest or self._columns.modified):
+            raise StoreFault(
+                f"store {self.name!r}: {self._dialect} does not tell whether a row of {table!r} has changed; "
+                "give columns.digest, or columns.modified"
+            )
+        return mark
 
     # What `BlockingStore` asks.
 
@@ -241,7 +255,7 @@ class TableStore(BlockingStore):
         return sa.case((kind == "blob", sa.func.length(self._content)), (kind == "text", as_bytes))
 
     def _selected(self) -> sa.Select[Any]:
-        mark = sa.literal_column(_ROW_MARKS[self._dialect]) if self._dialect in _ROW_MARKS else sa.null()
+        mark = sa.null() if self._mark is None else sa.literal_column(self._mark)
         shown = [self._shown_column(name) for name in self._columns.shown]
         return sa.select(self._keys.raw(self._keys.text), self._length(), mark, *shown).where(self._keys.is_there())
 
@@ -345,7 +359,7 @@ class TableStore(BlockingStore):
 
     def _tag(self, connection: sa.Connection, address: Address, row: _Row, said: object) -> str:
         marks: list[object] = [self.name, address.path, row.length, said]
-        if self._dialect == "postgresql":
+        if self._dialect == "postgresql":  # None, of a view
             marks.append(row.row)
         elif self._dialect == "sqlite":
             driver = connection.connection.driver_connection
