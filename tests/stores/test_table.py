@@ -243,6 +243,22 @@ def test_a_key_may_be_a_uuid(server: str) -> None:
             store.locate(parse_address(f"gauges/{absent}"))
 
 
+def test_a_text_is_a_file_of_its_utf_8(server: str) -> None:
+    engine = database_engine(server)
+    change(engine, "DROP TABLE IF EXISTS letters")
+    change(engine, "CREATE TABLE letters (path TEXT, letter TEXT)")
+    text = "Södra leden: 4 m — grün\n" * 100_000
+    change(engine, "INSERT INTO letters VALUES ('a', :text)", text=text)
+    store = TableStore("gauges", engine, "letters", Columns("path", "letter"))
+    found, whole = store.locate(parse_address("gauges/a")), text.encode()
+    assert found.facts.size == len(whole)
+    assert read(store, "gauges/a") == whole
+    for offset in (1, 2, 1_000_001):  # in the middle of a character as well
+        assert found.content.read(offset, 9) == whole[offset : offset + 9]
+    with pytest.raises(StoreFault, match="the column 'letter' is text, and files may be any bytes; make it bytea"):
+        WritableTableStore("gauges", engine, "letters", Columns("path", "letter"))
+
+
 def test_a_view_is_a_store_where_a_column_tells_of_changes(server: str) -> None:
     engine = database_engine(server)
     change(engine, "DROP TABLE IF EXISTS kept CASCADE")

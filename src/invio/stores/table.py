@@ -105,7 +105,8 @@ class TableStore(BlockingStore):
         schema, _, short = table.rpartition(".")
         self._table = sa.table(short, *(sa.column(one) for one in dict.fromkeys(columns.all)), schema=schema or None)
         self._ambiguous: Memory[str, str] = Memory(_AMBIGUOUS)
-        self._content, self._dialect = self._table.c[columns.content], engine.dialect.name
+        self._dialect = engine.dialect.name
+        self._content: sa.ColumnElement[Any] = self._table.c[columns.content]
         self._mark: str | None = _ROW_MARKS.get(self._dialect)
         self._types: Mapping[str, Any] | None = None  # of the columns; None where the database has not answered yet
         self._keys = Keys(self._table.c[columns.key], self._dialect)
@@ -130,8 +131,14 @@ class TableStore(BlockingStore):
         else:
             self._mark = self._row_mark(table)
         self._keys = Keys(self._table.c[self._columns.key], self._dialect, types[self._columns.key])
+        if self._dialect == "postgresql" and isinstance(types[self._columns.content], sa.String):
+            self._use_text()
         self._types = types
         return types
+
+    def _use_text(self) -> None:
+        """Takes the content's column for one of text, which PostgreSQL counts in characters: a file is its UTF-8."""
+        self._content = sa.func.convert_to(self._table.c[self._columns.content], "UTF8")
 
     def _require_rowid(self, table: str) -> None:
         try:

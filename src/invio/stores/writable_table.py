@@ -24,6 +24,10 @@ _LARGEST = 256 * 1024 * 1024
 class WritableTableStore(TableStore):
     """A `TableStore` that takes files."""
 
+    def _use_text(self) -> None:
+        said = f"the column {self._columns.content!r} is text, and files may be any bytes; make it bytea"
+        raise StoreFault(f"store {self.name!r}: {said}, or leave 'writable' out")
+
     @property
     def describes(self) -> bool:
         """Whether there is a column for it."""
