@@ -59,6 +59,16 @@ def test_a_file_that_has_grown_is_in_it_as_it_was_planned(
     assert not plan.broken
 
 
+def test_a_small_file_of_another_time_is_in_it_if_its_content_is_the_same(tmp_path: Path) -> None:
+    plan = planned(tmp_path, short=SHORT)
+    whole = sent(plan)
+    os.utime(tmp_path / "short", (1.7e9, 1.7e9))  # as while somebody appends to it, and nothing has come yet
+    assert sent(plan) == whole
+    (tmp_path / "short").write_bytes(SHORT[:-1] + b"?")
+    with pytest.raises(ContentChanged, match="it was replaced or altered"):
+        sent(plan)
+
+
 def test_no_piece_of_a_file_that_has_grown_is_long(tmp_path: Path) -> None:
     plan = planned(tmp_path, long=LOG)
     (tmp_path / "long").write_bytes(LOG + b"more")

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import itertools
 import subprocess
+import threading
 import time
 import zlib
 from collections.abc import Callable
@@ -203,3 +205,27 @@ query = "SELECT * FROM no_such_table"
     assert broken["state"] == "broken-off"
     assert broken["reason"] == "the content could not be made (OperationalError)", "the rest is for the log"
     assert (first["state"], first["size"]) == ("complete", len(answer.content))
+
+
+def test_a_file_that_is_exchanged_all_the_time_is_had_whole_or_refused(start: Callable[..., Service]) -> None:
+    contents = [bytes([mark]) * 300_000 for mark in b"ab"]
+    service, ends = start(files={"chart.bin": contents[0]}), threading.Event()
+    path = service.folder / "files" / "chart.bin"
+
+    def exchange() -> None:
+        for number in itertools.count():
+            if ends.is_set():
+                return
+            (path.parent / "new").write_bytes(contents[number % 2])
+            (path.parent / "new").replace(path)
+
+    exchanging = threading.Thread(target=exchange)
+    exchanging.start()
+    try:
+        got = [service.get("/get/files/chart.bin") for _ in range(150)]
+    finally:
+        ends.set()
+        exchanging.join()
+    assert all(one.content in contents for one in got if one.status_code == 200)
+    assert {one.json()["reason"] for one in got if one.status_code != 200} <= {"changed"}
+    assert any(one.status_code == 200 for one in got)

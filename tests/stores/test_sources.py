@@ -199,3 +199,33 @@ def test_what_is_personal_alone_is_made_for_whoever_asks() -> None:
     assert shared.of(ann) is shared
     assert plain.of(ann) is plain
     assert list(made(personal=True).of(ann).chunks()) == [b"ann"]  # type: ignore[arg-type]
+
+
+@pytest.mark.parametrize("looks", [1, 5, 6])
+def test_a_file_that_is_appended_to_at_this_moment_is_what_was_found(
+    path: Path, monkeypatch: pytest.MonkeyPatch, looks: int
+) -> None:
+    """The system has set its time, and will set its length in a moment."""
+    source, looked = found(path), list[float]()
+    os.utime(path)
+
+    def sleep(seconds: float) -> None:
+        looked.append(seconds)
+        if len(looked) == looks:
+            with path.open("ab") as file:
+                file.write(b"more")
+
+    monkeypatch.setattr("invio.stores.sources.time.sleep", sleep)
+    with path.open("rb") as file:
+        assert source.is_at(file.fileno()) is (looks <= 5)
+    assert len(looked) == min(looks, 5)
+    assert sum(looked) < 0.01, "nobody else waits for long"
+
+
+@pytest.mark.parametrize("moment", [1.7e9, 4e9])
+def test_a_file_that_was_altered_is_not_waited_for(path: Path, monkeypatch: pytest.MonkeyPatch, moment: float) -> None:
+    source = found(path)
+    os.utime(path, (moment, moment))
+    monkeypatch.setattr("invio.stores.sources.time.sleep", lambda _: pytest.fail("it was waited for"))
+    with path.open("rb") as file:
+        assert not source.is_at(file.fileno())

@@ -136,8 +136,17 @@ class Delivery:
             return
         ended = _Settling(way.transfers.settlement, way.archives, live, segment)
         reply = self._shared(head, reply)
-        if not self._hands_over(sender, reply, ended):
-            await self._send(sender, head, asking.address, reply, ended)
+        try:
+            if sender.hand_over(reply, self._watch, ended):
+                return
+        except ReplyBroken as broken:  # before anything was sent
+            ended(broken)
+            await sender.send(self._shared(head, _not_delivered(broken, asking.address, head)))
+            return
+        except Exception as error:
+            ended(error)
+            raise
+        await self._send(sender, head, asking.address, reply, ended)
 
     def _put_off(self, sender: Sender, request: Request, planned: PlannedReply) -> None:
         """Queues a small, whole content; the journal's callback sends it once the transfer is durable."""
@@ -180,13 +189,6 @@ class Delivery:
             sender.spawn(sender.send(self._shared(head, _not_delivered(broken, address, head))))
             return
         sender.spawn(self._send(sender, head, address, reply, ended))
-
-    def _hands_over(self, sender: Sender, reply: Reply, ended: _Settling) -> bool:
-        try:
-            return sender.hand_over(reply, self._watch, ended)
-        except Exception as error:
-            ended(error)
-            raise
 
     async def _send(self, sender: Sender, head: RequestHead, address: str, reply: Reply, ended: _Settling) -> None:
         """Sends a reply to its end, and settles it once it has arrived."""

@@ -25,6 +25,10 @@ _APART = 256 * 1024  # bytes between two samples of an open file
 _SAMPLES = 32  # at most
 _SAMPLE = 64  # bytes of each
 
+# A system sets a file's time before it writes, and its length after. How often it is looked whether that is so, how
+# many seconds apart, and how long ago (in ns) the time may be.
+_LOOKS, _LOOKS_EVERY, _JUST_NOW = 5, 0.001, 50_000_000
+
 # How old a file's time must be for a further change to show in it. Seconds.
 _SETTLED = 2.0
 
@@ -225,7 +229,23 @@ class DiskFile(_Opened, _Identity):
     def is_at(self, descriptor: int) -> bool:
         """Whether the open file is what was found, or has grown since, as logs do: what was found is its beginning."""
         status = os.fstat(descriptor)
-        return self.has_grown(status) or self.fits(status)
+        return self.has_grown(status) or self.fits(status) or self._grows_now(descriptor, status)
+
+    def _grows_now(self, descriptor: int, status: os.stat_result) -> bool:
+        """Whether somebody appends to the file at this moment: its time is the new one, and its length still the old.
+
+        That is waited for, a few milliseconds at most, and only where the time is just now.
+        """
+        if status.st_ino != self.inode or status.st_dev != self.device or status.st_size != self.size:
+            return False
+        for _ in range(_LOOKS):
+            if not 0 <= time.time_ns() - status.st_mtime_ns < _JUST_NOW:
+                return False
+            time.sleep(_LOOKS_EVERY)
+            status = os.fstat(descriptor)
+            if self.has_grown(status):
+                return True
+        return False
 
     def has_grown(self, status: os.stat_result) -> bool:
         """Whether this is the status of the file that was found, longer than it was then."""
