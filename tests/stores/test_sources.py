@@ -229,3 +229,13 @@ def test_a_file_that_was_altered_is_not_waited_for(path: Path, monkeypatch: pyte
     monkeypatch.setattr("invio.stores.sources.time.sleep", lambda _: pytest.fail("it was waited for"))
     with path.open("rb") as file:
         assert not source.is_at(file.fileno())
+
+
+def test_no_descriptor_is_left_of_what_was_refused_or_let_go(path: Path) -> None:
+    source, before = found(path), len(os.listdir("/proc/self/fd"))
+    SpooledFile(os.open(path, os.O_RDONLY), SIZE)  # which nobody holds
+    os.utime(path, (1.7e9, 1.7e9))
+    for _ in range(10):
+        with pytest.raises(ContentChanged, match="replaced or altered"):
+            source.open()
+    assert len(os.listdir("/proc/self/fd")) == before
