@@ -114,8 +114,8 @@ class TableStore(BlockingStore):
         with suppress(sa.exc.DBAPIError):  # it does not answer: requests for files will say so
             self._learn_columns()
 
-    def _learn_columns(self) -> Mapping[str, Any]:
-        """The types of the table's columns. Raises StoreFault: there is no such table, or it lacks one; DBAPIError."""
+    def _learn_columns(self) -> None:
+        """Asks for the columns' types. Raises StoreFault: there is no such table, or it lacks a column; DBAPIError."""
         table = self._table.name
         try:
             listed = sa.inspect(self._engine).get_columns(table, self._table.schema)
@@ -134,7 +134,6 @@ class TableStore(BlockingStore):
         if self._dialect == "postgresql" and isinstance(types[self._columns.content], sa.String):
             self._use_text()
         self._types = types
-        return types
 
     def _use_text(self) -> None:
         """Takes the content's column for one of text, which PostgreSQL counts in characters: a file is its UTF-8."""
