@@ -9,8 +9,8 @@ from typing import Annotated, Any, Literal
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, model_validator
 
 from invio.core.exclusions import read_exclusions
+from invio.core.http.media_types import ESSENCE
 
-_MEDIA_TYPE = r"^[a-z0-9!#$&^_.+-]+/[a-z0-9!#$&^_.+-]+$"
 _SPAN = re.compile(r"([0-9]+(?:\.[0-9]+)?)\s*(s|m|h|d)\Z")
 _UNITS = {"s": 1, "m": 60, "h": 3600, "d": 86400}
 
@@ -106,7 +106,7 @@ class TableSettings(Strict):
         default_factory=list, description="of rows; {format} in the path says which"
     )
     parameters: dict[str, ParameterSettings] = Field(default_factory=dict)
-    media_type: str | None = Field(None, pattern=_MEDIA_TYPE, description="what the function's bytes are")
+    media_type: str | None = Field(None, pattern=f"^{ESSENCE}$", description="what the function's bytes are")
     name: str | None = Field(None, description="what it is saved under, with {name} for each parameter")
     keep: Annotated[float, BeforeValidator(_seconds)] = Field(
         0.0, ge=0, le=7 * 86400, description="for how long a content is good for others, as in 10m"

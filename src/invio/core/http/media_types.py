@@ -120,7 +120,8 @@ _POLICIES = {
 
 
 # RFC 6838 §4.2: names of types and subtypes.
-_ESSENCE = re.compile(r"[a-z0-9!#$&^_.+-]+/[a-z0-9!#$&^_.+-]+\Z", re.ASCII)
+ESSENCE = "[a-z0-9!#$&^_.+-]+/[a-z0-9!#$&^_.+-]+"
+_ESSENCE = re.compile(ESSENCE + r"\Z", re.ASCII)
 _LONGEST = 255  # characters
 
 
