@@ -36,6 +36,8 @@ from invio.workers.shared import OwnCounts, Sharing
 
 log = logging.getLogger("invio.service")
 
+# For how long a thread that computes may keep the event loop from going on, each time the loop has let it run.
+_THREADS_TURN = 0.001  # seconds
 SETTLES_WITHIN = 15.0  # seconds for the rest of a shutdown, after the time for running transfers
 
 
@@ -240,6 +242,7 @@ def run(
         timeout_graceful_shutdown=settings.service.shutdown,
     )
     _spare_the_collector()
+    sys.setswitchinterval(_THREADS_TURN)
     url = url_of(listener)
     server = _Server(config, parts, lambda: ready(url), settings.service.drain, supervisor)
     parts.stopping = lambda: server.asked_to_stop or server.should_exit
