@@ -20,7 +20,7 @@ import httpx
 import pytest
 
 from tests.running import RULES, Service, get_raw, make_folder, raw, until
-from tests.torture.scale import times
+from tests.torture.scale import Late, times, with_the_machine_to_itself
 
 Start = Callable[..., Service]
 SETTINGS = """
@@ -82,9 +82,11 @@ def others_are_answered(service: Service, within: float = 1.0) -> Iterator[None]
         ended.set()
         asking.join()
     assert wrong == []
-    assert slowest[0] < within, f"somebody waited for {slowest[0]:.2f} s"
+    if slowest[0] >= within:
+        raise Late(f"somebody waited for {slowest[0]:.2f} s, and {within} are allowed")
 
 
+@with_the_machine_to_itself
 def test_a_cookie_jar_full_of_quotes_costs_nothing(service: Service) -> None:
     jar = 'a="' + '\\"' * 16_000 + '"'
     with others_are_answered(service):
@@ -95,6 +97,7 @@ def test_a_cookie_jar_full_of_quotes_costs_nothing(service: Service) -> None:
             assert time.monotonic() - began < 0.5
 
 
+@with_the_machine_to_itself
 def test_silence_is_ended(service: Service) -> None:
     """Connections that say nothing, begin a head, begin a second request, or leave a body unfinished."""
     heads = (b"", b"GET /get/files/a.txt HTTP/1.1\r\nhost: ", b"GET /healthz HTTP/1.1\r\nhost: x\r\n\r\nGET /hea")
@@ -132,6 +135,7 @@ def test_a_body_is_bounded_before_anybody_is_asked_who_they_are(service: Service
     assert resident(service) - before < 100_000_000
 
 
+@with_the_machine_to_itself
 def test_many_bodies_that_never_end_hold_no_more_than_four_of_one_network(service: Service) -> None:
     head = b"POST /api/bundles HTTP/1.1\r\nhost: x\r\ncontent-type: application/json\r\ncontent-length: 8388608\r\n\r\n"
     long = {"files": [f"files/{'n' * 300}-{number}" for number in range(300)]}
@@ -162,6 +166,7 @@ def test_many_bodies_that_never_end_hold_no_more_than_four_of_one_network(servic
 
 
 @pytest.mark.parametrize("what", ["fields", "files", "versions"])
+@with_the_machine_to_itself
 def test_a_body_with_very_much_that_is_wrong_keeps_nobody_waiting(service: Service, what: str) -> None:
     many = times(200_000, 500_000)
     wrong: dict[str, Any] = {
@@ -197,6 +202,7 @@ def test_a_refused_selection_takes_no_room(service: Service) -> None:
         assert client.get("/api/history").status_code == 200
 
 
+@with_the_machine_to_itself
 def test_a_folder_that_is_named_a_thousand_times_is_walked_once(service: Service) -> None:
     with others_are_answered(service), service.client() as client:
         began = time.monotonic()
@@ -228,6 +234,7 @@ def test_the_history_of_nobody_is_empty_at_once(service: Service) -> None:
     assert service.get("/api/history").text == ""
 
 
+@with_the_machine_to_itself
 def test_sixty_sign_ins_at_once_keep_nobody_waiting(service: Service) -> None:
     def sign_in(number: int) -> int:
         with service.client() as client:
@@ -256,6 +263,7 @@ def test_long_addresses_tokens_and_agents_fill_no_memory(service: Service) -> No
     assert resident(service) - before < 60_000_000
 
 
+@with_the_machine_to_itself
 def test_pipelined_requests_wait_unread(service: Service) -> None:
     before = resident(service)
     request = b"GET /get/files/a.txt HTTP/1.1\r\nhost: x\r\n\r\n"
@@ -304,6 +312,7 @@ def test_event_streams_are_counted(start: Start) -> None:
     until(again)
 
 
+@with_the_machine_to_itself
 def test_a_folder_as_deep_as_can_be_neither_comes_to_be_nor_stops_others(service: Service) -> None:
     deep = "/".join(["d"] * 20_000)
     with others_are_answered(service), service.client("ann") as client:
@@ -399,6 +408,7 @@ def hole() -> Iterator[int]:
         yield server.getsockname()[1]
 
 
+@with_the_machine_to_itself
 def test_what_hangs_hangs_alone_and_the_service_stops_in_time(
     start: Start, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, hole: int
 ) -> None:
@@ -432,9 +442,7 @@ actions = ["read"]
 ask = { function = "hanging_here:answers_late", timeout = 1.0 }
 """
     )
-    folder = tmp_path / "service"
-    make_folder(folder, FILES, rules, settings)
-    own = start(folder)
+    own = start(files=FILES, rules=rules, settings=settings)
     sockets = []
     with others_are_answered(own, 2.0):
         for number in range(150):
@@ -461,10 +469,12 @@ ask = { function = "hanging_here:answers_late", timeout = 1.0 }
         connection.close()
 
 
+@with_the_machine_to_itself
 def test_readers_that_read_nothing_hold_no_database(start: Start, tmp_path: Path) -> None:
     import sqlite3
 
     with sqlite3.connect(tmp_path / "t.sqlite") as database:
+        database.execute("DROP TABLE IF EXISTS t")
         database.execute("CREATE TABLE t (n INTEGER, x TEXT)")
         database.executemany("INSERT INTO t VALUES (?, ?)", ((n, "x" * 200) for n in range(50_000)))
     settings = f"""
