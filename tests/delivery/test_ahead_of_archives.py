@@ -7,6 +7,7 @@ import threading
 import zlib
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from unittest import mock
 
 import pytest
 import sqlalchemy as sa
@@ -196,6 +197,8 @@ def test_one_thread_deflates_and_rests_when_there_is_nothing_to_do(
     behind = BackgroundDeflater(engine, cache)
     behind._wake = wake = Noticed()
     behind.ask([])
+    with mock.patch.object(threading.Thread, "start", side_effect=RuntimeError("no thread")):
+        behind.ask(asked)  # and the next one who asks has a thread
     assert threading.active_count() == before
     for one in asked:
         behind.ask([one])

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Callable, Iterator
 from dataclasses import replace
+from unittest import mock
 
 import pytest
 
@@ -176,10 +177,15 @@ def test_one_thread_looks_every_second_for_as_long_as_anything_is_kept(monkeypat
 
     class Started:
         def __init__(self, target: Callable[[], None], **_: object) -> None:
-            self.start = lambda: threads.append(target)
+            self.target = target
+
+        def start(self) -> None:
+            threads.append(self.target)
 
     monkeypatch.setattr("invio.delivery.representation.made_once.threading.Thread", Started)
     productions = Productions(Spool(), clock.monotonic)
+    with mock.patch.object(Started, "start", side_effect=RuntimeError("no thread"), create=True):
+        chosen(productions, asked(), found(path="wave.csv"))
     for _ in range(2):
         begun = clock.now
         for path in ("water.csv", "wind.csv"):  # whom nobody begins to read

@@ -10,6 +10,7 @@ import threading
 from collections.abc import Iterator
 from contextlib import suppress
 from pathlib import Path
+from unittest import mock
 
 import pytest
 
@@ -188,6 +189,18 @@ def test_more_than_may_be_made_at_once_is_refused() -> None:
     for _ in range(2):
         steps.may.release()
     whole(first)
+
+
+def test_without_a_thread_nothing_is_made_and_it_is_told() -> None:
+    pool, steps = Pool("one", 1), Steps(b"a")
+    one = production(steps, pool=pool)
+    with (
+        mock.patch.object(threading.Thread, "start", side_effect=RuntimeError("no thread")),
+        pytest.raises(NotProduced, match="too much of this is being made at once") as caught,
+    ):
+        one.start()
+    assert caught.value.word == "busy"
+    assert (one.ends, pool.taken) == (True, 0)
 
 
 def test_a_full_disk_is_told_as_what_it_is() -> None:

@@ -6,8 +6,10 @@ import errno
 import hashlib
 import os
 import tempfile
+import threading
 import zlib
 from pathlib import Path
+from unittest import mock
 
 import pytest
 from hypothesis import given, settings
@@ -68,6 +70,17 @@ def test_where_all_threads_hash_it_is_hashed_by_the_one_that_writes(
     with Arriving(os.fsencode(tmp_path), 0o600) as arriving:
         arriving.write(_BLOCK[:_LONG])
         assert arriving.sha256 == hashlib.sha256(_BLOCK[:_LONG]).digest()
+
+
+def test_without_a_thread_all_of_it_is_written_at_the_end(tmp_path: Path) -> None:
+    before = len(os.listdir("/proc/self/fd"))
+    no_threads = mock.patch.object(threading.Thread, "start", side_effect=RuntimeError("no thread"))
+    with no_threads, Arriving(os.fsencode(tmp_path), 0o600) as arriving, opened(os.fsencode(tmp_path)) as folder:
+        for _ in range(20):
+            arriving.write(_BLOCK[:_LONG])
+        arriving.land(folder, b"landed", replaces=False)
+    assert (tmp_path / "landed").read_bytes() == _BLOCK[:_LONG] * 20
+    assert len(os.listdir("/proc/self/fd")) == before
 
 
 def test_what_has_landed_is_whole(tmp_path: Path) -> None:

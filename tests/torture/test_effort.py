@@ -469,6 +469,71 @@ ask = { function = "hanging_here:answers_late", timeout = 1.0 }
         connection.close()
 
 
+STARVED = """
+import os
+import threading
+from pathlib import Path
+
+start = threading.Thread.start
+
+def starved(self):
+    if Path(os.environ["STARVED"]).exists():
+        raise RuntimeError("can't start new thread")
+    start(self)
+
+threading.Thread.start = starved
+
+def rows():
+    yield ("some",)
+"""
+
+
+def test_a_system_that_gives_no_threads_is_told_as_busy_and_nothing_stays_broken(
+    start: Start, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    (tmp_path / "starving_here.py").write_text(STARVED)
+    monkeypatch.setenv("PYTHONPATH", f"{tmp_path}{os.pathsep}{os.environ.get('PYTHONPATH', '')}")
+    monkeypatch.setenv("STARVED", str(tmp_path / "starved"))
+    (tmp_path / "starved").touch()
+    settings = """
+[stores.files]
+kind = "directory"
+root = "files"
+[stores.up]
+kind = "managed"
+root = "up"
+[stores.made]
+kind = "tables"
+[[stores.made.file]]
+path = "t.csv"
+function = "starving_here:rows"
+"""
+    own = start(files=FILES, settings=settings)
+
+    def ask() -> list[int]:
+        with own.client("ann") as client:
+            answers = [
+                own.get("/healthz"),
+                own.get("/get/files/a.txt"),
+                client.get("/get/made/t.csv"),
+                client.put("/api/files/up/a.txt", content=b"a"),
+                client.get("/api/files?in=files/"),
+                client.post("/api/bundles", json={"files": ["files/many/"]}),
+            ]
+        assert {answer.json()["reason"] for answer in answers if answer.status_code == 503} <= {"busy"}
+        return [answer.status_code for answer in answers]
+
+    for _ in range(3):
+        assert ask() == [200, 200, 503, 503, 503, 503]
+    (tmp_path / "starved").unlink()
+    assert ask() == [200, 200, 200, 201, 200, 201]
+    (tmp_path / "starved").touch()
+    began = time.monotonic()
+    own.process.send_signal(signal.SIGTERM)
+    assert own.process.wait(25) == 0
+    assert time.monotonic() - began < 12
+
+
 @with_the_machine_to_itself
 def test_readers_that_read_nothing_hold_no_database(start: Start, tmp_path: Path) -> None:
     import sqlite3

@@ -8,7 +8,9 @@ from collections.abc import AsyncIterator
 from concurrent.futures import Future, wait
 from contextlib import asynccontextmanager, nullcontext
 from contextvars import ContextVar
+from functools import partial
 from typing import Any
+from unittest import mock
 
 import pytest
 
@@ -37,6 +39,22 @@ def test_a_second_call_does_not_wait_for_a_first_that_hangs() -> None:
     finally:
         hold.set()
     hanging.result(10)
+
+
+def test_a_system_that_gives_no_thread_makes_no_pool_smaller() -> None:
+    pool, hold = Pool("starved", 2, waiting=1), threading.Event()
+    no_threads = partial(mock.patch.object, threading.Thread, "start", side_effect=RuntimeError("no thread"))
+    with no_threads():
+        for _ in range(4):  # more than there is room for: nothing is left of what was refused
+            with pytest.raises(PoolBusy, match="starved: no thread could be started: no thread"):
+                pool.submit(int)
+    assert pool.taken == 0
+    held = pool.submit(hold.wait, 20)
+    with no_threads():
+        waits = pool.submit(int, "5")  # for the one thread there is
+    assert pool.submit(int, "6").result(10) == 6  # a second one can be had again
+    hold.set()
+    assert (held.result(10), waits.result(10)) == (True, 5)
 
 
 def test_what_takes_longer_than_the_deadline_is_given_up_and_counted_until_it_returns() -> None:

@@ -131,11 +131,11 @@ class Production:
             self.began, self._deadline = time.time(), time.monotonic() + self._spool.seconds
             self._left_at = time.monotonic()
         try:
+            threading.Thread(target=self._watch, name="production", daemon=True).start()
             self._pool.submit(self._make)
-        except PoolBusy:
+        except (PoolBusy, RuntimeError):  # the latter: the system gives no thread
             self._end(NotProduced("too much of this is being made at once", "busy"))
             raise self._failure() from None
-        threading.Thread(target=self._watch, name="production", daemon=True).start()
 
     def descriptor(self) -> int:
         """A descriptor of what is made, which the caller closes."""

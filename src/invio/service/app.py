@@ -96,6 +96,7 @@ _ROUTERS = (
 _MOUNTED = (files, putting, bundles, transfers, following, short_links)
 
 _LONG = 256 * 1024  # bytes
+_NO_THREAD = "can't start new thread"  # the interpreter's words
 # In the scope of a request that came through somebody's own application: that application.
 APPLICATION = "invio.application"
 
@@ -168,6 +169,7 @@ def make_api(parts: Parts | None, modules: Sequence[ModuleType] = _ROUTERS) -> F
         api.add_exception_handler(error, _records_failed)
     api.add_exception_handler(PoolBusy, _busy)
     api.add_exception_handler(DeadlinePassed, _busy)
+    api.add_exception_handler(RuntimeError, _no_thread)
     api.add_exception_handler(Exception, _failed)
     described(api)
     return api
@@ -253,6 +255,13 @@ async def _busy(request: Request, error: Exception) -> Response:
     return await _refused(
         request, Refusal("busy", "the service is busy with requests of this kind; try again", retry_after=5)
     )
+
+
+async def _no_thread(request: Request, error: Exception) -> Response:
+    """Of all errors of its kind, the one that says that the system gives no thread, to the interpreter's own pools."""
+    if str(error) != _NO_THREAD:
+        raise error
+    return await _busy(request, error)
 
 
 async def _failed(request: Request, error: Exception) -> Response:

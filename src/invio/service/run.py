@@ -127,7 +127,11 @@ def _end_by_force_after(seconds: float) -> None:
         logging.shutdown()
         os._exit(1)
 
-    threading.Thread(target=end, name="end-by-force", daemon=True).start()
+    try:
+        threading.Thread(target=end, name="end-by-force", daemon=True).start()
+    except RuntimeError:  # the system gives no thread, but it has a clock of its own
+        signal.signal(signal.SIGALRM, signal.SIG_DFL)
+        signal.setitimer(signal.ITIMER_REAL, seconds)
 
 
 def raise_descriptor_limit() -> int:

@@ -107,8 +107,14 @@ class Arriving:
         if self._syncing is not None and self._syncing.is_alive():
             return
         self._begun = self.size
-        self._syncing = threading.Thread(target=_sync, args=(os.dup(self._descriptor),), name="arriving", daemon=True)
-        self._syncing.start()
+        descriptor = os.dup(self._descriptor)
+        syncing = threading.Thread(target=_sync, args=(descriptor,), name="arriving", daemon=True)
+        try:
+            syncing.start()
+        except RuntimeError:  # the system gives no thread: then all of it is written at the end
+            os.close(descriptor)
+        else:
+            self._syncing = syncing
 
     def _hash(self, piece: bytes) -> None:
         self._sha256.update(piece)

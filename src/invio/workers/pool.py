@@ -5,7 +5,8 @@ service from telling who is asking. So each remote store, each database, identif
 hashing have their own threads.
 
 Invariants:
-- At most `workers` calls run and at most `waiting` wait; one more is refused at once (`PoolBusy`).
+- At most `workers` calls run and at most `waiting` wait; one more is refused at once (`PoolBusy`). So is one when the
+  system gives no thread and the pool has none; where it has one, that does the work of those that cannot be had.
 - Whoever waits with a deadline is told when it has passed (`DeadlinePassed`). A call that waits for its turn is
   then dropped. One that runs cannot be ended from outside: its thread stays taken until it returns, and the pool
   is that much smaller meanwhile.
@@ -75,15 +76,25 @@ class Pool:
         with self._lock:
             if self._taken >= self._room:
                 raise PoolBusy(f"{self.name}: {self._taken} calls run or wait already")
+            if not self._idle and self._threads < self._workers:
+                self._begin_thread()
             self._taken += 1
             future.add_done_callback(self._release)
             self._queue.append((future, partial(copy_context().run, work), given))
             if self._idle:
                 self._idle.pop().notify()
-            elif self._threads < self._workers:
-                self._threads += 1
-                threading.Thread(target=self._work, name=f"{self.name}-{self._threads}", daemon=True).start()
         return future
+
+    def _begin_thread(self) -> None:
+        """Starts another thread. Call it under the lock. Raises PoolBusy: there is none, and none can be had."""
+        thread = threading.Thread(target=self._work, name=f"{self.name}-{self._threads + 1}", daemon=True)
+        try:
+            thread.start()
+        except RuntimeError as error:  # the system's limit of threads, or its memory; those that are there go on
+            if not self._threads:
+                raise PoolBusy(f"{self.name}: no thread could be started: {error}") from None
+        else:
+            self._threads += 1
 
     async def run(self, work: Callable[..., T], *given: Any) -> T:
         """Calls `work` and gives what it gave. Raises PoolBusy, DeadlinePassed, or what `work` raises."""

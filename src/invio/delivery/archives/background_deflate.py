@@ -39,8 +39,12 @@ class BackgroundDeflater:
         """Queues contents for deflating; `some` are files with their tags."""
         self._waiting.extend(some)
         if self._waiting and self._thread is None:
-            self._thread = threading.Thread(target=self._work, name="packing-behind", daemon=True)
-            self._thread.start()
+            thread = threading.Thread(target=self._work, name="packing-behind", daemon=True)
+            try:
+                thread.start()
+            except RuntimeError:  # the system gives no thread: the next one who asks may have one
+                return
+            self._thread = thread
         self._wake.set()
 
     def _work(self) -> None:

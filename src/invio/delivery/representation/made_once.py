@@ -105,7 +105,10 @@ class Productions:
                 self._kept.popitem(last=False)
             sweeps, self._sweeps = self._sweeps, True
         if not sweeps:
-            threading.Thread(target=self._sweep_regularly, name="productions", daemon=True).start()
+            try:
+                threading.Thread(target=self._sweep_regularly, name="productions", daemon=True).start()
+            except RuntimeError:  # the system gives no thread: the next production may have one
+                self._sweeps = False
         return production
 
     def _fitting(self, key: Key, head: RequestHead, now: float) -> _Kept | None:
