@@ -30,21 +30,23 @@ def fresh(monkeypatch: pytest.MonkeyPatch) -> Held:
 
 
 class Writing(Arriving):
-    """Notes the lengths of what is written; `stops` keeps the writer waiting, and `fails` has it fail."""
+    """Notes the lengths of what is written, and in how many pieces; `stops` keeps the writer waiting, and `fails` has it fail."""
 
     def __init__(self, folder: Path) -> None:
         super().__init__(os.fsencode(folder), 0o600)
         self.lengths: list[int] = []
+        self.calls: list[int] = []
         self.goes_on = threading.Event()
         self.goes_on.set()
         self.error: OSError | None = None
 
-    def write(self, piece: bytes) -> None:
+    def write(self, *pieces: bytes) -> None:
         assert self.goes_on.wait(10)
         if self.error is not None:
             raise self.error
-        super().write(piece)
-        self.lengths.append(len(piece))
+        super().write(*pieces)
+        self.lengths.append(sum(map(len, pieces)))
+        self.calls.append(len(pieces))
 
 
 async def body(*pieces: bytes) -> AsyncIterator[bytes]:
@@ -63,8 +65,17 @@ def test_a_body_is_written_in_long_pieces_while_few_bytes_are_held(tmp_path: Pat
     with Writing(tmp_path) as arriving:
         asyncio.run(take(body(*content), arriving, anything))
         assert arriving.lengths == [4 * MIB, 4 * MIB, MIB]
+        assert arriving.calls == [4, 4, 1]  # none of it is copied before
         assert b"".join(arriving.pieces(MIB)) == b"".join(content)
     assert fresh.bytes == 0
+
+
+def test_small_pieces_are_joined_before_they_are_written(tmp_path: Path) -> None:
+    content = [bytes([number % 256]) * 16_383 for number in range(300)]
+    with Writing(tmp_path) as arriving:
+        asyncio.run(take(body(*content), arriving, anything))
+        assert set(arriving.calls) == {1}
+        assert b"".join(arriving.pieces(MIB)) == b"".join(content)
 
 
 @pytest.mark.parametrize(

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import errno
 import hashlib
+import itertools
 import os
 import tempfile
 import threading
 import zlib
+from collections.abc import Sequence
 from pathlib import Path
 from unittest import mock
 
@@ -31,7 +33,7 @@ def test_digest_and_crc_are_of_all_bytes_in_their_order(sizes: list[int], data: 
     with Arriving(os.fsencode(tempfile.gettempdir()), 0o600) as arriving:
         for number, size in enumerate(sizes):
             piece = _BLOCK[number : number + size]
-            arriving.write(piece)
+            arriving.write(piece[: size // 3], piece[size // 3 :])
             whole += piece
             if number in asked:  # in the middle, too
                 assert (arriving.sha256, arriving.crc) == (hashlib.sha256(whole).digest(), zlib.crc32(whole))
@@ -43,24 +45,41 @@ def test_digest_and_crc_are_of_all_bytes_in_their_order(sizes: list[int], data: 
 def test_a_full_disk_is_reported_by_the_piece_that_does_not_fit(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    write = os.write
+    writev = os.writev
     left = 5 * _LONG // 2
 
-    def nearly_full(descriptor: int, data: bytes) -> int:
+    def nearly_full(descriptor: int, pieces: Sequence[memoryview]) -> int:
         nonlocal left
         if not left:
             raise OSError(errno.ENOSPC, "full")
-        count = write(descriptor, data[:left])
+        count = writev(descriptor, [pieces[0][:left]])
         left -= count
         return count
 
-    monkeypatch.setattr(os, "write", nearly_full)
+    monkeypatch.setattr(os, "writev", nearly_full)
     with Arriving(os.fsencode(tmp_path), 0o600) as arriving:
         arriving.write(_BLOCK[:_LONG])
         arriving.write(_BLOCK[:_LONG])
         with pytest.raises(OSError, match="full"):
             arriving.write(_BLOCK[:_LONG])
     assert list(tmp_path.iterdir()) == []
+
+
+@given(st.lists(st.binary(max_size=9), max_size=30), st.lists(st.integers(1, 12), min_size=1), st.integers(1, 4))
+def test_pieces_are_written_in_their_order_however_much_a_system_takes_at_once(
+    pieces: list[bytes], takes: list[int], together: int
+) -> None:
+    written, at = [b""], itertools.cycle(takes)
+
+    def writev(_: int, given: Sequence[memoryview]) -> int:
+        assert len(given) <= together
+        some = b"".join(given)[: next(at)]
+        written.append(some)
+        return len(some)
+
+    with mock.patch.object(os, "writev", writev), mock.patch.object(module, "_TOGETHER", together):
+        module.write_all(7, *pieces)
+    assert b"".join(written) == b"".join(pieces)
 
 
 def test_where_all_threads_hash_it_is_hashed_by_the_one_that_writes(

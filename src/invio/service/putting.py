@@ -32,6 +32,7 @@ log = logging.getLogger("invio.service")
 router = APIRouter(tags=["files"])
 
 _PIECE = 4 * 1024 * 1024  # bytes that are written together
+_LARGE = 16 * 1024  # bytes of pieces that are not joined before
 _SHORT = 64 * 1024  # bytes that are, once all uploads together hold much
 # Media types that programs send by default.
 _SAYS_NOTHING = ("application/octet-stream", "application/x-www-form-urlencoded")
@@ -258,13 +259,13 @@ async def take(pieces: AsyncIterator[bytes], arriving: Arriving, on_bytes: Calla
             held.bytes += len(piece)
             on_bytes(total)
             if held.is_due(count):
-                joined = b"".join(waiting)  # before the wait: the writer goes on at once
-                waiting.clear()
+                taken = _taken(waiting, count)
                 await _ended(writing)
-                writing, count = _begun(arriving, joined), 0
+                writing, count = _begun(arriving, taken, count), 0
         await _ended(writing)
         if count:
-            writing, count = _begun(arriving, b"".join(waiting)), 0
+            writing = _begun(arriving, _taken(waiting, count), count)
+            count = 0
             await _ended(writing)
     finally:
         held.bytes -= count
@@ -272,9 +273,16 @@ async def take(pieces: AsyncIterator[bytes], arriving: Arriving, on_bytes: Calla
             await asyncio.wait({writing})
 
 
-def _begun(arriving: Arriving, joined: bytes) -> asyncio.Future[None]:
-    writing = asyncio.ensure_future(run_in_threadpool(arriving.write, joined))
-    writing.add_done_callback(partial(held.written, len(joined)))
+def _taken(waiting: list[bytes], count: int) -> list[bytes]:
+    """What waits to be written: as it came, or joined where it came in small pieces, of which each has its price."""
+    taken = waiting[:] if count >= len(waiting) * _LARGE else [b"".join(waiting)]
+    waiting.clear()
+    return taken
+
+
+def _begun(arriving: Arriving, pieces: list[bytes], count: int) -> asyncio.Future[None]:
+    writing = asyncio.ensure_future(run_in_threadpool(arriving.write, *pieces))
+    writing.add_done_callback(partial(held.written, count))
     return writing
 
 

@@ -21,7 +21,8 @@ from typing import Self
 from invio.workers.pool import Pool, PoolBusy
 
 _BEGUN = 16 * 1024 * 1024  # bytes
-_LONG = 1024 * 1024  # bytes of a piece from which on it is hashed in a second thread
+_LONG = 1024 * 1024  # bytes written together from which on they are hashed in a second thread
+_TOGETHER = 1000  # pieces that a system writes in one call, and some have it that they are few
 # The threads that hash, of all uploads: as many as can run at once. What waits for them is held in memory.
 _HASHERS = Pool("hashing", os.cpu_count() or 1, waiting=8)
 _NAME = re.compile(r"\.[0-9a-f]{24}\.arriving")
@@ -84,21 +85,22 @@ class Arriving:
         """Whether a file name is one made here for an upload."""
         return _NAME.fullmatch(name) is not None
 
-    def write(self, piece: bytes) -> None:
-        """Adds some bytes. Raises OSError, as when the disk is full.
+    def write(self, *pieces: bytes) -> None:
+        """Adds some bytes, which stand in pieces as they came. Raises OSError, as when the disk is full.
 
-        Hashing takes four times as long as writing. So it goes on in another thread, one long piece behind.
+        Hashing takes longer than writing. So that of much goes on in another thread, while more is written.
         """
-        self.size += len(piece)
-        write_all(self._descriptor, piece)
+        size = sum(map(len, pieces))
+        self.size += size
+        write_all(self._descriptor, *pieces)
         self._hashed()
-        if len(piece) < _LONG:
-            self._hash(piece)
+        if size < _LONG:
+            self._hash(pieces)
         else:
             try:
-                self._hashing = _HASHERS.submit(self._hash, piece)
+                self._hashing = _HASHERS.submit(self._hash, pieces)
             except PoolBusy:
-                self._hash(piece)
+                self._hash(pieces)
         if self.size - self._begun >= _BEGUN:
             self._begin_syncing()
 
@@ -116,9 +118,10 @@ class Arriving:
         else:
             self._syncing = syncing
 
-    def _hash(self, piece: bytes) -> None:
-        self._sha256.update(piece)
-        self._crc = crc32()(piece, self._crc)
+    def _hash(self, pieces: tuple[bytes, ...]) -> None:
+        for piece in pieces:
+            self._sha256.update(piece)
+            self._crc = crc32()(piece, self._crc)
 
     def _hashed(self) -> None:
         """Waits until all that has arrived is hashed."""
@@ -180,11 +183,18 @@ class Arriving:
             os.close(waits)
 
 
-def write_all(descriptor: int, data: bytes) -> None:
+def write_all(descriptor: int, *pieces: bytes) -> None:
     """Writes all of some bytes: a disk that is nearly full takes a part of them first. Raises OSError."""
-    rest = memoryview(data)
+    rest = [memoryview(piece) for piece in pieces]
     while rest:
-        rest = rest[os.write(descriptor, rest) :]
+        written = os.writev(descriptor, rest[:_TOGETHER])
+        done = 0
+        while done < len(rest) and written >= len(rest[done]):
+            written -= len(rest[done])
+            done += 1
+        del rest[:done]
+        if written:
+            rest[0] = rest[0][written:]
 
 
 def _sync(descriptor: int) -> None:

@@ -15,6 +15,7 @@ from typing import Any
 from urllib.parse import unquote
 
 import httptools
+from uvicorn.protocols.http.flow_control import HIGH_WATER_LIMIT
 from uvicorn.protocols.http.httptools_impl import STATUS_LINE, RequestResponseCycle
 
 from invio.core.reasons import Refusal
@@ -50,6 +51,7 @@ class FramedProtocol(ClosingProtocol):
     # that instances share, and each connection had one of its own.
     __slots__ = (
         "_between",
+        "_body_left",
         "_body_open",
         "_deaf",
         "_faulty",
@@ -85,6 +87,7 @@ class FramedProtocol(ClosingProtocol):
         self._between = True  # whether no request has been read in part
         self._in_head = False  # whether a head is being read
         self._body_open = False  # whether the body of `cycle` has not ended yet
+        self._body_left = 0  # bytes of it that are still to come, where its head says how many
         self._final = False  # whether the last request that may come on this connection was read
         self._deaf = False  # whether what comes is not read any more
         self._upgrading = False  # whether the head that was read asks for another protocol
@@ -147,8 +150,9 @@ class FramedProtocol(ClosingProtocol):
                 self._unfed = data[at:]
                 self.flow.pause_reading()
                 return
-            # Where no body is read there may be many small requests, and few of them are to be begun.
-            stop = at + (_OF_BODIES if self._body_open else _PORTION)
+            # Where no body is read there may be many small requests, and few of them are to be begun. What is of one
+            # body is read in one go.
+            stop = at + (max(_OF_BODIES, self._body_left) if self._body_open else _PORTION)
             portion = data if not at and stop >= len(data) else data[at:stop]
             at += len(portion)
             again = self._parse(portion)
@@ -208,7 +212,7 @@ class FramedProtocol(ClosingProtocol):
         """A request's first byte was read."""
         if self._final:
             return
-        self._between, self._in_head, self._body_open = False, True, False
+        self._between, self._in_head, self._body_open, self._body_left = False, True, False, 0
         self._hosts, self._faulty, self._unwanted = 0, False, 0
         self._heard = self.loop.time()
         if self.pipeline is NO_QUEUE and self.cycle is not None and not self.cycle.response_complete:
@@ -227,6 +231,8 @@ class FramedProtocol(ClosingProtocol):
         elif name == b"transfer-encoding":
             # RFC 9112 §6.1: `chunked` is what ends a body; what else there is, nobody here knows.
             self._faulty = self._faulty or value.strip().lower() != b"chunked"
+        elif name == b"content-length" and value.isdigit():
+            self._body_left = int(value)
         elif name == b"expect" and value.lower() == b"100-continue":
             self.expect_100_continue = True
 
@@ -312,7 +318,18 @@ class FramedProtocol(ClosingProtocol):
                 self._deaf = True
                 self.close_when_taken()
             return
-        super().on_body(body)
+        # What the server does, but what comes while nothing waits to be taken is not copied.
+        cycle: Any = self.cycle
+        self._body_left = max(0, self._body_left - len(body))
+        if not cycle.body:
+            cycle.body = body
+        elif isinstance(cycle.body, bytes):
+            cycle.body = bytearray(cycle.body) + body
+        else:
+            cycle.body += body
+        if len(cycle.body) > HIGH_WATER_LIMIT:
+            self.flow.pause_reading()
+        cycle.message_event.set()
 
     def on_message_complete(self) -> None:
         """A request was read to its end."""
