@@ -207,13 +207,6 @@ def test_fewer_bytes_than_announced_are_never_a_file(tmp_path: Path) -> None:
     assert not (tmp_path / "a.txt").exists()
 
 
-def test_what_comes_without_a_length_ends_with_its_connection(tmp_path: Path) -> None:
-    answer = b"HTTP/1.1 200 OK\r\nconnection: close\r\n\r\nas long as it is"
-    with answering(answer, []) as port, Client(f"http://127.0.0.1:{port}") as client:
-        fetched = client.fetch("files/a.txt", folder=tmp_path)
-    assert (fetched.path.read_bytes(), fetched.size, fetched.verified) == (b"as long as it is", 16, False)
-
-
 def test_an_order_for_a_front_server_is_no_empty_file(tmp_path: Path) -> None:
     answer = b"HTTP/1.1 200 OK\r\nx-accel-redirect: /stored/a\r\ncontent-length: 0\r\nconnection: close\r\n\r\n"
     lost = pytest.raises(FileChanged, match="front server's address")

@@ -436,7 +436,7 @@ def _object(response: httpx.Response) -> dict[str, Any]:
     """The JSON of an answer. Raises Refused, when what answers is no such service."""
     try:
         answer = response.json() if response.content else {}
-    except ValueError:
+    except (ValueError, RecursionError):
         answer = None
     if not isinstance(answer, dict):
         host = f"{response.url.scheme}://{response.url.netloc.decode()}"

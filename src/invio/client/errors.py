@@ -34,10 +34,20 @@ class Refused(ClientError):
     @classmethod
     def of(cls, status: int, problem: dict[str, Any], retry_after: float | None = None) -> Refused:
         """From a problem document, or what there is of one."""
-        detail = problem.get("detail") or problem.get("title") or f"the service answered {status}"
-        refused = cls(status, problem.get("reason", "unknown"), detail, problem.get("names", []), retry_after)
-        refused.text, refused.link = problem.get("text") or "", problem.get("link") or ""
-        refused.contact = problem.get("contact") or ""
+
+        def said(name: str) -> str:
+            value = problem.get(name)
+            return value if isinstance(value, str) else ""
+
+        names = problem.get("names")
+        refused = cls(
+            status,
+            said("reason") or "unknown",
+            said("detail") or said("title") or f"the service answered {status}",
+            [name for name in names if isinstance(name, str)] if isinstance(names, list) else [],
+            retry_after,
+        )
+        refused.text, refused.link, refused.contact = said("text"), said("link"), said("contact")
         return refused
 
 

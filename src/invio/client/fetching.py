@@ -9,17 +9,18 @@ from __future__ import annotations
 
 import base64
 import hashlib
+import json
 import re
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
-from typing import BinaryIO
+from typing import Any, BinaryIO
 from urllib.parse import unquote
 
 import httpx
 
-from invio.client.errors import FileChanged, Refused
+from invio.client.errors import FileChanged, Refused, ServiceUnreachable
 from invio.client.partial import AlreadyThere, Existing, PartialFile, left_behind
 from invio.client.patience import USUAL_PATIENCE, Attempts, Patience
 from invio.core.http.names import safe_name
@@ -28,8 +29,10 @@ from invio.core.meter import ProgressMeter, percent
 _EXTENDED = re.compile(r"filename\*\s*=\s*UTF-8'[^']*'([^;\s]+)", re.IGNORECASE)
 _PLAIN = re.compile(r'filename\s*=\s*"([^"]*)"', re.IGNORECASE)
 
+_RANGE = re.compile(r"bytes (\d{1,18})-(\d{1,18})/(\d{1,18}|\*)")
 _DIGEST = re.compile(r"(?:^|[, \t])sha-256=:([A-Za-z0-9+/=]+):")
 _PIECE = 256 * 1024  # bytes
+_PROBLEM = 64 * 1024  # bytes of a refusal that are read
 _ASKS = {"accept-encoding": "identity", "want-repr-digest": "sha-256=1"}
 
 
@@ -150,6 +153,7 @@ class _Download:
         self._meter = meter
         self._attempts = Attempts(patience, url)
         self._done = 0
+        self._answered = False  # whether the last attempt was answered at all
         self._resumed: int | None = None
         self._sha256: bytes | None = None  # what the service says the content's digest is
         self._etag: str | None = None
@@ -159,14 +163,17 @@ class _Download:
     def run(self) -> Fetched:
         began = time.monotonic()
         while True:
-            before = self._done
+            before, self._answered = self._done, False
             try:
                 path = self._attempt()
                 seconds = time.monotonic() - began
                 return Fetched(path, self._done, self._resumed or 0, seconds, self._sha256 is not None)
             except httpx.TransportError as error:
                 kept = f"; what has arrived is kept in {self._part.path}" if self._part and self._done else ""
-                self._attempts.lost(error, begun=self._done > 0, progress=self._done > before, kept=kept)
+                begun = self._answered or self._done > 0
+                self._attempts.lost(error, begun=begun, progress=self._done > before, kept=kept)
+            except httpx.TooManyRedirects:
+                raise _no_end(self._url) from None
             except Refused as refused:
                 self._attempts.busy(refused)
             finally:
@@ -184,10 +191,16 @@ class _Download:
             if response.status_code == 416 and begun.size and self._part is not None:
                 return self._after_416(response, self._part, begun)
             raise_for_refusal(response)
+            self._answered = True
+            span = _Span.of(response, begun)
             if self._part is None:
                 self._part = PartialFile(self._folder / name_of(response), self._existing)
             self._part.lock()
-            return self._receive(response, self._part, begun.size if response.status_code == 206 else 0)
+            if span is not None:
+                return self._receive(response, self._part, span)
+        # Another part of it, or of another content, than what is missing here: from its beginning, then.
+        self._part.restart()
+        return self._attempt()
 
     def _after_416(self, response: httpx.Response, part: PartialFile, begun: _Begun) -> Path:
         """The file may already be complete: the connection was lost after its last byte."""
@@ -196,33 +209,32 @@ class _Download:
         if size == str(begun.size) and head.headers.get("etag") == begun.etag:
             self._done = begun.size
             self._resumed = begun.size
-            return self._finish(part, begun.size)
+            return self._finish(part, _Span(begun.size, begun.size))
         part.restart()
         return self._attempt()
 
-    def _receive(self, response: httpx.Response, part: PartialFile, offset: int) -> Path:
+    def _receive(self, response: httpx.Response, part: PartialFile, span: _Span) -> Path:
         if self._resumed is None:
-            self._resumed = offset
+            self._resumed = span.offset
         self._sha256 = _told_digest(response)
         self._etag = response.headers.get("etag")
-        size = _whole_size(response, offset)
-        if not offset:
+        if not span.offset:
             part.begin(self._url, self._etag)
-        self._done = offset
-        part.cut(offset)
-        self._meter.tell(part.target.name, self._done, size)
+        self._done = span.offset
+        part.cut(span.offset)
+        self._meter.tell(part.target.name, self._done, span.size)
         for piece in response.iter_raw(_PIECE):
             part.write(piece)
             self._done += len(piece)
-            self._meter.tell(part.target.name, self._done, size)
+            self._meter.tell(part.target.name, self._done, span.size)
         part.flush()
-        return self._finish(part, size)
+        return self._finish(part, span)
 
-    def _finish(self, part: PartialFile, size: int | None) -> Path:
-        if size is not None and self._done != size:
-            raise FileChanged(f"{self._done} bytes arrived where {size} were announced; fetch it again")
+    def _finish(self, part: PartialFile, span: _Span) -> Path:
+        span.require_whole(self._done)
         if self._sha256 is None:
             self._sha256 = _asked_digest(self._http, self._url, self._etag)
+        span.require_end(told=self._sha256 is not None)
         if self._sha256 is not None and part.sha256() != self._sha256:
             part.discard()
             raise FileChanged("what arrived does not have the SHA-256 that the service tells; fetch it again")
@@ -250,40 +262,90 @@ def stream(
     sha256, begun = hashlib.sha256(), _Begun()
     while True:
         before = done = begun.size
+        answered = False
         try:
             with http.stream("GET", url, headers=begun.headers, follow_redirects=True) as response:
                 raise_for_refusal(response)
-                if done and response.status_code != 206:
+                answered, span = True, _Span.of(response, begun)
+                if span is None or span.offset != done:
                     raise FileChanged(f"the file changed after {done} bytes of it had been written; fetch it again")
-                size, told, etag = _whole_size(response, done), _told_digest(response), response.headers.get("etag")
+                told, etag = _told_digest(response), response.headers.get("etag")
                 begun = _Begun(done, etag)
                 for piece in response.iter_raw(_PIECE):
                     file.write(piece)
                     sha256.update(piece)
                     done += len(piece)
                     begun = _Begun(done, etag)
-                    meter.tell(name_of(response), done, size)
+                    meter.tell(name_of(response), done, span.size)
             break
         except httpx.TransportError as error:
             if begun.size and not begun.etag:
                 raise FileChanged(f"the connection was lost after {begun.size} bytes, and cannot be resumed") from None
-            attempts.lost(error, begun=begun.size > 0, progress=begun.size > before)
+            attempts.lost(error, begun=answered or begun.size > 0, progress=begun.size > before)
+        except httpx.TooManyRedirects:
+            raise _no_end(url) from None
         except Refused as refused:
             attempts.busy(refused)
     file.flush()
+    span.require_whole(done)
     told = told or _asked_digest(http, url, etag)
+    span.require_end(told=told is not None)
     if told is not None and sha256.digest() != told:
         raise FileChanged("what was written does not have the SHA-256 that the service tells; fetch it again")
     return Fetched(Path("-"), begun.size, seconds=time.monotonic() - began, verified=told is not None)
 
 
-def _whole_size(response: httpx.Response, offset: int) -> int | None:
-    """The size of the whole file, by the answer that holds it from `offset` on; None when it is not told."""
-    length = response.headers.get("content-length")
-    size = None if length is None else offset + int(length)
-    if not size and not offset and "x-accel-redirect" in response.headers:
-        raise FileChanged("an order for a front server came instead of the file; ask by the front server's address")
-    return size
+@dataclass(frozen=True, slots=True)
+class _Span:
+    """What an answer holds of a file: all from `offset` on. `size` is of the whole file; None: it was not told.
+
+    `ends`: the answer says where it ends, so that a connection that is lost is not taken for its end.
+    """
+
+    offset: int
+    size: int | None
+    ends: bool = True
+
+    @classmethod
+    def of(cls, response: httpx.Response, begun: _Begun) -> _Span | None:
+        """What a successful answer holds; None: another part of the file, or of another one, than was asked for.
+
+        Raises:
+            Refused: it is no file of this service, or somebody on the way has packed it.
+            FileChanged: an order for a front server came.
+        """
+        fields = response.headers
+        coding = fields.get("content-encoding", "identity")
+        if coding != "identity":
+            said = f"the file came packed ({coding[:40]}), which was not asked for; ask without what packs it on the way"
+            raise Refused(response.status_code, "unknown", said, [])
+        length = int(fields["content-length"]) if "content-length" in fields else None
+        if response.status_code == 200:
+            if not length and "x-accel-redirect" in fields:
+                raise FileChanged(
+                    "an order for a front server came instead of the file; ask by the front server's address"
+                )
+            return cls(0, length, ends=length is not None or "transfer-encoding" in fields)
+        part = _RANGE.fullmatch(fields.get("content-range", ""))
+        if response.status_code != 206 or not begun.size:
+            raise Refused(response.status_code, "unknown", _not_this_service(response), [])
+        if part is None or int(part[1]) != begun.size or fields.get("etag", begun.etag) != begun.etag:
+            return None
+        return cls(begun.size, int(part[2]) + 1 if part[3] == "*" else int(part[3]))
+
+    def require_whole(self, done: int) -> None:
+        """Raises FileChanged, unless as many bytes as there are have come."""
+        if self.size is not None and done != self.size:
+            raise FileChanged(f"{done} bytes arrived where {self.size} were announced; fetch it again")
+
+    def require_end(self, *, told: bool) -> None:
+        """Raises FileChanged, when nothing tells that what has come is all: neither a length nor (`told`) a digest."""
+        if not self.ends and not told:
+            raise FileChanged("nothing tells whether all of it arrived: neither a length nor a digest; fetch it again")
+
+
+def _no_end(url: str) -> ServiceUnreachable:
+    return ServiceUnreachable(f"{url.partition('?')[0]}: each address sends on to another; check the address")
 
 
 def _asked_digest(http: httpx.Client, url: str, etag: str | None) -> bytes | None:
@@ -322,15 +384,28 @@ def raise_for_refusal(response: httpx.Response) -> None:
     """Raises Refused for an answer that is not what was asked for."""
     if response.is_success:
         return
-    response.read()
-    try:
-        problem = response.json()
-    except ValueError:
-        problem = None
     seconds = response.headers.get("retry-after", "")
     wait = float(seconds) if seconds.isdecimal() else None
-    if not isinstance(problem, dict) or "reason" not in problem:
-        host = f"{response.url.scheme}://{response.url.netloc.decode()}"
-        said = f"{host} answered {response.status_code}, and not as this service does; check the address"
-        problem = {"detail": said}
-    raise Refused.of(response.status_code, problem, wait)
+    raise Refused.of(response.status_code, _problem(response), wait)
+
+
+def _problem(response: httpx.Response) -> dict[str, Any]:
+    """The problem document of an answer, or what stands for it when what answers is no such service."""
+    read = b""
+    for piece in response.iter_bytes():
+        read += piece
+        if len(read) > _PROBLEM:
+            response.close()
+            break
+    try:
+        problem = json.loads(read[:_PROBLEM])
+    except (ValueError, RecursionError):
+        problem = None
+    if isinstance(problem, dict) and isinstance(problem.get("reason"), str):
+        return problem
+    return {"detail": _not_this_service(response)}
+
+
+def _not_this_service(response: httpx.Response) -> str:
+    host = f"{response.url.scheme}://{response.url.netloc.decode()}"
+    return f"{host} answered {response.status_code}, and not as this service does; check the address"
