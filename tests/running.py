@@ -27,6 +27,7 @@ from invio.records.database import open_database, write
 from invio.records.recipients import add_token, save_recipient
 from invio.service.configuration import read_keys, write_keys
 from tests.forking import Forked, start_invio
+from tests.rules import rule
 
 # Nothing is spoken over TLS here, and reading the certificates of the world takes a tenth of a second.
 NO_TLS = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
@@ -38,21 +39,9 @@ kind = "directory"
 root = "files"
 """
 
-RULES = """
-[[rule]]
-name = "everyone reads"
-effect = "allow"
-who = ["anyone"]
-what = ["files/**"]
-actions = ["list", "read", "bundle"]
-
-[[rule]]
-name = "admins have everything"
-effect = "allow"
-who = ["group:admins"]
-what = ["**"]
-actions = ["list", "read", "bundle", "link", "put", "manage"]
-"""
+RULES = rule("anyone", "files/**", "list read bundle", "everyone reads") + rule(
+    "group:admins", "**", "list read bundle link put manage", "admins have everything"
+)
 
 
 def make_folder(

@@ -15,6 +15,7 @@ import pytest
 
 from invio.cli.main import main
 from tests.embedding.test_programs import PAGE, PROGRAMS, run
+from tests.rules import rule
 from tests.running import INVIO, Demo, Service
 
 ROOT = Path(__file__).parents[1]
@@ -23,21 +24,9 @@ README = (ROOT / "README.md").read_text("utf-8")
 # What ends otherwise than with 0, and is meant to.
 STATUSES = {"timeout 3": 124, "invio rules compare": 1, "invio why": 3}
 
-QUOTA = """
-[[rule]]
-name = "crew"
-effect = "allow"
-who = ["signed-in"]
-what = ["files/**"]
-actions = ["read"]
-quota = { files = 3, per = "1d" }
-[[rule]]
-name = "admins"
-effect = "allow"
-who = ["group:admins"]
-what = ["**"]
-actions = ["list", "read", "link", "manage", "administer"]
-"""
+QUOTA = rule("signed-in", "files/**", "read", "crew", quota={"files": 3, "per": "1d"}) + rule(
+    "group:admins", "**", "list read link manage administer", "admins"
+)
 
 
 @pytest.fixture(scope="module")

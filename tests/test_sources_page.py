@@ -14,18 +14,12 @@ import pytest
 from moto.server import ThreadedMotoServer
 from PIL import Image
 
+from tests.rules import rule
 from tests.running import Service, make_folder
 from tests.stores.test_origin import CONTENT, Handler, Odd
 
 PAGE = (Path(__file__).parents[1] / "docs" / "sources.md").read_text("utf-8")
-RULES = """
-[[rule]]
-name = "everyone reads"
-effect = "allow"
-who = ["anyone"]
-what = ["*/**"]
-actions = ["list", "read", "bundle", "link", "put", "manage"]
-"""
+RULES = rule("anyone", "*/**", "list read bundle link put manage", "everyone reads")
 
 
 def blocks(kind: str) -> str:

@@ -15,29 +15,15 @@ from pathlib import Path
 import pytest
 
 from tests import running
+from tests.rules import rule
 from tests.running import INVIO, Service
 
 Invio = Callable[..., subprocess.CompletedProcess[str]]
-RULES = """
-[[rule]]
-name = "crew reads charts"
-effect = "allow"
-who = ["group:crew"]
-what = ["files/charts/**"]
-actions = ["list", "read", "bundle"]
-[[rule]]
-name = "drafts are secret"
-effect = "deny"
-who = ["group:crew"]
-what = ["files/charts/drafts/**"]
-actions = ["read", "bundle"]
-[[rule]]
-name = "admins have everything"
-effect = "allow"
-who = ["group:admins"]
-what = ["**"]
-actions = ["list", "read", "bundle", "link", "put", "manage"]
-"""
+RULES = (
+    rule("group:crew", "files/charts/**", "list read bundle", "crew reads charts")
+    + rule("group:crew", "files/charts/drafts/**", "read bundle", "drafts are secret", effect="deny")
+    + rule("group:admins", "**", "list read bundle link put manage", "admins have everything")
+)
 BIG = os.urandom(3_000_000)
 
 

@@ -9,17 +9,11 @@ from subprocess import CompletedProcess
 
 import pytest
 
+from tests.rules import rule
 from tests.running import Service, until
 
 Invio = Callable[..., CompletedProcess[str]]
-RULES = """
-[[rule]]
-name = "crew reads charts"
-effect = "allow"
-who = ["group:crew"]
-what = ["files/charts/**"]
-actions = ["list", "read"]
-"""
+RULES = rule("group:crew", "files/charts/**", "list read", "crew reads charts")
 CONTENT = b"n" * 2000
 
 

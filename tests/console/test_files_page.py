@@ -13,6 +13,7 @@ import pytest
 from PIL import Image
 from playwright.sync_api import Page, expect
 
+from tests.rules import rule
 from tests.running import Service
 
 Visit = Callable[..., Page]
@@ -27,26 +28,11 @@ root = "models"
 width = 64
 height = 64
 """
-RULES = """
-[[rule]]
-name = "crew reads what is open"
-effect = "allow"
-who = ["group:crew"]
-what = ["files/open/**"]
-actions = ["list", "read", "bundle"]
-[[rule]]
-name = "crew sees what is closed"
-effect = "allow"
-who = ["group:crew"]
-what = ["files/closed/**"]
-actions = ["list"]
-[[rule]]
-name = "admins"
-effect = "allow"
-who = ["group:admins"]
-what = ["**"]
-actions = ["list", "read", "bundle", "link", "put", "manage", "administer"]
-"""
+RULES = (
+    rule("group:crew", "files/open/**", "list read bundle", "crew reads what is open")
+    + rule("group:crew", "files/closed/**", "list", "crew sees what is closed")
+    + rule("group:admins", "**", "list read bundle link put manage administer", "admins")
+)
 
 
 def image() -> bytes:

@@ -11,31 +11,22 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Browser, Page, expect
 
+from tests.rules import rule
 from tests.running import Demo, Service, until
 
 AXE = Path(__file__).parents[2] / "console" / "node_modules" / "axe-core" / "axe.min.js"
 MANY = 1000
-RULES = """
-[[rule]]
-name = "crew"
-effect = "allow"
-who = ["group:crew"]
-what = ["files/many/**", "files/data.v1/**", "files/slow/**"]
-actions = ["list", "read", "bundle"]
-quota = { files = 2, per = "1d", text = "Ask the survey desk for more." }
-[[rule]]
-name = "seen only"
-effect = "allow"
-who = ["group:crew"]
-what = ["files/seen/**"]
-actions = ["list"]
-[[rule]]
-name = "admins"
-effect = "allow"
-who = ["group:admins"]
-what = ["**"]
-actions = ["list", "read", "bundle", "link", "put", "manage", "administer"]
-"""
+RULES = (
+    rule(
+        "group:crew",
+        "files/many/** files/data.v1/** files/slow/**",
+        "list read bundle",
+        "crew",
+        quota={"files": 2, "per": "1d", "text": "Ask the survey desk for more."},
+    )
+    + rule("group:crew", "files/seen/**", "list", "seen only")
+    + rule("group:admins", "**", "list read bundle link put manage administer", "admins")
+)
 FILES = {
     **{f"many/file-{number:04}.txt": b"x" for number in range(MANY)},
     **{f"seen/a rather long name of a sheet {number:03}.txt": b"x" for number in range(120)},

@@ -9,39 +9,23 @@ from invio.core.addresses import parse_address
 from invio.core.files import ANYONE, Caller
 from invio.core.rules.external_checks import CheckRequest, CheckResult, ExternalCheck
 from invio.core.rules.file import parse_rules
+from tests.rules import rule
 
 NORTH = parse_address("charts/north.pdf")
 PILOT = Caller("pilot-7", frozenset({"pilots"}), "192.0.2.7")
-ASKING = """
-[[rule]]
-name = "pilots on duty read"
-effect = "allow"
-who = ["group:pilots"]
-what = ["charts/**"]
-actions = ["read"]
-ask = { url = "https://duty.example/read" }
-[[rule]]
-name = "pilots on duty list"
-effect = "allow"
-who = ["group:pilots"]
-what = ["charts/**"]
-actions = ["list"]
-ask = { url = "https://duty.example/list" }
-[[rule]]
-name = "those of the night read at night"
-effect = "allow"
-who = ["group:pilots"]
-what = ["charts/**"]
-actions = ["read"]
-when = { hours = "22:00-23:00" }
-ask = { url = "https://duty.example/night" }
-[[rule]]
-name = "the office lists"
-effect = "allow"
-who = ["group:office"]
-what = ["charts/**"]
-actions = ["list", "read"]
-"""
+ASKING = (
+    rule("group:pilots", "charts/**", "read", "pilots on duty read", ask={"url": "https://duty.example/read"})
+    + rule("group:pilots", "charts/**", "list", "pilots on duty list", ask={"url": "https://duty.example/list"})
+    + rule(
+        "group:pilots",
+        "charts/**",
+        "read",
+        "those of the night read at night",
+        when={"hours": "22:00-23:00"},
+        ask={"url": "https://duty.example/night"},
+    )
+    + rule("group:office", "charts/**", "list read", "the office lists")
+)
 
 
 class Noting:

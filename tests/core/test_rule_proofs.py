@@ -13,24 +13,11 @@ from invio.core.rules.doubts import groups_without_members
 from invio.core.rules.file import BadRules, parse_rules
 from invio.core.rules.proofs import check, compare
 from tests.core.test_conditions import rules
+from tests.rules import rule
 
-RULES = """
-[[rule]]
-name = "charts"
-effect = "allow"
-who = ["group:pilots"]
-what = ["charts/**"]
-actions = ["list", "read"]
-
-[[rule]]
-name = "large ones by day"
-effect = "deny"
-who = ["anyone"]
-what = ["charts/**"]
-actions = ["read"]
-min_size = 1000
-when = { hours = "08:00-17:00" }
-"""
+RULES = rule("group:pilots", "charts/**", "list read", "charts") + rule(
+    "anyone", "charts/**", "read", "large ones by day", effect="deny", min_size=1000, when={"hours": "08:00-17:00"}
+)
 NOON = 1_790_078_400.0  # UTC, of some day
 CALLERS = [
     ("anyone", ANYONE),

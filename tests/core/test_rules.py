@@ -7,6 +7,7 @@ from invio.core.files import ANYONE, Caller
 from invio.core.rules.decisions import RuleSet
 from invio.core.rules.file import parse_rules
 from invio.core.rules.terms import NO_TERMS, Terms
+from tests.rules import rule
 
 PILOT = Caller("pilot-7", frozenset({"pilots"}))
 OFFICE = Caller("harbour-office", frozenset({"office"}))
@@ -185,30 +186,11 @@ def test_the_terms_of_the_only_rule_hold_and_rules_have_reasons() -> None:
 
 
 def test_of_the_rules_that_allow_the_strictest_terms_hold() -> None:
-    text = """
-[[rule]]
-effect = "allow"
-who = ["anyone"]
-what = ["notices/**"]
-actions = ["read"]
-speed = 1000
-disposition = "inline"
-cache = "public, max-age=60"
-
-[[rule]]
-effect = "allow"
-who = ["group:pilots"]
-what = ["notices/2026/**"]
-actions = ["read"]
-speed = 500
-disposition = "attachment"
-
-[[rule]]
-effect = "allow"
-who = ["anyone"]
-what = ["charts/**"]
-actions = ["read"]
-"""
+    text = (
+        rule("anyone", "notices/**", "read", speed=1000, disposition="inline", cache="public, max-age=60")
+        + rule("group:pilots", "notices/2026/**", "read", speed=500, disposition="attachment")
+        + rule("anyone", "charts/**", "read")
+    )
     rules = parse_rules(text)
     pilot = Caller("pilot-7", frozenset(["pilots"]))
     assert rules.terms(ANYONE, "read", parse_address("notices/2026/a")) == Terms(1000, "inline", "public, max-age=60")
@@ -220,32 +202,11 @@ actions = ["read"]
     )
 
 
-LIMITED = """
-[[rule]]
-name = "charts"
-effect = "allow"
-who = ["group:pilots"]
-what = ["charts/**"]
-actions = ["read"]
-speed = 9000
-quota = { files = 10, per = "1d" }
-
-[[rule]]
-name = "drafts"
-effect = "allow"
-who = ["group:pilots"]
-what = ["charts/drafts/*"]
-actions = ["read"]
-speed = 1000
-quota = { files = 2, per = "1d" }
-
-[[rule]]
-name = "office"
-effect = "allow"
-who = ["group:office"]
-what = ["**"]
-actions = ["read"]
-"""
+LIMITED = (
+    rule("group:pilots", "charts/**", "read", "charts", speed=9000, quota={"files": 10, "per": "1d"})
+    + rule("group:pilots", "charts/drafts/*", "read", "drafts", speed=1000, quota={"files": 2, "per": "1d"})
+    + rule("group:office", "**", "read", "office")
+)
 
 
 @pytest.mark.parametrize(

@@ -42,20 +42,10 @@ from invio.records.tables import archive_files, checksums
 from invio.stores.directory import DirectoryStore
 from invio.stores.sources import DiskFile, Made, SpooledFile
 from invio.stores.store import Found
+from tests.rules import rule
 
 BOB = Caller("bob", frozenset({"crew"}))
-RULES = """
-[[rule]]
-effect = "allow"
-who = ["group:crew"]
-what = ["files/**"]
-actions = ["list", "read", "bundle"]
-[[rule]]
-effect = "deny"
-who = ["anyone"]
-what = ["files/drafts/**"]
-actions = ["read"]
-"""
+RULES = rule("group:crew", "files/**", "list read bundle") + rule("anyone", "files/drafts/**", "read", effect="deny")
 
 
 @pytest.fixture(scope="module")

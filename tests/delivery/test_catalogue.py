@@ -20,24 +20,12 @@ from invio.stores.directory import DirectoryStore
 from invio.stores.managed import ManagedStore
 from invio.stores.sources import Made
 from invio.stores.store import Found, Missing
+from tests.rules import rule
 from tests.stores.test_managed import put
 
 BOB = Caller("bob", frozenset({"crew"}), "192.0.2.7")
-RULES = """
-[[rule]]
-effect = "allow"
-who = ["group:crew"]
-what = ["files/open/**"]
-actions = ["list", "read"]
-"""
-BY_SIZE = """
-[[rule]]
-effect = "allow"
-who = ["group:crew"]
-what = ["files/**"]
-actions = ["list", "read"]
-max_size = 1000
-"""
+RULES = rule("group:crew", "files/open/**", "list read")
+BY_SIZE = rule("group:crew", "files/**", "list read", max_size=1000)
 
 
 class Counting:
@@ -127,30 +115,12 @@ class Paging(Listing):
         return listed[0 if after is None else listed.index(after) + 1 :][:limit]
 
 
-EVERYTHING = """
-[[rule]]
-effect = "allow"
-who = ["group:crew"]
-what = ["files/**"]
-actions = ["list"]
-"""
-SOME = """
-[[rule]]
-effect = "allow"
-who = ["group:crew"]
-what = ["files/a", "files/b", "files/c", "files/d", "files/open/**"]
-actions = ["list"]
-[[rule]]
-effect = "allow"
-who = ["group:crew"]
-what = ["files/b"]
-actions = ["read"]
-[[rule]]
-effect = "deny"
-who = ["anyone"]
-what = ["files/c"]
-actions = ["list"]
-"""
+EVERYTHING = rule("group:crew", "files/**", "list")
+SOME = (
+    rule("group:crew", "files/a files/b files/c files/d files/open/**", "list")
+    + rule("group:crew", "files/b", "read")
+    + rule("anyone", "files/c", "list", effect="deny")
+)
 
 
 def test_a_listing_goes_on_after_a_place_and_reads_a_long_folder_once(monkeypatch: pytest.MonkeyPatch) -> None:

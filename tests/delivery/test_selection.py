@@ -20,16 +20,11 @@ from invio.stores.directory import DirectoryStore
 from invio.stores.managed import ManagedStore
 from invio.stores.sources import DiskFile
 from invio.stores.store import Found, Missing, StoreFault
+from tests.rules import rule
 from tests.stores.test_managed import PUTTING, put
 
 BOB = Caller("bob", frozenset({"crew"}))
-ALL = """
-[[rule]]
-effect = "allow"
-who = ["group:crew"]
-what = ["**"]
-actions = ["list", "read", "bundle"]
-"""
+ALL = rule("group:crew", "**", "list read bundle")
 NO_DRAFTS = ALL + '[[rule]]\neffect = "deny"\nwho = ["anyone"]\nwhat = ["*/drafts/**"]\nactions = ["read"]\n'
 SMALL_ONES = ALL + "max_size = 5\n"
 CURRENT_ONES = ALL + 'version = "current"\n'

@@ -14,6 +14,7 @@ from typing import Any
 
 import pytest
 
+from tests.rules import rule
 from tests.running import RULES, Service
 
 Start = Callable[..., Service]
@@ -27,15 +28,8 @@ kind = "tables"
 path = "tides.csv"
 function = "invio.demo.tides:this_year"
 """
-CLOSED = (
-    RULES.replace('what = ["files/**"]', 'what = ["files/**", "tables/**"]', 1)
-    + """
-[[rule]]
-effect = "deny"
-who = ["group:crew", "anyone"]
-what = ["files/drafts/**"]
-actions = ["read"]
-"""
+CLOSED = RULES.replace('what = ["files/**"]', 'what = ["files/**", "tables/**"]', 1) + rule(
+    "group:crew anyone", "files/drafts/**", "read", effect="deny"
 )
 FILES = {
     "a/chart.pdf": os.urandom(300_000),

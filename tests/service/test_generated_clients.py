@@ -15,6 +15,7 @@ from typing import Any
 import httpx
 import pytest
 
+from tests.rules import rule
 from tests.running import NO_TLS, SETTINGS, Service
 
 ROOT = Path(__file__).parents[2]
@@ -93,21 +94,9 @@ REFUSED: list[tuple[str, dict[str, Any], int]] = [
     ("put_file", {"address": "files/x.bin"}, 405),
     ("change_recipient", {"recipient": "nobody"}, 404),
 ]
-RULES = """
-[[rule]]
-name = "crew reads"
-effect = "allow"
-who = ["group:crew"]
-what = ["files/**"]
-actions = ["list", "read"]
-quota = { files = 3, per = "1d" }
-[[rule]]
-name = "admins"
-effect = "allow"
-who = ["group:admins"]
-what = ["**"]
-actions = ["list", "read", "bundle", "link", "put", "manage", "administer"]
-"""
+RULES = rule("group:crew", "files/**", "list read", "crew reads", quota={"files": 3, "per": "1d"}) + rule(
+    "group:admins", "**", "list read bundle link put manage administer", "admins"
+)
 
 
 @pytest.fixture

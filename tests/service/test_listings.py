@@ -10,6 +10,7 @@ from pathlib import Path
 
 import pytest
 
+from tests.rules import rule
 from tests.running import SETTINGS, Service, make_folder
 
 STORES = """
@@ -32,26 +33,11 @@ FILES = {
     "north.bin": b"1" * 30, "south.bin": b"2" * 10, "East.bin": b"3" * 20, ".hidden": b"", "half.tmp": b"",
     "old/a.bin": b"", "old/a.txt": b"", "deep/er/northern light.txt": b"light", "deep/cache/x": b"", ".git/config": b"",
 }  # fmt: skip
-RULES = """
-[[rule]]
-name = "everyone reads"
-effect = "allow"
-who = ["anyone"]
-what = ["files/**"]
-actions = ["list", "read", "bundle"]
-[[rule]]
-name = "but one"
-effect = "deny"
-who = ["group:crew"]
-what = ["files/deep/**"]
-actions = ["list", "read"]
-[[rule]]
-name = "admins"
-effect = "allow"
-who = ["group:admins"]
-what = ["**"]
-actions = ["list", "read", "bundle", "link", "put", "manage"]
-"""
+RULES = (
+    rule("anyone", "files/**", "list read bundle", "everyone reads")
+    + rule("group:crew", "files/deep/**", "list read", "but one", effect="deny")
+    + rule("group:admins", "**", "list read bundle link put manage", "admins")
+)
 
 
 @pytest.fixture(scope="module")

@@ -15,6 +15,7 @@ from pathlib import Path
 import httpx
 import pytest
 
+from tests.rules import rule
 from tests.running import SETTINGS, Service, make_folder
 
 CODE = """
@@ -114,20 +115,9 @@ estimate = 200_000
 for one in ("slow", "closes", "waits", "never", "raises", "late", "endless"):
     MADE += f'\n[[stores.tables.file]]\npath = "{one}.csv"\nfunction = "made_here:{one}"\n'
 
-RULES = """
-[[rule]]
-name = "everyone reads"
-effect = "allow"
-who = ["anyone"]
-what = ["files/**", "tables/**"]
-actions = ["list", "read", "bundle", "link"]
-[[rule]]
-name = "admins"
-effect = "allow"
-who = ["group:admins"]
-what = ["**"]
-actions = ["manage", "administer"]
-"""
+RULES = rule("anyone", "files/** tables/**", "list read bundle link", "everyone reads") + rule(
+    "group:admins", "**", "manage administer", "admins"
+)
 
 
 @pytest.fixture(scope="module")

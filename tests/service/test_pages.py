@@ -12,32 +12,16 @@ import httpx
 import pytest
 
 from invio.service.page_parts import local
+from tests.rules import rule
 from tests.running import NO_TLS, SETTINGS, Service
 
 START = Callable[..., Service]
 HTML = {"accept": "text/html,*/*"}
-RULES = """
-[[rule]]
-name = "everyone reads what is open"
-effect = "allow"
-who = ["anyone"]
-what = ["files/open/**"]
-actions = ["list", "read", "bundle"]
-
-[[rule]]
-name = "the secret is listed"
-effect = "allow"
-who = ["anyone"]
-what = ["files/secret/**"]
-actions = ["list"]
-
-[[rule]]
-name = "crew reads"
-effect = "allow"
-who = ["group:crew"]
-what = ["**"]
-actions = ["list", "read", "bundle", "put"]
-"""
+RULES = (
+    rule("anyone", "files/open/**", "list read bundle", "everyone reads what is open")
+    + rule("anyone", "files/secret/**", "list", "the secret is listed")
+    + rule("group:crew", "**", "list read bundle put", "crew reads")
+)
 MANAGED = SETTINGS + '\n[stores.models]\nkind = "managed"\nroot = "models"\n'
 FILES = {"open/b.txt": b"bbbb", "open/a <i>.txt": b"a", "open/deep/c.bin": b"c" * 5000, "secret/s.txt": b"s"}
 

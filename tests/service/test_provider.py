@@ -26,22 +26,11 @@ from invio.records.recipients import Recipient
 from invio.service import provider as provider_module
 from invio.service.provider import Provider
 from invio.service.settings import IdentitySettings
+from tests.rules import rule
 from tests.running import SETTINGS, Service, make_folder, until
 
 Start = Callable[..., Service]
-RULES = """
-[[rule]]
-effect = "allow"
-who = ["group:pilots"]
-what = ["files/pilots/**"]
-actions = ["read"]
-
-[[rule]]
-effect = "allow"
-who = ["group:crew"]
-what = ["files/crew/**"]
-actions = ["read"]
-"""
+RULES = rule("group:pilots", "files/pilots/**", "read") + rule("group:crew", "files/crew/**", "read")
 FILES = {"pilots/a.txt": b"for pilots", "crew/b.txt": b"for the crew"}
 IDENTITY = """
 [identity]

@@ -11,6 +11,7 @@ from collections.abc import Callable
 import pytest
 
 from invio.client import Client, Refused
+from tests.rules import rule
 from tests.running import RULES, SETTINGS, Service, at_once, get_raw, until
 
 Start = Callable[..., Service]
@@ -121,30 +122,11 @@ def test_whoever_has_reached_it_is_told_when_it_frees(start: Start) -> None:
 
 
 # The crew hand on what they have, three files of it a day, and of its notes just one.
-CREW = """
-[[rule]]
-name = "crew"
-effect = "allow"
-who = ["group:crew"]
-what = ["files/**"]
-actions = ["list", "read", "bundle", "link"]
-speed = 5_000_000
-quota = { files = 3, per = "1d" }
-
-[[rule]]
-name = "notes"
-effect = "allow"
-who = ["group:crew"]
-what = ["files/notes/**"]
-actions = ["read"]
-quota = { files = 1, per = "1d" }
-
-[[rule]]
-effect = "allow"
-who = ["group:admins"]
-what = ["**"]
-actions = ["list", "read", "link", "manage"]
-"""
+CREW = (
+    rule("group:crew", "files/**", "list read bundle link", "crew", speed=5000000, quota={"files": 3, "per": "1d"})
+    + rule("group:crew", "files/notes/**", "read", "notes", quota={"files": 1, "per": "1d"})
+    + rule("group:admins", "**", "list read link manage")
+)
 NOTES = {f"notes/n{number}.txt": b"note" for number in range(3)}
 
 

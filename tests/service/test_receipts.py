@@ -24,22 +24,12 @@ from invio.service.backup import back_up, restore
 from invio.service.settings import read_settings
 from invio.service.signing import KnownSigningKeys, signing_keys
 from invio.workers.pool import Pool
+from tests.rules import rule
 from tests.running import SETTINGS, Service, until
 
-RULES = """
-[[rule]]
-name = "crew reads charts"
-effect = "allow"
-who = ["group:crew"]
-what = ["files/charts/**", "models/**"]
-actions = ["list", "read", "bundle"]
-[[rule]]
-name = "admins"
-effect = "allow"
-who = ["group:admins"]
-what = ["**"]
-actions = ["list", "read", "bundle", "link", "put", "manage", "administer"]
-"""
+RULES = rule("group:crew", "files/charts/** models/**", "list read bundle", "crew reads charts") + rule(
+    "group:admins", "**", "list read bundle link put manage administer", "admins"
+)
 MODELS = SETTINGS + '\n[stores.models]\nkind = "managed"\nroot = "models"\n'
 FILES = {"charts/a.txt": b"aaa" * 1000, "charts/b.txt": b"b" * 3000}
 

@@ -12,22 +12,11 @@ import pytest
 from click.testing import CliRunner, Result
 
 from invio.cli.main import main
+from tests.rules import rule
 from tests.running import Service, at_once, until
 
 Start = Callable[..., Service]
-READERS = """
-[[rule]]
-effect = "allow"
-who = ["group:readers"]
-what = ["files/**"]
-actions = ["read"]
-
-[[rule]]
-effect = "allow"
-who = ["group:admins"]
-what = ["**"]
-actions = ["list", "read", "bundle", "link", "put", "manage"]
-"""
+READERS = rule("group:readers", "files/**", "read") + rule("group:admins", "**", "list read bundle link put manage")
 
 
 @pytest.fixture(scope="module")

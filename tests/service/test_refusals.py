@@ -7,26 +7,15 @@ from collections.abc import Callable, Iterator
 import pytest
 
 from tests import running
+from tests.rules import rule
 from tests.running import Service, make_folder
 
 Start = Callable[..., Service]
-RULES = """
-[[rule]]
-effect = "allow"
-who = ["anyone"]
-what = ["files/open/**"]
-actions = ["list", "read"]
-[[rule]]
-effect = "allow"
-who = ["group:crew"]
-what = ["files/seen/**"]
-actions = ["list"]
-[[rule]]
-effect = "allow"
-who = ["group:admins"]
-what = ["**"]
-actions = ["list", "read", "bundle", "manage"]
-"""
+RULES = (
+    rule("anyone", "files/open/**", "list read")
+    + rule("group:crew", "files/seen/**", "list")
+    + rule("group:admins", "**", "list read bundle manage")
+)
 
 
 @pytest.fixture(scope="module")

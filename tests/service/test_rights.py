@@ -11,6 +11,7 @@ from typing import Any
 import httpx
 import pytest
 
+from tests.rules import rule
 from tests.running import Service, until
 
 Start = Callable[..., Service]
@@ -26,35 +27,12 @@ writable = true
 kind = "managed"
 root = "models"
 """
-RULES = """
-[[rule]]
-name = "administrators have everything"
-effect = "allow"
-who = ["group:admins"]
-what = ["**"]
-actions = ["list", "read", "bundle", "link", "put", "manage", "administer"]
-
-[[rule]]
-name = "keepers have all of drop"
-effect = "allow"
-who = ["group:keepers"]
-what = ["drop/**"]
-actions = ["list", "read", "bundle", "link", "put", "manage"]
-
-[[rule]]
-name = "putters put"
-effect = "allow"
-who = ["group:putters"]
-what = ["drop/**", "models/**"]
-actions = ["put"]
-
-[[rule]]
-name = "readers read what is open"
-effect = "allow"
-who = ["group:readers"]
-what = ["files/open/**"]
-actions = ["list", "read", "bundle", "link"]
-"""
+RULES = (
+    rule("group:admins", "**", "list read bundle link put manage administer", "administrators have everything")
+    + rule("group:keepers", "drop/**", "list read bundle link put manage", "keepers have all of drop")
+    + rule("group:putters", "drop/** models/**", "put", "putters put")
+    + rule("group:readers", "files/open/**", "list read bundle link", "readers read what is open")
+)
 FILES = {"open/a.txt": b"aaa", "secret/s.txt": b"secret"}
 PEOPLE = {"admin": ["admins"], "keeper": ["keepers"], "putter": ["putters"], "reader": ["readers"], "gone": ["admins"]}
 
@@ -288,13 +266,7 @@ def test_a_link_for_somebody_neither_joins_nor_cuts_nor_writes_theirs(start: Sta
 
 
 ONE_STORE = "[stores.files]\nkind = 'directory'\nroot = 'files'\n"
-CREW_LINKS = """
-[[rule]]
-effect = "allow"
-who = ["group:crew"]
-what = ["files/**"]
-actions = ["list", "read", "link"]
-"""
+CREW_LINKS = rule("group:crew", "files/**", "list read link")
 RULES_OF_ONE = RULES.replace('what = ["drop/**", "models/**"]', 'what = ["files/drop/**"]').replace(
     'what = ["drop/**"]', 'what = ["files/drop/**"]'
 )

@@ -11,26 +11,15 @@ import pytest
 
 from invio.core.addresses import parse_address
 from invio.core.links.seals import link_target, narrow_link, parse_url
+from tests.rules import rule
 from tests.running import Service, get_raw
 
 Start = Callable[..., Service]
-CLOSED = """
-[[rule]]
-effect = "allow"
-who = ["group:admins"]
-what = ["files/**"]
-actions = ["list", "read", "link", "manage"]
-[[rule]]
-effect = "allow"
-who = ["group:crew"]
-what = ["files/open/**"]
-actions = ["list", "read", "link"]
-[[rule]]
-effect = "deny"
-who = ["group:crew"]
-what = ["files/open/secret/**"]
-actions = ["link"]
-"""
+CLOSED = (
+    rule("group:admins", "files/**", "list read link manage")
+    + rule("group:crew", "files/open/**", "list read link")
+    + rule("group:crew", "files/open/secret/**", "link", effect="deny")
+)
 
 
 @pytest.fixture(scope="module")

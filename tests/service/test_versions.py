@@ -23,6 +23,7 @@ from click.testing import CliRunner, Result
 
 from invio.cli.main import main
 from invio.client import Client, FileChanged, Progress, Refused
+from tests.rules import rule
 from tests.running import RULES, SETTINGS, Service, at_once, make_folder, until
 
 Start = Callable[..., Service]
@@ -42,25 +43,9 @@ writable = true
 put_bytes = 40_000_000
 """
 )
-OPEN = (
-    RULES
-    + """
-[[rule]]
-name = "newest models for the crew"
-effect = "allow"
-who = ["group:crew"]
-what = ["models/**"]
-actions = ["list", "read", "bundle", "link"]
-version = "current"
-
-[[rule]]
-name = "the crew hands in small ones"
-effect = "allow"
-who = ["group:crew"]
-what = ["models/handed-in/**"]
-actions = ["put", "list"]
-max_size = 1000
-"""
+OPEN = RULES + (
+    rule("group:crew", "models/**", "list read bundle link", "newest models for the crew", version="current")
+    + rule("group:crew", "models/handed-in/**", "put list", "the crew hands in small ones", max_size=1000)
 )
 BIG = os.urandom(1 << 20) * 12
 FLOOR = "/api/files/models/bay/floor.grid"

@@ -13,22 +13,12 @@ import pytest
 
 from invio.core.signing import BadSignature
 from invio.core.webhook_signatures import check
+from tests.rules import rule
 from tests.running import SETTINGS, Service, until
 
-RULES = """
-[[rule]]
-name = "crew reads charts"
-effect = "allow"
-who = ["group:crew"]
-what = ["files/**"]
-actions = ["list", "read"]
-[[rule]]
-name = "admins"
-effect = "allow"
-who = ["group:admins"]
-what = ["**"]
-actions = ["list", "read", "bundle", "link", "put", "manage", "administer"]
-"""
+RULES = rule("group:crew", "files/**", "list read", "crew reads charts") + rule(
+    "group:admins", "**", "list read bundle link put manage administer", "admins"
+)
 FILES = {"a.txt": b"aaa" * 100, "big.bin": bytes(4_000_000)}
 MODELS = SETTINGS + '\n[stores.models]\nkind = "managed"\nroot = "models"\n'
 

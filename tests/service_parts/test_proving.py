@@ -17,6 +17,7 @@ from invio.service.permissions import exposed
 from invio.service.proving import Proving, prove
 from invio.service.settings import IdentitySettings, Settings, read_settings
 from invio.stores.store import StoreFault
+from tests.rules import rule
 
 SETTINGS = """
 [stores.files]
@@ -26,13 +27,7 @@ root = "files"
 kind = "managed"
 root = "models"
 """
-RULES = """
-[[rule]]
-effect = "allow"
-who = ["group:crew", "group:ghosts", "recipient:bob"]
-what = ["files/**"]
-actions = ["read"]
-"""
+RULES = rule("group:crew group:ghosts recipient:bob", "files/**", "read")
 
 
 @pytest.fixture

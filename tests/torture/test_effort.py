@@ -19,6 +19,7 @@ from typing import Any
 import httpx
 import pytest
 
+from tests.rules import rule
 from tests.running import RULES, Service, get_raw, make_folder, raw, until
 from tests.torture.scale import Late, times, with_the_machine_to_itself
 
@@ -430,17 +431,8 @@ kind = "tables"
 path = "never.csv"
 function = "hanging_here:rows"
 """
-    rules = (
-        RULES.replace('what = ["files/**"]', 'what = ["files/**", "slow/**", "hole/**"]')
-        + """
-[[rule]]
-name = "asks"
-effect = "allow"
-who = ["anyone"]
-what = ["files/asked/**"]
-actions = ["read"]
-ask = { function = "hanging_here:answers_late", timeout = 1.0 }
-"""
+    rules = RULES.replace('what = ["files/**"]', 'what = ["files/**", "slow/**", "hole/**"]') + rule(
+        "anyone", "files/asked/**", "read", "asks", ask={"function": "hanging_here:answers_late", "timeout": 1.0}
     )
     own = start(files=FILES, rules=rules, settings=settings)
     sockets = []

@@ -16,6 +16,7 @@ import httpx
 import pytest
 from PIL import Image
 
+from tests.rules import rule
 from tests.running import SETTINGS, Service, make_folder
 from tests.stores.test_origin import CONTENT, Handler, Odd
 from tests.torture.scale import report, times
@@ -58,13 +59,7 @@ columns = { key = "path", content = "content" }
 width = 200
 height = 200
 """
-RULES = """
-[[rule]]
-effect = "allow"
-who = ["anyone"]
-what = ["*/**"]
-actions = ["list", "read", "bundle", "put", "manage"]
-"""
+RULES = rule("anyone", "*/**", "list read bundle put manage")
 
 
 def folder_of(path: Path, settings: str = "") -> Path:
