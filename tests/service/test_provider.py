@@ -9,7 +9,7 @@ import sqlite3
 import threading
 import time
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import AbstractContextManager, contextmanager, nullcontext
 from dataclasses import dataclass, field
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
@@ -235,12 +235,12 @@ def test_keys_are_had_again_when_old_and_for_an_unknown_one_every_half_minute(
 ) -> None:
     clock, asked = Clock(), []
 
-    def get(url: str, **how: object) -> httpx.Response:
+    def answer(_: str, url: str, **how: object) -> AbstractContextManager[httpx.Response]:
         asked.append((clock.now, how["follow_redirects"]))
-        return httpx.Response(200, text=issuer.published(), request=httpx.Request("GET", url))
+        return nullcontext(httpx.Response(200, text=issuer.published(), request=httpx.Request("GET", url)))
 
     monkeypatch.setattr(provider_module, "time", clock)
-    monkeypatch.setattr(httpx, "get", get)
+    monkeypatch.setattr(httpx, "stream", answer)
     provider = Provider(given("https://login.example/keys"), tmp_path)
     known = issuer.token()
     for later in (0, 3600, 1, 3600):
@@ -256,12 +256,40 @@ def test_keys_are_had_again_when_old_and_for_an_unknown_one_every_half_minute(
     assert len(asked) == 3
 
 
-def test_an_error_that_holds_keys_gives_none(issuer: Issuer, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    def get(url: str, **_: object) -> httpx.Response:
-        return httpx.Response(500, text=issuer.published(), request=httpx.Request("GET", url))
+def drip(clock: Clock, pieces: int) -> Iterator[bytes]:
+    for _ in range(pieces):
+        clock.now += 1
+        yield b" " * 100
 
-    monkeypatch.setattr(httpx, "get", get)
-    assert isinstance(Provider(given("https://login.example/keys"), tmp_path).recipient_of(issuer.token()), str)
+
+@pytest.mark.parametrize("what", ["an error", "too deep", "a list", "of numbers", "too long", "too slow"])
+def test_an_answer_that_holds_no_keys_leaves_those_that_are_known(
+    issuer: Issuer, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, what: str
+) -> None:
+    clock, known = Clock(), issuer.token()
+    good = httpx.Response(200, text=issuer.published(), request=httpx.Request("GET", "https://login.example/keys"))
+    content: dict[str, Callable[[], str | Iterator[bytes]]] = {
+        "an error": issuer.published,
+        "too deep": lambda: "[" * 100_000,
+        "a list": lambda: "[]",
+        "of numbers": lambda: '{"keys": [1]}',
+        "too long": lambda: (b" " * 100_000 for _ in range(1000)),
+        "too slow": lambda: drip(clock, 100),
+    }
+    bad = [httpx.Response(500 if what == "an error" else 200, content=content[what]()) for _ in range(2)]
+    for one in bad:
+        one.request = good.request
+    answers = [bad[0], good, bad[1]]
+    monkeypatch.setattr(provider_module, "time", clock)
+    monkeypatch.setattr(httpx, "stream", lambda *_, **__: nullcontext(answers.pop(0)))
+    provider = Provider(given("https://login.example/keys"), tmp_path)
+    assert isinstance(provider.recipient_of(known), str)
+    clock.now += 3601
+    for _ in range(2):
+        assert isinstance(provider.recipient_of(known), Recipient)
+        clock.now += 3601
+    assert answers == []
+    assert clock.now < 10_000 + 3 * 3601 + 20, "of a slow one no more is waited for"
 
 
 def test_groups_that_are_none_are_left_out_and_an_id_has_to_be_one(issuer: Issuer, tmp_path: Path) -> None:

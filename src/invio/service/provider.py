@@ -24,7 +24,7 @@ log = logging.getLogger("invio.service")
 
 _GOOD_FOR = 3600.0  # seconds for which keys are used before they are looked at again
 _NOT_BEFORE = 30.0  # seconds between two looks because of a key that is not known
-_ANSWERS_WITHIN = 5.0  # seconds
+_ANSWERS_WITHIN, _MOST_KEYS = 5.0, 1024 * 1024  # seconds, and bytes, of an answer with keys
 _ID = re.compile(r"[A-Za-z0-9._@-]{1,64}\Z")
 _LONGEST = 16 * 1024  # characters of a token
 
@@ -117,17 +117,32 @@ class Provider:
         try:
             if self._file is not None:
                 self._seen = _signature(self._file)
-                text = self._file.read_text("utf-8")
+                told = self._file.read_bytes()
             else:
-                answer = httpx.get(self._given.keys, timeout=_ANSWERS_WITHIN, follow_redirects=False)
-                answer.raise_for_status()
-                text = answer.text
-            keys = {key.key_id: key for key in jwt.PyJWKSet.from_dict(json.loads(text)).keys}
-        except (OSError, ValueError, AttributeError, httpx.HTTPError, jwt.PyJWTError) as error:
+                told = self._fetched()
+            keys = {key.key_id: key for key in jwt.PyJWKSet.from_dict(json.loads(told)).keys}
+        except (
+            OSError, ValueError, TypeError, AttributeError, RecursionError, httpx.HTTPError, jwt.PyJWTError,
+        ) as error:  # fmt: skip
             said = {"keys": self._given.keys, "error": str(error) or type(error).__name__}
             log.error("identity.keys-not-read", extra={"fields": said})
             return
         self._keys = keys
+
+    def _fetched(self) -> bytes:
+        """What the provider answers. Raises ValueError: it is too long, or takes too long; httpx.HTTPError."""
+        import httpx
+
+        end, told = time.monotonic() + _ANSWERS_WITHIN, b""
+        with httpx.stream("GET", self._given.keys, timeout=_ANSWERS_WITHIN, follow_redirects=False) as answer:
+            answer.raise_for_status()
+            for piece in answer.iter_bytes():
+                told += piece
+                if len(told) > _MOST_KEYS:
+                    raise ValueError(f"the answer is longer than {_MOST_KEYS} bytes")
+                if time.monotonic() > end:  # the library's own limit is of each piece
+                    raise ValueError(f"the answer took longer than {_ANSWERS_WITHIN:g} seconds")
+        return told
 
 
 def _signature(file: Path) -> tuple[int, int] | None:
