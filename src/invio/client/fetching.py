@@ -317,7 +317,9 @@ class _Span:
         fields = response.headers
         coding = fields.get("content-encoding", "identity")
         if coding != "identity":
-            said = f"the file came packed ({coding[:40]}), which was not asked for; ask without what packs it on the way"
+            said = (
+                f"the file came packed ({coding[:40]}), which was not asked for; ask without what packs it on the way"
+            )
             raise Refused(response.status_code, "unknown", said, [])
         length = int(fields["content-length"]) if "content-length" in fields else None
         if response.status_code == 200:
