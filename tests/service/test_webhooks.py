@@ -174,6 +174,7 @@ def test_a_redirect_is_no_way_to_another_place(begin: Callable[..., Service], re
         ("https://user@app.example.org/hook", "no user"),
         ("file:///etc/passwd", "url"),
         ("https://", "url"),
+        ("https://xn--/", "A-label"),
     ],
 )
 def test_where_a_webhook_may_not_be_is_said_at_once(begin: Callable[..., Service], url: str, says: str) -> None:

@@ -58,6 +58,10 @@ def test_a_file_of_an_origin_on_the_list_is_had(web: Odd) -> None:
         ("http:///a", "malformed"),
         ("http://files.example.org/a\nhost: evil", "malformed"),
         ("http://[::1", "malformed"),
+        ("http://xn--/a", "malformed"),
+        ("http://xn--a-ecp.example/a", "malformed"),
+        ("http://files.example.org/\ud800", "malformed"),
+        ("http://a..example/a", "not-allowed"),
     ],
 )
 def test_no_other_origin_is_asked(text: str, word: str) -> None:
@@ -77,6 +81,12 @@ def test_a_name_that_leads_inside_is_not_followed(address: str, monkeypatch: pyt
     monkeypatch.setattr(socket, "getaddrinfo", lambda *_, **__: [(family, 1, 6, "", (address, 80))])
     with pytest.raises(StoreFault, match="not a public one"):
         Urls(["http://files.example.org"]).locate("http://files.example.org/a")
+
+
+@pytest.mark.parametrize("host", ["a" * 64, "a..b", ".a"])
+def test_what_is_no_name_of_a_host_is_told_as_that(host: str) -> None:
+    with pytest.raises(StoreFault, match="is no name of a host"):
+        Urls([f"http://{host}"]).locate(f"http://{host}/a")
 
 
 def test_public_addresses_are() -> None:

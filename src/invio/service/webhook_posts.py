@@ -17,7 +17,7 @@ from invio.core.signing import SigningKey
 from invio.core.webhook_signatures import FIELD, signature_of
 from invio.service.settings import WebhookSettings
 from invio.stores.store import StoreFault
-from invio.stores.urls import origin_of, resolved
+from invio.stores.urls import origin_of, read_url, resolved
 
 _PATIENCE = 10.0  # seconds for connecting, and for each wait after that
 
@@ -25,8 +25,8 @@ _PATIENCE = 10.0  # seconds for connecting, and for each wait after that
 def why_not(settings: WebhookSettings, text: str) -> str | None:
     """Why a webhook may not be at this URL; None: it may."""
     try:
-        url = httpx.URL(text)
-    except httpx.InvalidURL as error:
+        url = read_url(text)
+    except ValueError as error:
         return str(error)
     if not is_host_name(url.host) or url.userinfo:
         return "it has to name a host, and no user"

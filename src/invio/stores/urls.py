@@ -32,6 +32,16 @@ def origin_of(url: httpx.URL) -> Origin:
     return url.scheme, url.host, url.port or _PORTS.get(url.scheme, 0)
 
 
+def read_url(text: str) -> httpx.URL:
+    """The URL that a text is. Raises ValueError: it is none, or its host none that there can be."""
+    try:
+        url = httpx.URL(text)
+        url.host  # noqa: B018 - an international name is read with it
+    except (httpx.InvalidURL, UnicodeError) as error:
+        raise ValueError(str(error)) from None
+    return url
+
+
 class Urls:
     """The files of some origins."""
 
@@ -47,8 +57,8 @@ class Urls:
             Missing, StoreFault.
         """
         try:
-            url = httpx.URL(text)
-        except httpx.InvalidURL as error:
+            url = read_url(text)
+        except ValueError as error:
             raise Refusal("malformed", f"{text[:200]!r} is no URL: {error}") from None
         if len(text) > LONGEST or not text.isprintable() or url.userinfo or not url.host:
             raise Refusal("malformed", f"{text[:200]!r} is no URL of a file")
@@ -92,6 +102,8 @@ def resolved(url: httpx.URL) -> str:
         found = socket.getaddrinfo(url.host, origin_of(url)[2], type=socket.SOCK_STREAM)
     except OSError as error:
         raise StoreFault(f"{url.host}: {error.strerror or error}") from None
+    except UnicodeError:  # of a label without letters, or with too many
+        raise StoreFault(f"{url.host} is no name of a host") from None
     for *_, address in found:
         text = str(address[0])
         if is_public(text):
