@@ -30,7 +30,8 @@ BIG = os.urandom(3_000_000)
 @pytest.fixture(scope="module")
 def service(start_shared: Callable[..., Service]) -> Service:
     files = {"charts/north.pdf": b"n" * 2000, "charts/drafts/w.pdf": b"w", "charts/Å – 潮.txt": b"x", "big.bin": BIG}
-    return start_shared(files=files, rules=RULES)
+    settings = running.SETTINGS + '\n[stores.up]\nkind = "managed"\nroot = "up"\n'
+    return start_shared(files=files, rules=RULES, settings=settings)
 
 
 @pytest.fixture
@@ -181,7 +182,7 @@ def test_why_gives_the_rules_that_spoke(ann: Invio, bob: Invio) -> None:
     told = ann("why", "files/charts/drafts/w.pdf", "--as", "bob").stdout.splitlines()
     assert [ann("why", "files/big.bin", "--as", who).returncode for who in ("ann", "anyone")] == [0, 3]
     assert told[0] == "bob (crew) may not read files/charts/drafts/w.pdf"
-    assert told[2].split() == ["×", "denies", "drafts", "are", "secret", "8", "it", "applies"]
+    assert told[2].split() == ["×", "denies", "drafts", "are", "secret", "9", "it", "applies"]
     assert told[3].startswith("+ allows")
     assert "bob is not group:admins" in told[4]
     assert "may read" in bob("why", "files/charts/north.pdf").stdout
@@ -311,6 +312,32 @@ def test_of_many_files_the_last_few_bars_are_seen_with_how_many_there_are(
     assert rest == "Error: 29 more were not tried, because the service did not answer before"
     lost = invio("put", "many", "files/many/", "--retries", "0", "--json", url=own.url, token=own.tokens["ann"])
     assert len(json.loads(lost.stdout)["files"]) == 30
+
+
+def test_of_a_folder_its_own_files_are_put_under_names_in_one_form(ann: Invio, tmp_path: Path) -> None:
+    folder = tmp_path / "sea"
+    (folder / "deep").mkdir(parents=True)
+    (folder / "deep" / "o\u0308.txt").write_text("decomposed")
+    (tmp_path / "secret.txt").write_text("not of the folder")
+    (folder / "link.txt").symlink_to(tmp_path / "secret.txt")
+    (folder / "loop").symlink_to("loop")
+    (folder / "deep" / "outside").symlink_to(tmp_path)
+    os.mkfifo(folder / "pipe")
+    told = ann("put", "sea", "up/u\u0308/", "--json")
+    assert told.returncode == 0, told.stderr
+    assert json.loads(told.stdout)["files"][0]["address"] == "up/\u00fc/deep/\u00f6.txt"
+    assert len(json.loads(told.stdout)["files"]) == 1
+    left = [line.removeprefix("left out: ") for line in told.stderr.splitlines() if line.startswith("left out: ")]
+    assert left == [
+        "sea/deep/outside, which is a link",
+        "sea/link.txt, which is a link",
+        "sea/loop, which is a link",
+        "sea/pipe, which is no regular file",
+    ]
+    (folder / "deep" / "\u00f6.txt").write_text("composed")
+    told = ann("put", "sea", "up/u/")
+    assert told.returncode == 2
+    assert "would both be put as 'up/u/deep/\u00f6.txt'" in " ".join(told.stderr.split())
 
 
 def test_which_file_has_no_address_is_said_and_nothing_is_put(ann: Invio, tmp_path: Path) -> None:

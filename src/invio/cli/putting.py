@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+import unicodedata
 from pathlib import Path
 from typing import Any
 
@@ -41,18 +42,24 @@ def put(
 ) -> None:
     """Add FILE (- for standard input) as ADDRESS, or a new version of it. For store/folder/ its own name is taken.
 
-    Of a folder, everything below it is added to store/folder/; existing files stay. An existing file stays unchanged
-    until everything has arrived. A content equal to the newest version makes no new one. Of a file that grows
-    meanwhile, the content at the start is added; a pipe is read to its end.
+    Of a folder, every file below it is added to store/folder/, but no links; existing files stay. An existing file
+    stays unchanged until everything has arrived. A content equal to the newest version makes no new one. Of a file
+    that grows meanwhile, the content at the start is added; a pipe is read to its end.
     """
+    # Some systems, and keyboards, write one letter in two characters; addresses have one form of it.
+    address = unicodedata.normalize("NFC", address)
     pairs = [pair for file in files for pair in _pairs(file, address)]
     if len(pairs) > 1 and not address.endswith("/"):
         raise click.UsageError(f"several files need a folder: {address}/")
+    taken: dict[str, Path | None] = {}
     for source, target in pairs:  # a wrong address is refused before anything is put
         try:
             parse_file_address(target)
         except BadAddress as error:
             raise click.UsageError(f"{source or '-'}: it cannot be put as {target!r}: {error}") from None
+        if target in taken:
+            raise click.UsageError(f"{taken[target] or '-'} and {source or '-'} would both be put as {target!r}")
+        taken[target] = source
     with Bars(of=len(pairs), quiet=quiet) as bars:
 
         def put_one(pair: tuple[Path | None, str]) -> dict[str, Any]:
@@ -82,13 +89,18 @@ def _pairs(file: Path, address: str) -> list[tuple[Path | None, str]]:
             raise click.UsageError(f"{address} is a folder, and standard input has no name: give the file's address")
         return [(None, address)]
     if not file.is_dir():
-        return [(file, address + file.name if address.endswith("/") else address)]
+        return [(file, address + unicodedata.normalize("NFC", file.name) if address.endswith("/") else address)]
     if not address.endswith("/"):
         raise click.UsageError(f"{file} is a folder: what is in it needs one, {address}/")
-    below = sorted(path for path in file.rglob("*") if path.is_file())
+    entries = sorted(file.rglob("*"))
+    # What a link leads to lies elsewhere, and whoever made it need not have been whoever gives it away here.
+    below = [path for path in entries if path.is_file() and not path.is_symlink()]
     if not below:
         raise click.UsageError(f"{file} holds no file")
-    return [(path, address + path.relative_to(file).as_posix()) for path in below]
+    for path in entries:
+        if path.is_symlink() or not (path.is_file() or path.is_dir()):
+            say(f"left out: {path}, which is {'a link' if path.is_symlink() else 'no regular file'}", err=True)
+    return [(path, address + unicodedata.normalize("NFC", path.relative_to(file).as_posix())) for path in below]
 
 
 @click.command()
