@@ -152,15 +152,16 @@ def test_files_are_put_with_progress_and_what_is_there_is_left_alone(
     service: Service, visit: Visit, tmp_path: Path
 ) -> None:
     page = visit(service, "files/models/", "ann")
-    for name, size in (("west.grid", 3_000_000), ("east.grid", 10)):
+    for name, size in (("west.grid", 3_000_000), ("o\u0308st.grid", 10)):
         (tmp_path / name).write_bytes(name.encode() * (size // len(name) + 1))
     choose = page.get_by_role("button", name="Choose files")
     with page.expect_file_chooser() as chooser:
         choose.click()
-    chooser.value.set_files([tmp_path / "west.grid", tmp_path / "east.grid"])
+    chooser.value.set_files([tmp_path / "west.grid", tmp_path / "o\u0308st.grid"])
     put = page.get_by_role("list", name="Put files here")
     expect(put.get_by_text("arrived, version 1")).to_have_count(2)
     expect(page.get_by_role("row", name="west.grid")).to_be_visible()
+    assert service.get("/api/files/models/\u00f6st.grid", "ann").status_code == 200, "its letters have their usual form"
     (tmp_path / "west.grid").write_bytes(b"another")
     with page.expect_file_chooser() as chooser:
         choose.click()

@@ -40,7 +40,9 @@ export function put(folder: string, files: readonly File[], client: QueryClient)
   queries = client
   const added = files.map((file): Upload => {
     const id = ++count
-    return { id, address: folder + file.name, file, state: 'waiting', sent: 0, version: null, error: null }
+    // Some systems write one letter in two characters; addresses have one form of it.
+    const address = folder + file.name.normalize('NFC')
+    return { id, address, file, state: 'waiting', sent: 0, version: null, error: null }
   })
   become([...uploads, ...added])
   next()
