@@ -6,16 +6,14 @@ import asyncio
 import hashlib
 import random
 import socket
-import threading
 from collections.abc import Iterator
 from typing import Any
 
 import pytest
-import uvicorn
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from invio.delivery.sending.uvicorn.protocol import ZeroCopyProtocol
+from tests.in_threads import serving
 
 CONTENT = random.Random(7).randbytes(2_000_000)
 
@@ -47,19 +45,8 @@ class Summing:
 @pytest.fixture(scope="module")
 def summing() -> Iterator[tuple[Summing, int]]:
     app = Summing()
-    config = uvicorn.Config(app, http=ZeroCopyProtocol, loop="uvloop", lifespan="off", log_config=None)
-    server = uvicorn.Server(config)
-    with socket.create_server(("127.0.0.1", 0)) as listener:
-
-        def run() -> None:
-            with asyncio.Runner(loop_factory=config.get_loop_factory()) as runner:
-                runner.run(server.serve(sockets=[listener]))
-
-        thread = threading.Thread(target=run)
-        thread.start()
-        yield app, listener.getsockname()[1]
-        server.should_exit = True
-        thread.join(10)
+    with serving(app, lifespan="off") as port:
+        yield app, port
 
 
 def request(path: str, body: bytes, pieces: list[int]) -> bytes:

@@ -7,18 +7,15 @@ reset, for that would take away what had come and was not read yet.
 
 from __future__ import annotations
 
-import asyncio
 import http.client
 import io
 import socket
-import threading
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import pytest
-import uvicorn
 from hypothesis import HealthCheck, settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, precondition, rule, run_state_machine_as_test
@@ -26,8 +23,8 @@ from hypothesis.stateful import RuleBasedStateMachine, precondition, rule, run_s
 from invio.core.http.replies import Part, Reply, Slice
 from invio.delivery.sending.acknowledgement import AcknowledgementMonitor
 from invio.delivery.sending.senders import Sender
-from invio.delivery.sending.uvicorn.protocol import ZeroCopyProtocol
 from invio.stores.sources import DiskFile
+from tests import in_threads
 
 LONG = 400_000  # bytes: several turns of the event loop, and more than a socket takes at once
 BROKEN = [
@@ -87,19 +84,8 @@ def serving(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Answers,
     file = tmp_path_factory.mktemp("connection") / "long.bin"
     file.write_bytes(b"".join(b"%012d" % number for number in range(50_000)))
     app = Answers(file)
-    config = uvicorn.Config(app, http=ZeroCopyProtocol, loop="uvloop", lifespan="off", log_config=None)
-    server = uvicorn.Server(config)
-    with socket.create_server(("127.0.0.1", 0)) as listener:
-
-        def run() -> None:
-            with asyncio.Runner(loop_factory=config.get_loop_factory()) as runner:
-                runner.run(server.serve(sockets=[listener]))
-
-        thread = threading.Thread(target=run)
-        thread.start()
-        yield app, listener.getsockname()[1]
-        server.should_exit = True
-        thread.join(10)
+    with in_threads.serving(app, lifespan="off") as port:
+        yield app, port
 
 
 def test_answers_come_in_order_each_whole_or_the_connection_is_closed(serving: tuple[Answers, int]) -> None:

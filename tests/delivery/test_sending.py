@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-import asyncio
 import logging
 import os
 import socket
-import threading
 import time
 from collections.abc import Callable, Iterator
 from contextlib import suppress
@@ -14,7 +12,6 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-import uvicorn
 
 from invio.core.http.replies import Part, Reply, Slice, Streamed
 from invio.core.throttle import Throttle
@@ -23,6 +20,7 @@ from invio.delivery.sending.errors import ClientGone, ReaderStuck
 from invio.delivery.sending.senders import Sender
 from invio.delivery.sending.uvicorn.protocol import ZeroCopyProtocol
 from invio.stores.sources import DiskFile, Made
+from tests.in_threads import serving
 from tests.running import get_raw, until
 
 BIG = os.urandom(3_000_000)
@@ -97,24 +95,8 @@ def server(request: pytest.FixtureRequest) -> Iterator[Sending]:
     app.hands_over = app.starts_eagerly = request.param == "by itself"
     app.protocol = http = request.param if request.param in ("httptools", "h11") else ZeroCopyProtocol
     loop = "uvloop" if http is ZeroCopyProtocol else "asyncio"
-    config = uvicorn.Config(
-        app, http=http, loop=loop, lifespan="off", log_config=None, access_log=False, timeout_keep_alive=1
-    )
-    running = uvicorn.Server(config)
-    with socket.create_server(("127.0.0.1", 0)) as listener:
-        app.port = listener.getsockname()[1]
-
-        def run() -> None:
-            with asyncio.Runner(loop_factory=config.get_loop_factory()) as runner:
-                runner.run(running.serve(sockets=[listener]))
-
-        thread = threading.Thread(target=run)
-        thread.start()
-        while not running.started:
-            time.sleep(0.01)
+    with serving(app, http=http, loop=loop, lifespan="off", timeout_keep_alive=1) as app.port:
         yield app
-        running.should_exit = True
-        thread.join(10)
 
 
 @pytest.fixture
