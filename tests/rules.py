@@ -12,6 +12,12 @@ def rule(who: str, what: str, actions: str, name: str | None = None, *, effect: 
     return "\n[[rule]]\n" + "".join(f"{key} = {_value(value)}\n" for key, value in says.items() if value is not None)
 
 
+def expected(who: str, action: str, address: str, outcome: str) -> str:
+    """What the rules are expected to decide."""
+    says = {"who": who, "action": action, "address": address, "outcome": outcome}
+    return "\n[[expect]]\n" + "".join(f"{key} = {_value(value)}\n" for key, value in says.items())
+
+
 def _value(value: object) -> str:
     if isinstance(value, dict):
         return "{ " + ", ".join(f"{key} = {_value(one)}" for key, one in value.items()) + " }"

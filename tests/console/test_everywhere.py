@@ -11,30 +11,22 @@ import pytest
 from playwright.sync_api import Browser, Page, Response, Route, expect
 
 from tests.console.test_states import violations
+from tests.rules import expected, rule
 from tests.running import Service
 
 Visit = Callable[..., Page]
 MANY = 100_000
-RULES = """
-[[rule]]
-name = "crew reads charts"
-effect = "allow"
-who = ["group:crew"]
-what = ["files/charts/**"]
-actions = ["list", "read"]
-quota = { files = 10, bytes = 5000, per = "1d" }
-[[rule]]
-name = "admins"
-effect = "allow"
-who = ["group:admins"]
-what = ["**"]
-actions = ["list", "read", "bundle", "link", "put", "manage", "administer"]
-[[expect]]
-who = "anyone"
-action = "read"
-address = "files/charts/a.txt"
-outcome = "refused"
-"""
+RULES = (
+    rule(
+        "group:crew",
+        "files/charts/**",
+        "list read",
+        "crew reads charts",
+        quota={"files": 10, "bytes": 5000, "per": "1d"},
+    )
+    + rule("group:admins", "**", "list read bundle link put manage administer", "admins")
+    + expected("anyone", "read", "files/charts/a.txt", "refused")
+)
 SETTINGS = """
 [stores.files]
 kind = "directory"

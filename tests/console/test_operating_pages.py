@@ -14,29 +14,15 @@ import pytest
 from playwright.sync_api import Page, Route, expect
 
 from invio.core.receipts import check
+from tests.rules import expected, rule
 from tests.running import Service, until
 
 Visit = Callable[..., Page]
-RULES = """
-[[rule]]
-name = "crew reads charts"
-effect = "allow"
-who = ["group:crew"]
-what = ["files/charts/**"]
-actions = ["list", "read"]
-quota = { files = 10, per = "1d" }
-[[rule]]
-name = "admins"
-effect = "allow"
-who = ["group:admins"]
-what = ["**"]
-actions = ["list", "read", "bundle", "link", "put", "manage", "administer"]
-[[expect]]
-who = "recipient:bob"
-action = "read"
-address = "files/charts/a.txt"
-outcome = "allowed"
-"""
+RULES = (
+    rule("group:crew", "files/charts/**", "list read", "crew reads charts", quota={"files": 10, "per": "1d"})
+    + rule("group:admins", "**", "list read bundle link put manage administer", "admins")
+    + expected("recipient:bob", "read", "files/charts/a.txt", "allowed")
+)
 FILES = {"charts/a.txt": b"aaa", "charts/b.txt": b"b" * 3000, "secret/s.txt": b"s", "slow/big.bin": bytes(4_000_000)}
 
 

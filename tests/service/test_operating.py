@@ -10,30 +10,15 @@ import httpx
 import pytest
 
 from invio.service.slow_requests import Slow, SlowRequests
+from tests.rules import expected, rule
 from tests.running import SETTINGS, Service, until
 
 Start = Callable[..., Service]
-RULES = """
-[[rule]]
-name = "crew reads charts"
-effect = "allow"
-who = ["group:crew"]
-what = ["files/charts/**"]
-actions = ["list", "read", "link"]
-
-[[rule]]
-name = "admins"
-effect = "allow"
-who = ["group:admins"]
-what = ["**"]
-actions = ["list", "read", "bundle", "link", "put", "manage", "administer"]
-
-[[expect]]
-who = "recipient:bob"
-action = "read"
-address = "files/charts/a.txt"
-outcome = "allowed"
-"""
+RULES = (
+    rule("group:crew", "files/charts/**", "list read link", "crew reads charts")
+    + rule("group:admins", "**", "list read bundle link put manage administer", "admins")
+    + expected("recipient:bob", "read", "files/charts/a.txt", "allowed")
+)
 WORKERS = "[service]\nworkers = 2\n"
 FILES = {"charts/a.txt": b"aaa", "charts/b.txt": b"bb", "secret/s.txt": b"s", "slow/big.bin": bytes(3_000_000)}
 

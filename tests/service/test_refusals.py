@@ -123,8 +123,8 @@ def test_why_tells_the_rules_to_those_who_manage(service: Service) -> None:
     assert (told["recipient"], told["groups"], told["allowed"]) == ("bob", ["crew"], False)
     assert [(reason["line"], reason["because"]) for reason in told["reasons"]] == [
         (2, "files/seen/b.txt is not in files/open/**"),
-        (7, "it is about list, not read"),
-        (12, "bob is not group:admins"),
+        (8, "it is about list, not read"),
+        (14, "bob is not group:admins"),
     ]
     own = service.get("/api/decisions?address=files/open/a.txt", "bob").json()
     assert (own["allowed"], own["reasons"]) == (True, [])

@@ -14,6 +14,7 @@ import pytest
 from click.testing import CliRunner, Result
 
 from invio.cli.main import main
+from tests.rules import rule
 from tests.running import NO_TLS, RULES, Service, until
 
 Start = Callable[..., Service]
@@ -24,14 +25,7 @@ effect = "deny"
 who = ["not group:admins"]
 what = ["files/drafts/**"]
 actions = ["read"]
-
-[[rule]]
-name = "the crew reads, too"
-effect = "allow"
-who = ["group:crew"]
-what = ["files/a.txt"]
-actions = ["read"]
-"""
+""" + rule("group:crew", "files/a.txt", "read", "the crew reads, too")
 
 
 @pytest.fixture(scope="module")
