@@ -183,19 +183,23 @@ async function fetchPiece(
       etag: reply.headers.get('etag'),
     }
   if (!reply.ok) throw await refusalOf(reply)
-  const size = Number(/\/(\d+)$/.exec(reply.headers.get('content-range') ?? '')?.[1] ?? NaN)
-  if (reply.status !== 206 || Number.isNaN(size)) {
+  const part = /^bytes (\d+)-(\d+)\/(\d+)$/.exec(reply.headers.get('content-range') ?? '')
+  const now = reply.headers.get('etag')
+  // What stands in between may answer with another part, or one of another content, than was asked for.
+  if (reply.status !== 206 || !part || Number(part[1]) !== start || (etag !== null && now !== etag)) {
     await reply.body?.cancel()
     const said =
       etag === null ? 'the service sends no ranges of it' : 'the file has changed meanwhile; start again'
     throw new Refused(said, 'changed', 412)
   }
   const bytes = new Uint8Array(await reply.arrayBuffer())
+  if (bytes.length !== Number(part[2]) - start + 1)
+    throw new Refused('a piece did not arrive as it was sent', 'bad-digest', 502)
   const digest = /sha-256=:([^:]+):/.exec(reply.headers.get('content-digest') ?? '')?.[1]
   const crypto = globalThis.crypto as Crypto | undefined
   if (digest && crypto?.subtle && (await sha256(bytes, crypto)) !== digest)
     throw new Refused('a piece did not arrive as it was sent', 'bad-digest', 502)
-  return { bytes, size, etag: reply.headers.get('etag') }
+  return { bytes, size: Number(part[3]), etag: now }
 }
 
 async function sha256(bytes: Uint8Array<ArrayBuffer>, crypto: Crypto): Promise<string> {

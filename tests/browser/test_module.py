@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import itertools
 import json
 import os
 import re
@@ -309,6 +310,34 @@ def test_into_a_file_what_has_changed_meanwhile_is_refused_and_not_mixed(
     assert told["ended"]["state"] == "refused", told
     assert "changed" in told["ended"]["reason"]
     assert told["aborted"]
+
+
+@pytest.mark.parametrize(
+    "field", [{"content-range": "bytes 0-99/9000000"}, {"etag": '"another"'}, {"content-range": ""}]
+)
+def test_into_a_file_no_other_part_is_put_than_was_asked_for(
+    service: Service, elsewhere: Elsewhere, page: Page, field: dict[str, str]
+) -> None:
+    (service.folder / "files" / "parts.bin").write_bytes(os.urandom(9_000_000))
+    page.add_init_script(FILE)
+    page.goto(elsewhere.url)
+    answers = itertools.count()
+
+    def alter(route: Route) -> None:
+        answer = route.fetch()
+        route.fulfill(response=answer, headers={**answer.headers, **(field if next(answers) == 1 else {})})
+
+    page.route("**/parts.bin*", alter)
+    told = page.evaluate(
+        """async ([module, link]) => {
+            const { download } = await import(module)
+            const file = new KeptFile()
+            return { ended: await download(link, { into: file }).ended, aborted: file.aborted }
+        }""",
+        [f"{service.url}/browser/invio.js", service.url + service.link("files/parts.bin")],
+    )
+    assert (told["ended"]["state"], told["aborted"]) == ("refused", True), told
+    assert next(answers) == 2
 
 
 def test_what_a_session_gives_is_followed_by_a_short_link(service: Service, page: Page) -> None:
