@@ -92,7 +92,7 @@ def test_another_part_than_what_is_missing_is_never_put_behind_what_is_there(
 def test_what_is_missing_is_put_behind_what_is_there(tmp_path: Path, total: str) -> None:
     rest = lambda: part(FILE[HALF:], f"{HALF}-{len(FILE) - 1}/{total}")  # noqa: E731
     fetched = fetching.fetch(service([lost, rest])[0], URL, folder=tmp_path)
-    assert (fetched.path.read_bytes(), fetched.size) == (FILE, len(FILE))
+    assert (fetched.path.read_bytes(), fetched.size, fetched.skipped) == (FILE, len(FILE), False)
     written = io.BytesIO()
     fetching.stream(service([lost, rest])[0], URL, written)
     assert written.getvalue() == FILE
@@ -159,3 +159,11 @@ def test_a_service_that_answers_and_is_lost_at_once_is_asked_again(tmp_path: Pat
     written = io.BytesIO()
     fetching.stream(service([at_once, at_once, whole])[0], URL, written)
     assert written.getvalue() == FILE
+
+
+def test_a_file_that_was_there_is_said_to_be_left_and_not_verified(tmp_path: Path) -> None:
+    (tmp_path / "a.bin").write_bytes(b"mine")
+    http, asked = service([whole])
+    fetched = fetching.fetch(http, URL, target=tmp_path / "a.bin", existing="skip")
+    assert (fetched.skipped, fetched.verified, fetched.size, asked) == (True, False, 4, [])
+    assert (tmp_path / "a.bin").read_bytes() == b"mine"

@@ -83,6 +83,7 @@ def test_what_is_being_made_is_everybodys_who_asks(productions: Productions, clo
     assert run_of(chosen(productions, asked(), found(), BOB)) is first
     assert run_of(chosen(productions, asked("HEAD"), found(), BOB)) is first
     assert run_of(chosen(productions, asked(), found(path="wind.csv"))) is not first
+    assert chosen(productions, asked(), found()).passing
 
 
 def test_what_is_personal_is_one_recipients_own(productions: Productions) -> None:

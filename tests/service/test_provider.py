@@ -266,14 +266,14 @@ def drip(clock: Clock, pieces: int) -> Iterator[bytes]:
 def test_an_answer_that_holds_no_keys_leaves_those_that_are_known(
     issuer: Issuer, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, what: str
 ) -> None:
-    clock, known = Clock(), issuer.token()
+    clock, known, read = Clock(), issuer.token(), dict[int, bytes]()
     good = httpx.Response(200, text=issuer.published(), request=httpx.Request("GET", "https://login.example/keys"))
     content: dict[str, Callable[[], str | Iterator[bytes]]] = {
         "an error": issuer.published,
         "too deep": lambda: "[" * 100_000,
         "a list": lambda: "[]",
         "of numbers": lambda: '{"keys": [1]}',
-        "too long": lambda: (b" " * 100_000 for _ in range(1000)),
+        "too long": lambda: (read.setdefault(number, b" " * 100_000) for number in range(1000)),
         "too slow": lambda: drip(clock, 100),
     }
     bad = [httpx.Response(500 if what == "an error" else 200, content=content[what]()) for _ in range(2)]
@@ -289,6 +289,7 @@ def test_an_answer_that_holds_no_keys_leaves_those_that_are_known(
         assert isinstance(provider.recipient_of(known), Recipient)
         clock.now += 3601
     assert answers == []
+    assert len(read) < 12, "of a long one no more is read than may be"
     assert clock.now < 10_000 + 3 * 3601 + 20, "of a slow one no more is waited for"
 
 

@@ -91,6 +91,17 @@ def test_where_all_threads_hash_it_is_hashed_by_the_one_that_writes(
         assert arriving.sha256 == hashlib.sha256(_BLOCK[:_LONG]).digest()
 
 
+def test_what_has_landed_takes_the_place_of_what_had_its_name_where_it_may(tmp_path: Path) -> None:
+    (tmp_path / "chart").write_bytes(b"old")
+    with Arriving(os.fsencode(tmp_path), 0o600) as arriving, opened(os.fsencode(tmp_path)) as folder:
+        arriving.write(b"n", b"ew")
+        with pytest.raises(FileExistsError):
+            arriving.land(folder, b"chart", replaces=False)
+        assert (tmp_path / "chart").read_bytes() == b"old"
+        arriving.land(folder, b"chart", replaces=True)
+    assert {path.name: path.read_bytes() for path in tmp_path.iterdir()} == {"chart": b"new"}
+
+
 def test_without_a_thread_all_of_it_is_written_at_the_end(tmp_path: Path) -> None:
     before = len(os.listdir("/proc/self/fd"))
     no_threads = mock.patch.object(threading.Thread, "start", side_effect=RuntimeError("no thread"))

@@ -41,6 +41,21 @@ def test_a_second_call_does_not_wait_for_a_first_that_hangs() -> None:
     hanging.result(10)
 
 
+def test_after_threads_have_ended_there_are_no_more_than_may_be(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(pools, "IDLE", 0.01)
+    pool, hold, begun = Pool("rests", 1, waiting=1), threading.Event(), threading.Event()
+    for _ in range(2):
+        pool.submit(int).result(10)
+        for thread in threading.enumerate():
+            if thread.name == "rests-1":
+                thread.join(10)
+    held, waits = pool.submit(hold.wait, 20), pool.submit(begun.set)
+    assert not begun.wait(0.1), "one runs at a time"
+    hold.set()
+    assert (held.result(10), waits.result(10)) == (True, None)
+    assert begun.is_set()
+
+
 def test_a_system_that_gives_no_thread_makes_no_pool_smaller() -> None:
     pool, hold = Pool("starved", 2, waiting=1), threading.Event()
     no_threads = partial(mock.patch.object, threading.Thread, "start", side_effect=RuntimeError("no thread"))
