@@ -123,6 +123,26 @@ def test_what_nobody_reads_any_more_is_stopped_and_closed(monkeypatch: pytest.Mo
     assert one.failed is not None
 
 
+def test_who_waits_for_a_part_of_it_is_a_reader(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(spooling, "LINGERS", 0.0)
+    monkeypatch.setattr(spooling, "_LOOKED_EVERY", 0.01)
+    steps = Steps(b"abc", b"def")
+    one = production(steps)
+
+    async def wait() -> None:
+        waiting = asyncio.ensure_future(one.reach_async(4, whole=False))
+        await asyncio.sleep(0)
+        one.start()
+        steps.may.release()
+        await asyncio.sleep(0.1)  # in which the watch looks several times
+        assert (waiting.done(), one.readers, one.ends) == (False, 1, False)
+        steps.may.release()
+        await asyncio.wait_for(waiting, WAIT)
+
+    asyncio.run(wait())
+    assert (one.length, one.readers) == (6, 0)
+
+
 def test_one_who_leaves_does_not_stop_it_for_the_others(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(spooling, "LINGERS", 0.0)
     steps = Steps(b"a", b"b")
