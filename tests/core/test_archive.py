@@ -102,6 +102,14 @@ def test_an_independent_reader_finds_what_was_put_in() -> None:
             assert not info.flag_bits & 0x08, "an entry needs no data descriptor"
 
 
+@pytest.mark.parametrize("kind", [ZipLayout, TarLayout])
+def test_spans_are_where_each_content_stands(kind: type[ZipLayout] | type[TarLayout]) -> None:
+    content = archive_of([entry(name, content) for name, content in CONTENTS.items()], kind)
+    data = read(content)
+    stands = [data[begins:ends] for begins, ends in content.spans]
+    assert [one[: len(own)] for one, own in zip(stands, CONTENTS.values(), strict=True)] == list(CONTENTS.values())
+
+
 def test_deflated_entries_are_read_back_among_stored_ones() -> None:
     given = [entry(name, content, deflated=len(content) > 100) for name, content in CONTENTS.items()]
     with zipfile.ZipFile(io.BytesIO(archive(given))) as opened:
