@@ -52,7 +52,7 @@ def with_the_machine_to_itself(test: Callable[P, None]) -> Callable[P, None]:
                 share = (now_stolen - stolen) / max(1, now_spent - spent)
                 if share < 0.1:
                     raise
-                print(f"once more: {late}, while others had {share:.0%} of the machine")
+                report(f"trial made again: {late}, while others had {share:.0%} of the machine", 1)
         return test(*given, **named)
 
     return tried
