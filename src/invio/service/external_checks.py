@@ -23,6 +23,7 @@ from invio.core.rules.decisions import RuleSet
 from invio.core.rules.external_checks import CheckRequest, CheckResult, ExternalCheck
 from invio.core.rules.file import BadRules
 from invio.producers.producer import ProducerFault, function_named
+from invio.service.foreign_answers import body_within
 from invio.workers.pool import DeadlinePassed, Pool, PoolBusy
 
 log = logging.getLogger("invio.service")
@@ -166,16 +167,11 @@ class Outside:
 
     def _by_http(self, ask: ExternalCheck, question: CheckRequest) -> CheckResult:
         posted = {**asdict(question), "groups": sorted(question.groups)}
-        end, body = time.monotonic() + ask.timeout, b""
+        began = time.monotonic()
         with self._client.stream("POST", str(ask.url), json=posted, timeout=ask.timeout) as response:
             if response.status_code != 200:
                 raise ValueError(f"it answered {response.status_code}")
-            for piece in response.iter_bytes():
-                body += piece
-                if len(body) > _LONGEST_ANSWER:
-                    raise ValueError(f"its answer is longer than {_LONGEST_ANSWER} bytes")
-                if time.monotonic() > end:  # the library's own limit is of each piece
-                    raise TimeoutError(f"its answer took longer than {ask.timeout:g} seconds")
+            body = body_within(response, _LONGEST_ANSWER, ask.timeout, began, time.monotonic)
         said = json.loads(body)
         if not isinstance(said, dict) or not isinstance(said.get("applies"), bool):
             raise ValueError("its answer has no 'applies' that is true or false")

@@ -16,6 +16,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from invio.records.recipients import Recipient
+from invio.service.foreign_answers import body_within
 
 if TYPE_CHECKING:
     from invio.service.settings import IdentitySettings
@@ -130,19 +131,13 @@ class Provider:
         self._keys = keys
 
     def _fetched(self) -> bytes:
-        """What the provider answers. Raises ValueError: it is too long, or takes too long; httpx.HTTPError."""
+        """What the provider answers. Raises ValueError, TimeoutError, httpx.HTTPError: see `body_within`."""
         import httpx
 
-        end, told = time.monotonic() + _ANSWERS_WITHIN, b""
+        began = time.monotonic()
         with httpx.stream("GET", self._given.keys, timeout=_ANSWERS_WITHIN, follow_redirects=False) as answer:
             answer.raise_for_status()
-            for piece in answer.iter_bytes():
-                told += piece
-                if len(told) > _MOST_KEYS:
-                    raise ValueError(f"the answer is longer than {_MOST_KEYS} bytes")
-                if time.monotonic() > end:  # the library's own limit is of each piece
-                    raise ValueError(f"the answer took longer than {_ANSWERS_WITHIN:g} seconds")
-        return told
+            return body_within(answer, _MOST_KEYS, _ANSWERS_WITHIN, began, time.monotonic)
 
 
 def _signature(file: Path) -> tuple[int, int] | None:
