@@ -47,8 +47,9 @@ def put(
     that grows meanwhile, the content at the start is added; a pipe is read to its end.
     """
     # Some systems, and keyboards, write one letter in two characters; addresses have one form of it.
-    address = unicodedata.normalize("NFC", address)
-    pairs = [pair for file in files for pair in _pairs(file, address)]
+    pairs = [
+        (source, unicodedata.normalize("NFC", target)) for file in files for source, target in _pairs(file, address)
+    ]
     if len(pairs) > 1 and not address.endswith("/"):
         raise click.UsageError(f"several files need a folder: {address}/")
     taken: dict[str, Path | None] = {}
@@ -89,7 +90,7 @@ def _pairs(file: Path, address: str) -> list[tuple[Path | None, str]]:
             raise click.UsageError(f"{address} is a folder, and standard input has no name: give the file's address")
         return [(None, address)]
     if not file.is_dir():
-        return [(file, address + unicodedata.normalize("NFC", file.name) if address.endswith("/") else address)]
+        return [(file, address + file.name if address.endswith("/") else address)]
     if not address.endswith("/"):
         raise click.UsageError(f"{file} is a folder: what is in it needs one, {address}/")
     entries = sorted(file.rglob("*"))
@@ -100,7 +101,7 @@ def _pairs(file: Path, address: str) -> list[tuple[Path | None, str]]:
     for path in entries:
         if path.is_symlink() or not (path.is_file() or path.is_dir()):
             say(f"left out: {path}, which is {'a link' if path.is_symlink() else 'no regular file'}", err=True)
-    return [(path, address + unicodedata.normalize("NFC", path.relative_to(file).as_posix())) for path in below]
+    return [(path, address + path.relative_to(file).as_posix()) for path in below]
 
 
 @click.command()
