@@ -5,8 +5,9 @@ service from telling who is asking. So each remote store, each database, identif
 hashing have their own threads.
 
 Invariants:
-- At most `workers` calls run and at most `waiting` wait; one more is refused at once (`PoolBusy`). So is one when the
-  system gives no thread and the pool has none; where it has one, that does the work of those that cannot be had.
+- At most `workers` calls run and at most `waiting` wait; one more is refused at once (`PoolBusy`).
+- The system may refuse to start a thread. Then the threads that the pool already has do the work; without any, the
+  call is refused at once.
 - Whoever waits with a deadline is told when it has passed (`DeadlinePassed`). A call that waits for its turn is
   then dropped. One that runs cannot be ended from outside: its thread stays taken until it returns, and the pool
   is that much smaller meanwhile.
@@ -86,7 +87,11 @@ class Pool:
         return future
 
     def _begin_thread(self) -> None:
-        """Starts another thread. Call it under the lock. Raises PoolBusy: there is none, and none can be had."""
+        """Starts another thread, if the system lets it. Call it under the lock.
+
+        Raises:
+            PoolBusy: it does not, and the pool has no other thread.
+        """
         thread = threading.Thread(target=self._work, name=f"{self.name}-{self._threads + 1}", daemon=True)
         try:
             thread.start()
