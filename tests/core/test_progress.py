@@ -1,6 +1,9 @@
-from hypothesis import given
+from unittest.mock import patch
+
+from hypothesis import example, given
 from hypothesis import strategies as st
 
+from invio.core import progress
 from invio.core.progress import MOST_RANGES, Coverage
 
 RANGES = st.lists(st.tuples(st.integers(0, 60), st.integers(0, 60)), max_size=15)
@@ -24,6 +27,24 @@ def test_of_more_ranges_than_are_kept_the_smallest_counts_as_not_arrived() -> No
     coverage.add(99_990, 99_999)
     assert coverage.ranges == [*most[:7], *most[8:], (99_990, 99_999)]
     assert coverage.total == 5 * (MOST_RANGES - 1) + 9
+
+
+@given(st.lists(st.tuples(st.integers(0, 40), st.integers(1, 6)), max_size=40))
+@example([(0, 5), (10, 5), (20, 5), (30, 6), (15, 5), (0, 1), (50, 3)])  # two become one, and a small one has room
+def test_of_too_many_ranges_the_largest_are_kept_whatever_came_before(added: list[tuple[int, int]]) -> None:
+    coverage = Coverage()
+    with patch.object(progress, "MOST_RANGES", 3):
+        for start, size in added:
+            with patch.object(progress, "MOST_RANGES", 100):
+                every = Coverage([*coverage.ranges, (start, start + size)]).ranges
+            coverage.add(start, start + size)
+            assert set(coverage.ranges) <= set(every)
+            assert sizes(coverage.ranges) == sizes(every)[-3:]
+            assert coverage.total == sum(sizes(coverage.ranges))
+
+
+def sizes(ranges: list[tuple[int, int]]) -> list[int]:
+    return sorted(stop - start for start, stop in ranges)
 
 
 def test_ranges_that_touch_on_either_side_become_one() -> None:

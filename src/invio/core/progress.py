@@ -12,10 +12,11 @@ MOST_RANGES = 256
 class Coverage:
     """The union of byte ranges, of `MOST_RANGES` at most; `total` is its length in bytes."""
 
-    __slots__ = ("_ranges", "total")
+    __slots__ = ("_least", "_ranges", "total")
 
     def __init__(self, ranges: Iterable[tuple[int, int]] = ()) -> None:
         self._ranges: Sequence[tuple[int, int]] = ()  # a list once something was added
+        self._least = 0  # no range is shorter, as far as is known
         self.total = 0
         for start, stop in ranges:
             self.add(start, stop)
@@ -39,15 +40,24 @@ class Coverage:
         ranges[low:high] = [(start, stop)]
         self.total += stop - start
         if len(ranges) > MOST_RANGES:
-            self._drop_smallest()
+            self._drop_smallest(low)
+        elif stop - start < self._least:
+            self._least = stop - start
 
-    def _drop_smallest(self) -> None:
-        """Counts the smallest range as not arrived, so the coverage never claims more than has arrived."""
+    def _drop_smallest(self, added: int) -> None:
+        """Counts the smallest range as not arrived, so the coverage never claims more than has arrived.
+
+        `added` is the place of the newest: where no other can be smaller, as with parts of one size, none is looked at.
+        """
         ranges = self._ranges
         assert isinstance(ranges, list)
-        place = min(range(len(ranges)), key=lambda number: ranges[number][1] - ranges[number][0])
-        self.total -= ranges[place][1] - ranges[place][0]
-        del ranges[place]
+        smallest, size = added, ranges[added][1] - ranges[added][0]
+        if size > self._least:
+            sizes = [above - below for below, above in ranges]
+            size, self._least = sorted(sizes)[:2]
+            smallest = sizes.index(size)
+        self.total -= size
+        del ranges[smallest]
 
     def copy(self) -> Coverage:
         """An independent copy."""
