@@ -30,7 +30,9 @@ class Coverage:
             return
         ranges = self._ranges
         assert isinstance(ranges, list)
-        low = bisect_left(ranges, start, key=lambda pair: pair[1])
+        low = bisect_left(ranges, (start, 0))
+        if low and ranges[low - 1][1] >= start:
+            low -= 1
         high = low
         while high < len(ranges) and ranges[high][0] <= stop:
             below, above = ranges[high]
