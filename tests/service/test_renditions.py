@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import io
 import json
+import random
 import struct
 import time
 import zipfile
 import zlib
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 
 import pytest
@@ -16,6 +17,7 @@ from PIL import Image, ImageCms
 
 from tests.running import SETTINGS, Service, make_folder
 
+Start = Callable[..., Service]
 RENDITIONS = """
 [renditions.thumb]
 width = 32
@@ -45,6 +47,12 @@ def picture(width: int = 200, height: int = 100, form: str = "PNG", mode: str = 
     image.paste((0, 0, 255), (width // 2, 0, width, height))
     held = io.BytesIO()
     image.convert(mode).save(held, form, **options)
+    return held.getvalue()
+
+
+def noise(number: int) -> bytes:
+    held = io.BytesIO()
+    Image.frombytes("RGB", (80, 80), random.Random(number).randbytes(80 * 80 * 3)).save(held, "PNG")
     return held.getvalue()
 
 
@@ -214,6 +222,22 @@ def test_an_archive_has_renditions_of_its_images(service: Service) -> None:
         assert (refused.status_code, refused.json()["reason"]) == (403, "bad-selection")
         left = client.post("/api/bundles", json={**bad, "on_problem": "leave-out"}).json()
         assert [(one["address"], one["reason"]) for one in left["left_out"]] == [("files/bomb.png", "not-an-image")]
+
+
+def test_a_bundle_of_more_renditions_than_are_kept_is_had_whole_and_from_anywhere(start: Start) -> None:
+    images = {f"{number:02}.png": noise(number) for number in range(8)}
+    small = "\n[renditions.small]\nwidth = 40\nheight = 40\n\n[images]\ncache_bytes = 20_000\n"
+    service = start(files=images, settings=SETTINGS + small)
+    with service.client() as client:
+        made = client.post("/api/bundles", json={"files": ["files/"], "rendition": "small"}).json()
+        whole = client.get(made["url"]).content
+        part = client.get(made["url"], headers={"range": "bytes=1000-"})
+    assert sum(path.stat().st_size for path in (service.folder / "data" / "renditions").iterdir()) <= 20_000
+    assert len(whole) == made["size"] > 30_000
+    archive = zipfile.ZipFile(io.BytesIO(whole))
+    assert archive.testzip() is None
+    assert [Image.open(archive.open(name)).size for name in archive.namelist()] == [(40, 40)] * len(images)
+    assert (part.status_code, part.content) == (206, whole[1000:])
 
 
 def test_rights_are_those_of_the_image(service: Service) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import os
 import threading
 import time
 from collections.abc import Iterable
@@ -149,3 +150,36 @@ def test_what_is_kept_is_bounded_and_what_is_damaged_is_fetched_again(tmp_path: 
     assert again.find(DiskCache.key(3)) is None, "another process verifies what it finds"
     assert again.find(DiskCache.key(2)) is not None
     assert not path.exists()
+
+
+def found_in_cache(far: Far) -> tuple[DiskFile, CachedFile]:
+    asyncio.run(part(far.locate(ADDRESS), 0, len(CONTENT)))
+    found = kept(far)
+    assert isinstance(found.source, DiskFile)
+    assert isinstance(found.lasting, CachedFile)
+    return found.source, found.lasting
+
+
+def test_what_was_kept_when_it_was_found_is_had_after_it_was_evicted(far: Far) -> None:
+    file, lasting = found_in_cache(far)
+    assert lasting.read(5, 10) == CONTENT[5:15]
+    before = far.read_bytes
+    assert before == len(CONTENT), "it comes from the disk"
+    os.unlink(file.path)
+    assert lasting.read(5, 10) == CONTENT[5:15]
+    assert asyncio.run(part(far.locate(ADDRESS)._replace(source=lasting), 7, len(CONTENT) - 7)) == CONTENT[7:]
+    assert far.read_bytes > before
+
+
+def test_what_is_evicted_while_it_is_sent_is_sent_to_its_end(far: Far) -> None:
+    file, lasting = found_in_cache(far)
+
+    async def sent() -> bytes:
+        data = b""
+        async for piece in lasting.pieces(0, len(CONTENT)):
+            data += piece
+            if len(data) == len(piece):
+                os.unlink(file.path)
+        return data
+
+    assert asyncio.run(sent()) == CONTENT

@@ -51,10 +51,11 @@ class ContentCache:
         if source is None or not source.size or source.size > self._cache.limit // 2:
             return found
         key = DiskCache.key(str(source.address), source.tag, source.size)
+        fetched = CachedFile(source.store, source.address, source.size, source.tag, key, self)
         kept = self._cache.find(key)
         if kept is not None:
-            return found._replace(source=kept.file)
-        return found._replace(source=CachedFile(source.store, source.address, source.size, source.tag, key, self))
+            return found._replace(source=kept.file, lasting=fetched)
+        return found._replace(source=fetched)
 
     def fetch(self, source: CachedFile) -> Production | DiskFile | None:
         """The run that fetches a content, or the content, kept meanwhile; None where as many are fetched as may be."""
@@ -126,14 +127,14 @@ class CachedFile(BlockingFile):
 
     def read(self, offset: int, count: int) -> bytes:
         """`count` bytes from `offset` on, from the disk where they are kept there."""
-        kept = self.cache.kept(self.key)
-        if kept is not None:  # since this was found
-            return kept.read(offset, count)
-        fetched = self._fetched(offset)
+        fetched = self.cache.kept(self.key) or self._fetched(offset)
+        if isinstance(fetched, DiskFile):
+            try:
+                return fetched.read(offset, count)
+            except ContentChanged:
+                fetched = None  # evicted in this moment
         if fetched is None:
             return self.store.read(self, offset, count)
-        if isinstance(fetched, DiskFile):
-            return fetched.read(offset, count)
         try:
             fetched.reach(offset + count, whole=offset + count >= self.size)
         except NotProduced as error:
@@ -144,15 +145,15 @@ class CachedFile(BlockingFile):
         """The same in pieces, of which those that are not kept yet are read from the other system, and kept."""
         stop = offset + count
         fetched = self._fetched(offset)
-        if fetched is None:
-            async for piece in self.store.pieces(self, offset, count):
-                yield piece
-            return
-        while offset < stop:
+        while offset < stop and fetched is not None:
             upto = min(offset + _PIECE, stop)
             if isinstance(fetched, DiskFile):
-                yield fetched.read(offset, upto - offset)
+                try:
+                    piece = fetched.read(offset, upto - offset)
+                except ContentChanged:
+                    break  # evicted meanwhile
                 offset = upto
+                yield piece
                 continue
             try:
                 await fetched.reach_async(upto, whole=upto >= self.size)
@@ -163,6 +164,9 @@ class CachedFile(BlockingFile):
                 raise ContentChanged("the file was altered while it was sent")
             offset = upto
             yield piece
+        if offset < stop:
+            async for piece in self.store.pieces(self, offset, stop - offset):
+                yield piece
 
     def _fetched(self, offset: int) -> Production | DiskFile | None:
         """The run that a part is read from, or the kept content; None where it begins far ahead of what has come."""

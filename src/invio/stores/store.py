@@ -34,6 +34,7 @@ class _Finding(NamedTuple):
     neighbours: bool = False
     passing: bool = False
     personal: bool = False
+    lasting: Readable | None = None
 
 
 class Found(_Finding):
@@ -41,7 +42,8 @@ class Found(_Finding):
 
     `neighbours` says that the same content may lie compressed beside it, as `name.gz` or `name.zst`. `passing`: its
     content is dropped as soon as nobody reads it, so it must not be cached. `personal`: it is one recipient's own, and
-    in no shared cache.
+    in no shared cache. `lasting`: the source is a file of a bounded cache, and not of the store; this gives the same
+    content after it was evicted, too.
     """
 
     __slots__ = ()

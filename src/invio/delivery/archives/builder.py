@@ -214,7 +214,7 @@ class Planning:
             return []
         unknown = []
         for found, _ in some:
-            facts, file = found.facts, found.on_disk
+            facts, file = found.facts, _stays(found)
             tag = facts.tag
             if not tag or file is None or file.size > LARGEST or tag in known.crcs or tag in known.worth:
                 continue
@@ -246,14 +246,10 @@ class Planning:
         return look_up(self._engine, tags, digests=self.record.options.sums, deflated=deflates, worth=worth)
 
     def _content(self, found: Found, known: Known) -> _Content:
-        facts, file = found.facts, found.on_disk
-        source: Readable
-        if file is not None:
-            source = file
-        elif found.made is not None:
-            return self._made_content(facts, found.made)
-        else:
-            source = found.content
+        if found.made is not None:
+            return self._made_content(found.facts, found.made)
+        facts, file = found.facts, _stays(found)
+        source = found.lasting or found.content
         tag = facts.tag or _NO_TAG
         packed: DiskFile | None = None
         if file is not None:
@@ -311,6 +307,11 @@ class _Content(NamedTuple):
     modified: float | None
     sha256: bytes
     packed: DiskFile | None = None
+
+
+def _stays(found: Found) -> DiskFile | None:
+    """The file, where it is one on a disk of this machine, and not one that a cache may evict."""
+    return found.on_disk if found.lasting is None else None
 
 
 def _sha256_of(source: Readable) -> bytes:

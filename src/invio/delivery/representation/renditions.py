@@ -4,22 +4,26 @@ from __future__ import annotations
 
 import errno
 import logging
+import os
 import tempfile
-from collections.abc import Iterator, Mapping
+from collections.abc import AsyncIterator, Callable, Iterator, Mapping
 from contextlib import contextmanager
-from typing import BinaryIO
+from dataclasses import dataclass
+from functools import partial
+from typing import BinaryIO, ClassVar
 
 from invio.core.http.media_types import media_type_by_name
 from invio.core.memory import Memory
 from invio.core.readable import ContentChanged
 from invio.core.reasons import Refusal
 from invio.core.renditions import ENDINGS, FORMATS, Rendition
+from invio.delivery.sending.eager import in_pool
 from invio.producers.image_workers import ImageWorkers
 from invio.producers.imaging import NotAnImage
 from invio.stores.directory import unchanged
 from invio.stores.disk_cache import DiskCache
-from invio.stores.sources import opened_unaltered, read_through
-from invio.stores.store import Found
+from invio.stores.sources import PIECE, DiskFile, opened_unaltered, read_through
+from invio.stores.store import Found, StoreFault
 from invio.workers.pool import Pool
 
 log = logging.getLogger("invio.delivery")
@@ -91,7 +95,8 @@ class Renditions:
             name=f"{stem}-{name}.{ENDINGS[cached.said]}",
             sha256=None,
         )
-        return self._known.keep((found, name), Found(its, cached.file))
+        again = RenditionFile(cached.file, partial(self.of, found, name), self.pool)
+        return self._known.keep((found, name), Found(its, cached.file, lasting=again))
 
     def of_images(self, found: Found, name: str) -> Found:
         """Like `of` for an image; a file of another type is returned unchanged."""
@@ -101,6 +106,70 @@ class Renditions:
     def close(self) -> None:
         """Ends the processes that make them."""
         self._workers.close()
+
+
+@dataclass(frozen=True, slots=True)
+class RenditionFile:
+    """A rendition that may be read long after it was found, as in an archive: evicted meanwhile, it is made again.
+
+    Its file is named after its content's digest, so what is made again is known to be the same.
+    """
+
+    file: DiskFile
+    obtain: Callable[[], Found]
+    pool: Pool
+    may_block: ClassVar[bool] = True
+
+    @property
+    def size(self) -> int:
+        """Bytes of all of it."""
+        return self.file.size
+
+    def read(self, offset: int, count: int) -> bytes:
+        """`count` bytes from `offset` on. Raises ContentChanged, StoreFault."""
+        try:
+            return self.file.read(offset, count)
+        except ContentChanged:
+            return self._made_again().read(offset, count)
+
+    def _made_again(self) -> DiskFile:
+        try:
+            file = self.obtain().on_disk
+        except Refusal as error:
+            raise ContentChanged(f"the rendition was evicted, and could not be made again: {error.detail}") from None
+        if file is None or file.path != self.file.path:
+            raise ContentChanged("the rendition was evicted, and is another now")
+        return file
+
+    def open(self) -> int:
+        """A descriptor, for the caller to close. Raises ContentChanged, StoreFault."""
+        try:
+            return self.file.open()
+        except ContentChanged:
+            return self._made_again().open()
+
+    def is_at(self, descriptor: int) -> bool:
+        """Whether the open file has the length that was made."""
+        return os.fstat(descriptor).st_size == self.size
+
+    def is_unaltered(self) -> bool:
+        """It is one content, by its name."""
+        return True
+
+    async def pieces(self, offset: int, count: int) -> AsyncIterator[bytes]:
+        """The same in the event loop, where nothing is made."""
+        for at in range(offset, offset + count, PIECE):
+            size = min(PIECE, offset + count - at)
+            try:
+                yield self.file.read(at, size)
+            except ContentChanged:
+                yield await self._read_by_thread(at, size)
+
+    async def _read_by_thread(self, offset: int, count: int) -> bytes:
+        try:
+            return await in_pool(self.pool, self.read, offset, count)
+        except Refusal as error:
+            raise StoreFault(error.detail or "", word=error.reason.word) from None
 
 
 @contextmanager

@@ -1,0 +1,102 @@
+"""A rendition in an archive: read from the cache, and made again once it was evicted."""
+
+from __future__ import annotations
+
+import asyncio
+import os
+import threading
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from invio.core.addresses import parse_address
+from invio.core.files import FileFacts
+from invio.core.readable import ContentChanged
+from invio.core.reasons import Refusal
+from invio.delivery.representation.renditions import RenditionFile
+from invio.stores.sources import PIECE, DiskFile
+from invio.stores.store import Found, StoreFault
+from invio.workers.pool import Pool
+
+CONTENT = b"0123456789" * (PIECE // 8)
+
+
+class Cache:
+    """One content of a bounded cache, which is evicted and made again under the same name."""
+
+    def __init__(self, path: Path) -> None:
+        self.path, self.made = path, 0
+
+    def find(self) -> Found:
+        if not self.path.exists():
+            self.path.write_bytes(CONTENT)
+            self.made += 1
+        facts = FileFacts(parse_address("charts/north.png"), len(CONTENT), None, "one")
+        return Found(facts, DiskFile.of(os.fsencode(self.path), self.path.stat()))
+
+
+@pytest.fixture
+def cache(tmp_path: Path) -> Cache:
+    return Cache(tmp_path / "key-digest-webp")
+
+
+def rendition(cache: Cache, obtain: Callable[[], Found] | None = None, *, waiting: int = 1) -> RenditionFile:
+    file = cache.find().on_disk
+    assert file is not None
+    return RenditionFile(file, obtain or cache.find, Pool("renditions", 1, waiting=waiting))
+
+
+async def sent(source: RenditionFile, offset: int, count: int) -> bytes:
+    return b"".join([piece async for piece in source.pieces(offset, count)])
+
+
+def test_it_is_read_as_it_is_kept(cache: Cache) -> None:
+    source = rendition(cache)
+    assert (source.size, source.read(3, 4)) == (len(CONTENT), b"3456")
+    assert asyncio.run(sent(source, 5, PIECE + 7)) == CONTENT[5 : PIECE + 12]
+    assert cache.made == 1
+
+
+def test_evicted_it_is_made_again_once_for_all_of_it(cache: Cache) -> None:
+    source = rendition(cache)
+    cache.path.unlink()
+    assert asyncio.run(sent(source, 0, len(CONTENT))) == CONTENT
+    assert source.read(3, 4) == b"3456"
+    descriptor = source.open()
+    assert os.pread(descriptor, 4, 3) == b"3456"
+    assert source.is_at(descriptor)
+    os.truncate(cache.path, 9)
+    assert not source.is_at(descriptor)
+    os.close(descriptor)
+    assert cache.made == 2
+
+
+def test_what_is_another_now_is_not_sent_as_what_was_planned(cache: Cache, tmp_path: Path) -> None:
+    source = rendition(cache, Cache(tmp_path / "key-other-webp").find)
+    cache.path.unlink()
+    with pytest.raises(ContentChanged, match="is another now"):
+        source.read(0, 1)
+
+
+@pytest.mark.parametrize(("word", "raises"), [("changed", ContentChanged), ("unreachable", StoreFault)])
+def test_what_cannot_be_made_again_says_why(cache: Cache, word: str, raises: type[Exception]) -> None:
+    def fails() -> Found:
+        raise Refusal("changed", "the image is gone") if word == "changed" else StoreFault("the image is gone")
+
+    source = rendition(cache, fails)
+    cache.path.unlink()
+    with pytest.raises(raises, match="the image is gone"):
+        source.read(0, 1)
+    with pytest.raises(raises, match="the image is gone"):
+        asyncio.run(sent(source, 0, 1))
+
+
+def test_where_no_more_may_be_made_now_the_archive_says_so(cache: Cache) -> None:
+    source, goes_on = rendition(cache, waiting=0), threading.Event()
+    cache.path.unlink()
+    source.pool.submit(goes_on.wait, 5)
+    with pytest.raises(StoreFault) as raised:
+        asyncio.run(sent(source, 0, 1))
+    goes_on.set()
+    assert raised.value.word == "busy"
