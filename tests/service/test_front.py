@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import json
 import os
 import re
@@ -16,6 +17,7 @@ from typing import Any
 
 import httpx
 import pytest
+from PIL import Image
 
 from tests.running import NO_TLS, Service, get_raw, until
 
@@ -23,7 +25,15 @@ Start = Callable[..., Service]
 Invio = Callable[..., subprocess.CompletedProcess[str]]
 ROOT = Path(__file__).parents[2]
 BIG = os.urandom(2_000_000)
-FILES = {"big.bin": BIG, "Über uns 100%.txt": b"about\n", "page.html": b"<script>1</script>", "a.csv": b"a,b\r\n" * 500}
+PICTURE = io.BytesIO()
+Image.new("RGB", (200, 100), "red").save(PICTURE, "PNG")
+FILES = {
+    "big.bin": BIG,
+    "north.png": PICTURE.getvalue(),
+    "Über uns 100%.txt": b"about\n",
+    "page.html": b"<script>1</script>",
+    "a.csv": b"a,b\r\n" * 500,
+}
 SETTINGS = """
 [front]
 networks = ["127.0.0.1/32"]
@@ -36,6 +46,10 @@ rate_header = "X-Accel-Limit-Rate"
 kind = "directory"
 root = "files"
 front = "/stored/charts/"
+
+[renditions.thumb]
+width = 32
+height = 24
 """
 
 
@@ -143,6 +157,16 @@ def test_ranges_and_conditions_hold_through_the_front_server(front: httpx.Client
     several = ask(range="bytes=0-9,100-109")
     assert several.headers["content-type"].startswith("multipart/byteranges; boundary=part-")
     assert front.head("/get/files/big.bin").headers["content-length"] == str(len(BIG))
+
+
+def test_a_rendition_comes_from_us_and_never_as_the_image_it_was_made_of(front: httpx.Client, service: Service) -> None:
+    for _ in range(2):  # when it is made, and when it is kept
+        assert (
+            "x-accel-redirect" not in service.get("/get/files/north.png?rendition=thumb", X_Front_Secret=SECRET).headers
+        )
+        through = front.get("/get/files/north.png?rendition=thumb")
+        assert Image.open(io.BytesIO(through.content)).size == (32, 16)
+    assert service.get("/get/files/north.png", X_Front_Secret=SECRET).headers["x-accel-redirect"]
 
 
 def test_rules_seals_and_uses_hold_through_the_front_server(front: httpx.Client, service: Service) -> None:

@@ -96,9 +96,12 @@ class Front:
         """The response that makes the front server send the file; None where only we can.
 
         It handles ranges itself, because it has the same request; what it cannot know (a condition on our validators, a
-        coding, several ranges, a speed without a header) is answered here.
+        coding, several ranges, a speed without a header) is answered here, as is what is not the store's own file: by
+        the address of a rendition it would send the image itself.
         """
-        if self.header is None or found.on_disk is None or representation.coding is not None:
+        if self.header is None or found.on_disk is None or found.lasting is not None:
+            return None
+        if representation.coding is not None:
             return None
         if any(name in head for name in _OWN_CONDITIONS) or len(reply.spans) != 1:
             return None
