@@ -9,7 +9,7 @@ import time
 from collections.abc import Iterable
 from functools import partial
 from pathlib import Path
-from typing import BinaryIO
+from typing import Any, BinaryIO
 
 import pytest
 
@@ -150,6 +150,47 @@ def test_what_is_kept_is_bounded_and_what_is_damaged_is_fetched_again(tmp_path: 
     assert again.find(DiskCache.key(3)) is None, "another process verifies what it finds"
     assert again.find(DiskCache.key(2)) is not None
     assert not path.exists()
+
+
+def test_processes_that_share_a_cache_keep_little_more_than_one_would(tmp_path: Path) -> None:
+    folder, caches = tmp_path / "contents", [DiskCache(tmp_path / "contents", 6400) for _ in range(3)]
+    for number in range(300):
+        caches[number % 3].obtain(DiskCache.key(number), partial(_hundred, b"%d" % (number % 10)))
+    held = sum(path.stat().st_size for path in folder.iterdir())
+    assert 5000 < held <= 6400 + 3 * 500
+    assert caches[0].find(DiskCache.key(2)) is None, "another process has evicted it"
+    assert caches[0].obtain(DiskCache.key(2), partial(_hundred, b"2")).file.read(0, 3) == b"222"
+
+
+def test_what_was_used_lately_is_kept_after_a_restart(tmp_path: Path) -> None:
+    cache = DiskCache(tmp_path / "contents", 300)
+    for number in range(3):
+        cache.obtain(DiskCache.key(number), partial(_hundred, b"%d" % number))
+    assert cache.find(DiskCache.key(0)) is not None
+    again = DiskCache(tmp_path / "contents", 300)
+    again.obtain(DiskCache.key(3), partial(_hundred, b"3"))
+    assert [again.find(DiskCache.key(number)) is not None for number in range(4)] == [True, False, True, True]
+
+
+def test_a_content_that_is_kept_anew_meanwhile_is_not_forgotten(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    cache, key = DiskCache(tmp_path / "contents", 300), DiskCache.key("one")
+    os.unlink(cache.obtain(key, partial(_hundred, b"1")).file.path)  # by another process
+    stat = os.stat
+
+    def kept_anew(path: Any, **options: Any) -> os.stat_result:
+        monkeypatch.undo()
+        with pytest.raises(FileNotFoundError):
+            stat(path)
+        cache.obtain(key, partial(_hundred, b"2"))
+        return stat(path, **options)
+
+    monkeypatch.setattr("invio.stores.disk_cache.os.stat", kept_anew)
+    assert cache.find(key) is None
+    found = cache.find(key)
+    assert found is not None
+    assert found.file.read(0, 3) == b"222"
 
 
 def found_in_cache(far: Far) -> tuple[DiskFile, CachedFile]:

@@ -2,7 +2,8 @@
 
 Each content is a file, named by its `key` and its digest. A file appears under its name only when it is whole, and is
 verified by the digest before its first use in a process. What a dying process leaves is removed at the next start. The
-least recently used files go first. Several processes may share a folder.
+least recently used files go first. Several processes may share a folder: each looks again at what lies there whenever
+it has added `SHARE` of the limit itself, so that together they keep little more than it.
 """
 
 from __future__ import annotations
@@ -12,6 +13,7 @@ import logging
 import os
 import re
 import threading
+import time
 from collections import OrderedDict
 from collections.abc import Callable, Iterator
 from contextlib import suppress
@@ -26,6 +28,7 @@ log = logging.getLogger("invio.stores")
 _NAME = re.compile(r"([0-9a-f]{32})-([0-9a-f]{32})-([a-z0-9]{0,8})\Z")
 _PART = ".part"
 _PIECE = 1024 * 1024  # bytes
+SHARE = 1 / 16
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,7 +45,7 @@ class DiskCache:
     def __init__(self, folder: Path, limit: int) -> None:
         self._folder, self.limit = folder, limit
         self._kept: OrderedDict[str, tuple[str, int]] | None = None  # names and lengths by key, the least used first
-        self._size = 0
+        self._size = self._added = 0
         self._verified: set[str] = set()
         self._lock = threading.Lock()
         self._turns: dict[str, threading.Lock] = {}
@@ -66,8 +69,10 @@ class DiskCache:
                 good = os.stat(self._folder / name).st_size == size and _is_as_called(self._folder / name, name)
             except FileNotFoundError:
                 continue  # it was evicted meanwhile
+            except OSError:
+                good = False
             if not good:
-                self._forget(key)
+                self._forget(key, name, damaged=True)
             yield name, size, good
 
     def obtain(self, key: str, make: Callable[[BinaryIO], str]) -> Cached:
@@ -99,17 +104,20 @@ class DiskCache:
         path = self._folder / name
         try:
             status = os.stat(path)
-            if status.st_size != size or (name not in self._verified and not _is_as_called(path, name)):
-                raise FileNotFoundError
+            good = status.st_size == size and (name in self._verified or _is_as_called(path, name))
+        except FileNotFoundError:  # another process that shares the folder has evicted it
+            self._forget(key, name)
+            return None
         except OSError:
-            self._forget(key)
+            good = False
+        if not good:
+            self._forget(key, name, damaged=True)
             return None
         self._verified.add(name)
         with self._lock:
             if key in self._index():
                 self._index().move_to_end(key)
-        with suppress(OSError):  # orders evictions after a restart; the modification time stays
-            os.utime(path, ns=(max(status.st_atime_ns, status.st_mtime_ns) + 1, status.st_mtime_ns))
+        note_use(path, status)
         return Cached(DiskFile.of(os.fsencode(path), status), name.rpartition("-")[2])
 
     def at_hand(self, key: str) -> Cached | None:
@@ -135,24 +143,31 @@ class DiskCache:
         status = os.stat(self._folder / name)
         self._verified.add(name)
         with self._lock:
+            self._added += status.st_size
+            if self._added > self.limit * SHARE:
+                self._kept, self._added = None, 0
             kept = self._index()
+            self._size += status.st_size - kept.get(key, ("", 0))[1]
             kept[key] = (name, status.st_size)
             kept.move_to_end(key)
-            self._size += status.st_size
             while self._size > self.limit and len(kept) > 1:
                 _, (oldest, size) = kept.popitem(last=False)
                 self._size -= size
+                self._verified.discard(oldest)
                 (self._folder / oldest).unlink(missing_ok=True)
         return Cached(DiskFile.of(os.fsencode(self._folder / name), status), said)
 
-    def _forget(self, key: str) -> None:
+    def _forget(self, key: str, name: str, *, damaged: bool = False) -> None:
+        """Drops what was found under a key, unless another content has been kept there since."""
         with self._lock:
-            kept = self._index().pop(key, None)
-            if kept is not None:
-                self._size -= kept[1]
-        if kept is not None:
-            log.warning("cache.damaged", extra={"fields": {"file": kept[0]}})
-            (self._folder / kept[0]).unlink(missing_ok=True)
+            kept = self._index()
+            if kept.get(key, ("", 0))[0] != name:
+                return
+            self._size -= kept.pop(key)[1]
+            self._verified.discard(name)
+        if damaged:
+            log.warning("cache.damaged", extra={"fields": {"file": name}})
+            (self._folder / name).unlink(missing_ok=True)
 
     def _index(self) -> OrderedDict[str, tuple[str, int]]:
         """The cache's index, read from the folder on first use."""
@@ -166,6 +181,15 @@ class DiskCache:
             self._kept = OrderedDict((name[:32], (name, size)) for _, name, size in sorted(found))
             self._size = sum(size for _, size in self._kept.values())
         return self._kept
+
+
+def note_use(path: Path, status: os.stat_result) -> None:
+    """Notes that a cached file is used now: by its access time evictions are ordered after a restart.
+
+    Its modification time stays, by which those who found it know it.
+    """
+    with suppress(OSError):
+        os.utime(path, ns=(time.time_ns(), status.st_mtime_ns))
 
 
 def _is_as_called(path: Path, name: str) -> bool:

@@ -22,6 +22,7 @@ from pathlib import Path
 
 from invio.core.readable import ContentChanged
 from invio.stores.arriving import crc32, write_all
+from invio.stores.disk_cache import SHARE, note_use
 from invio.stores.sources import PIECE, DiskFile, SpooledFile, read_through
 
 log = logging.getLogger("invio.delivery")
@@ -44,7 +45,7 @@ class Packed:
 
 
 class DeflateCache:
-    """The deflated contents of one folder. Several processes may share it."""
+    """The deflated contents of one folder. Several processes may share it, as `DiskCache` says."""
 
     def __init__(self, folder: Path, limit: int, workers: int | None = None) -> None:
         """`limit` is how many bytes are kept, `workers` how many pieces are deflated at a time."""
@@ -54,6 +55,7 @@ class DeflateCache:
         self._pool: ThreadPoolExecutor | None = None
         self._kept: OrderedDict[str, int] | None = None  # by name, with their lengths; the least used first
         self._size = 0  # of all that is kept
+        self._added = 0  # bytes since it was last looked what lies there
         self._verified: set[str] = set()  # names this process has made or verified
         self._lock = threading.Lock()
 
@@ -96,8 +98,7 @@ class DeflateCache:
             self._size += packed - kept.get(path.name, 0)
             kept[path.name] = packed
             kept.move_to_end(path.name)
-        # The access time orders evictions after a restart. The modification time stays: it identifies the file.
-        os.utime(path, ns=(max(status.st_atime_ns, status.st_mtime_ns) + 1, status.st_mtime_ns))
+        note_use(path, status)
         return DiskFile.of(os.fsencode(path), status)
 
     def pack(self, source: DiskFile | SpooledFile, on_read: Callable[[int], None] | None = None) -> Packed:
@@ -173,6 +174,9 @@ class DeflateCache:
         file = DiskFile.of(os.fsencode(path), os.stat(path))
         self._verified.add(name)
         with self._lock:
+            self._added += length
+            if self._added > self.limit * SHARE:
+                self._kept, self._added = None, 0
             kept = self._index()
             self._size += length - kept.get(name, 0)
             kept[name] = length
