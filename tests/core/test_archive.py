@@ -9,6 +9,7 @@ import tarfile
 import zipfile
 import zlib
 from collections.abc import Iterator, Sequence
+from contextlib import AbstractContextManager, nullcontext
 
 import pytest
 from hypothesis import given, settings
@@ -56,6 +57,9 @@ class Contents:
 
     def name_of(self, number: int) -> str:
         return str(number)
+
+    def sent(self) -> AbstractContextManager[object]:
+        return nullcontext()
 
     def run(self, archive: ArchiveContent, first: int, last: int) -> Held:
         data = b"".join(archive.head(number) + self._held[number] for number in range(first, last))

@@ -6,6 +6,7 @@ import errno
 import hashlib
 import io
 import os
+import random
 import shutil
 import threading
 import zipfile
@@ -20,14 +21,14 @@ import sqlalchemy as sa
 
 from invio.core.addresses import Address, parse_address
 from invio.core.files import Caller, FileFacts
-from invio.core.http.replies import Slice
+from invio.core.http.replies import Part, Slice
 from invio.core.reasons import Refusal
 from invio.core.rules.file import parse_rules
 from invio.delivery.access.catalogue import Catalogue
-from invio.delivery.archives import builder, bundles, crc_ahead, known_contents
+from invio.delivery.archives import builder, bundles, crc_ahead, deflate_cache, known_contents
 from invio.delivery.archives.builder import Planning
 from invio.delivery.archives.crc_ahead import CrcAhead
-from invio.delivery.archives.deflate_cache import DeflateCache, Packed
+from invio.delivery.archives.deflate_cache import CacheFull, DeflateCache, Packed
 from invio.delivery.archives.deflating import DeflateBudgetExceeded
 from invio.delivery.archives.known_contents import Learnt
 from invio.delivery.archives.plan import Plan, Preparing
@@ -104,8 +105,14 @@ def settled(path: Path, content: bytes) -> None:
 
 
 def read(plan: Plan) -> bytes:
-    parts = plan.content.cut(0, plan.content.size)
-    return b"".join(part.source.read(part.offset, part.length) if isinstance(part, Slice) else part for part in parts)  # type: ignore[misc]
+    return b"".join(map(data, plan.content.cut(0, plan.content.size)))
+
+
+def data(part: Part) -> bytes:
+    if isinstance(part, Slice):
+        return part.source.read(part.offset, part.length)
+    assert isinstance(part, bytes)
+    return part
 
 
 def entries(plan: Plan) -> list[str]:
@@ -221,6 +228,71 @@ def test_compressible_contents_are_deflated_once_and_others_stored(
     # What is kept no more is made anew.
     kept.unlink()
     assert read(plan_of(*names, cache=cache, packs=True)) == whole
+
+
+def log(number: int) -> bytes:
+    return random.Random(number).randbytes(20_000).hex().encode()
+
+
+def test_no_deflated_content_is_evicted_while_an_archive_with_it_is_sent(
+    plan_of: Callable[..., Plan], root: Path, tmp_path: Path
+) -> None:
+    for number in range(4):
+        settled(root / f"{number}.log", log(number))
+    cache = DeflateCache(tmp_path / "deflated", 80_000, 1)
+
+    def planned(*numbers: int) -> Plan:
+        return plan_of(*(f"files/{number}.log" for number in numbers), cache=cache, packs=True)
+
+    first = planned(0, 1)
+    sent = iter(first.content.cut(0, first.content.size))
+    begun = next(sent)
+    other = planned(2, 3)  # for one of which there is room
+    assert compressed(other) == [True, False]
+    assert zipfile.ZipFile(io.BytesIO(data(begun) + b"".join(map(data, sent)))).testzip() is None
+    del sent
+    again = planned(3, 2)
+    assert compressed(again) == [True, True]
+    assert zipfile.ZipFile(io.BytesIO(read(again))).testzip() is None
+    assert not first.holds(), "once it was sent, its contents make room for others"
+
+
+def test_where_all_that_is_kept_is_being_sent_only_some_of_it_is_looked_at(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(deflate_cache, "_SPARED", 2)
+    cache, user = DeflateCache(tmp_path / "deflated", 130_000, 1), Needing()
+    cache.spare(user)
+    names = [cache.pack(disk_file(tmp_path / f"{number}.log", log(number))).name for number in range(6)]
+    user.names = set(names[1:4])  # of the five that are kept
+    with pytest.raises(CacheFull):
+        cache.pack(disk_file(tmp_path / "more.log", log(9)))
+    assert user.asked <= 4
+    user.names = {names[1]}
+    assert cache.pack(disk_file(tmp_path / "more.log", log(9))).file is not None
+    assert (tmp_path / "deflated" / names[1]).exists()
+
+
+class Needing:
+    """What needs some contents, and counts how often it is asked."""
+
+    def __init__(self) -> None:
+        self.names: set[str] = set()
+        self.asked = 0
+
+    def needs(self, name: str) -> bool:
+        self.asked += bool(self.names)
+        return name in self.names
+
+
+def disk_file(path: Path, content: bytes) -> DiskFile:
+    path.write_bytes(content)
+    return DiskFile.of(os.fsencode(path), path.stat())
+
+
+def compressed(plan: Plan) -> list[bool]:
+    entries = zipfile.ZipFile(io.BytesIO(read(plan))).infolist()
+    return [entry.compress_type == zipfile.ZIP_DEFLATED for entry in entries]
 
 
 def test_more_cold_content_than_may_be_waited_for_is_stored_and_deflated_later(

@@ -9,6 +9,7 @@ from __future__ import annotations
 from array import array
 from bisect import bisect_left, bisect_right
 from collections.abc import Iterator, Sequence
+from contextlib import AbstractContextManager
 from typing import Protocol, overload
 
 from invio.core.archive.zip_layout import Entry
@@ -55,6 +56,10 @@ class Sources(Protocol):
 
     def name_of(self, number: int) -> str:
         """What people are told of which entry is being sent."""
+        ...
+
+    def sent(self) -> AbstractContextManager[object]:
+        """What is entered while the archive is being sent to somebody."""
         ...
 
 
@@ -140,6 +145,10 @@ class ArchiveContent(Content):
 
     def stretch(self, start: int, stop: int) -> Iterator[Part]:
         """The parts that hold bytes `start` to `stop` (not included)."""
+        with self._sources.sent():
+            yield from self._stretch(start, stop)
+
+    def _stretch(self, start: int, stop: int) -> Iterator[Part]:
         number = bisect_right(self._at, start) - 1
         while start < stop and number < len(self):
             upto = self._run_end(number, stop)

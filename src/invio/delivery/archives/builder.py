@@ -118,6 +118,8 @@ class Planning:
         choosing.tick = partial(self._tick, choosing)
         layout: Layout = ZipLayout(CODER if self._deflating is not None else "") if self.deflates else TarLayout()
         plan, names = Plan(layout), EntryNames(flat=options.flat)
+        if self._deflating is not None and self._packing is not None:
+            self._packing.spare(plan)
         self._sums = []
         self._preparing.files = self._preparing.read = 0
         size, newest = 0, -math.inf

@@ -8,6 +8,7 @@ what a dying process leaves is removed at the next start. The least recently use
 
 from __future__ import annotations
 
+import errno
 import hashlib
 import logging
 import os
@@ -19,6 +20,8 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
+from typing import Protocol
+from weakref import WeakSet
 
 from invio.core.readable import ContentChanged
 from invio.stores.arriving import crc32, write_all
@@ -32,6 +35,22 @@ CODER = "deflate-1"
 _LEVEL = 2  # of the library's four: some hundredths more than a general one makes of logs, at fourteen times its speed
 WORTH = 0.97  # of its length, at most, for a content to be kept deflated
 _PART = ".part"
+_SPARED = 64  # contents that are being sent, among which one is looked for that is not
+
+
+class CacheFull(OSError):
+    """All that the cache might evict is being sent to somebody."""
+
+    def __init__(self) -> None:
+        super().__init__(errno.ENOSPC, "the cache of deflated contents is full of what is being sent")
+
+
+class User(Protocol):
+    """What uses cached contents, such as the plan of an archive."""
+
+    def needs(self, name: str) -> bool:
+        """Whether a content must not be evicted now."""
+        ...
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,6 +76,7 @@ class DeflateCache:
         self._size = 0  # of all that is kept
         self._added = 0  # bytes since it was last looked what lies there
         self._verified: set[str] = set()  # names this process has made or verified
+        self._users: WeakSet[User] = WeakSet()
         self._lock = threading.Lock()
 
     def sweep(self) -> None:
@@ -101,6 +121,11 @@ class DeflateCache:
         note_use(path, status)
         return DiskFile.of(os.fsencode(path), status)
 
+    def spare(self, user: User) -> None:
+        """From now on nothing is evicted that this one needs, by this process."""
+        with self._lock:
+            self._users.add(user)
+
     def pack(self, source: DiskFile | SpooledFile, on_read: Callable[[int], None] | None = None) -> Packed:
         """Reads a content whole and keeps its deflated form, where that is shorter.
 
@@ -108,6 +133,7 @@ class DeflateCache:
 
         Raises:
             ContentChanged: it is not, or no longer, the file that was found.
+            CacheFull, OSError: it cannot be kept.
         """
         if source.size <= PIECE:
             return self._pack_small(source, on_read)
@@ -160,7 +186,7 @@ class DeflateCache:
         return self._folder / f"{os.getpid()}-{threading.get_ident()}{_PART}"
 
     def _keep(self, part: Path, name: str, length: int) -> DiskFile:
-        """Gives a complete file its name, and evicts others if the cache is full."""
+        """Gives a complete file its name, and evicts others if the cache is full. Raises CacheFull."""
         path = self._folder / name
         try:
             # An existing file holds the same bytes, and archives may be sending it.
@@ -181,14 +207,34 @@ class DeflateCache:
             self._size += length - kept.get(name, 0)
             kept[name] = length
             kept.move_to_end(name)
-            for oldest in list(kept) if self._size > self.limit else ():
-                if self._size <= self.limit:
-                    break
-                if oldest != name:
-                    self._verified.discard(oldest)
-                    self._size -= kept.pop(oldest)
-                    (self._folder / oldest).unlink(missing_ok=True)
+            self._evict(name)
         return file
+
+    def _evict(self, newest: str) -> None:
+        """Makes room for the newest content, which is dropped itself where the oldest are being sent."""
+        if self._size <= self.limit:
+            return
+        spared = 0
+        for oldest in list(self._index()):
+            if oldest == newest or spared == _SPARED:
+                break
+            if self._is_needed(oldest):
+                spared += 1
+                continue
+            self._drop(oldest)
+            if self._size <= self.limit:
+                return
+        if spared and not self._is_needed(newest):
+            self._drop(newest)
+            raise CacheFull
+
+    def _is_needed(self, name: str) -> bool:
+        return any(user.needs(name) for user in self._users)
+
+    def _drop(self, name: str) -> None:
+        self._verified.discard(name)
+        self._size -= self._index().pop(name)
+        (self._folder / name).unlink(missing_ok=True)
 
     def _pieces(self, source: DiskFile | SpooledFile) -> Iterator[tuple[bytes, bytes, bytes]]:
         """Each piece of a content, what it is deflated to, and its digest, in their order."""

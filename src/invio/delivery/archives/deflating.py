@@ -10,7 +10,7 @@ from invio.core.files import FileFacts
 from invio.core.http.media_types import is_compressed, media_type_by_name
 from invio.core.readable import ContentChanged
 from invio.core.reasons import Refusal
-from invio.delivery.archives.deflate_cache import DeflateCache, Packed
+from invio.delivery.archives.deflate_cache import CacheFull, DeflateCache, Packed
 from invio.delivery.archives.known_contents import Known, Learnt
 from invio.stores.sources import DiskFile, SpooledFile, is_settled
 
@@ -35,6 +35,7 @@ class Deflating:
         self._limit = None if limit is None else min(limit, cache.limit // 2)
         self._on_read = on_read
         self._cold = 0  # bytes that were deflated for this plan
+        self._is_full = False  # the cache, of what is being sent: the rest is stored
 
     def of_file(self, source: DiskFile, facts: FileFacts, known: Known) -> DiskFile | None:
         """A content's deflated form; None where it is no gain.
@@ -67,6 +68,8 @@ class Deflating:
 
     def _pack(self, source: DiskFile | SpooledFile, facts: FileFacts) -> Packed | None:
         """None where it cannot be kept."""
+        if self._is_full:
+            return None
         self._cold += source.size
         if self._limit is not None and self._cold > self._limit:
             raise DeflateBudgetExceeded
@@ -74,6 +77,10 @@ class Deflating:
             return self._cache.pack(source, self._on_read)
         except ContentChanged as error:
             raise Refusal("changed", f"{facts.address}: {error}") from None
+        except CacheFull:
+            self._is_full = True
+            log.warning("bundle.cache-full", extra={"fields": {"limit": self._cache.limit}})
+            return None
         except OSError as error:  # of the folder of deflated contents, as when the disk is full
             log.error("bundle.not-packed", extra={"fields": {"address": str(facts.address), "error": str(error)}})
             return None

@@ -11,6 +11,7 @@ import struct
 import time
 from array import array
 from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 
 from invio.core.addresses import Address
@@ -86,6 +87,9 @@ class Plan:
         self._rows = bytearray()  # `_ROW` for each entry
         self._others: dict[int, tuple[FileFacts | None, Readable]] = {}
         self._packed: dict[int, Readable] = {}
+        self._sent: set[object] = set()  # one for each time that it is being sent now
+        self._ended = False
+        self._needed: set[str] = set()  # what a cache calls the deflated contents; once it is made, only if asked for
 
     def __len__(self) -> int:
         return len(self.content)
@@ -105,9 +109,28 @@ class Plan:
             root, path, device, inode, size, modified = 0, b"", 0, 0, entry.size, 0
         if packed is not None:
             self._packed[len(self._paths)] = packed
+            self._needed |= _kept_as(packed)
         self._paths.add(path)
         self._rows += _ROW.pack(root, device, inode, size, modified, entry.crc)
         self.content.add(entry, alone=(packed or source).may_block)
+
+    @contextmanager
+    def sent(self) -> Iterator[None]:
+        """What is entered while the archive is being sent: until then its deflated contents are needed."""
+        one = object()
+        self._sent.add(one)
+        try:
+            yield
+        finally:
+            self._sent.discard(one)
+
+    def needs(self, name: str) -> bool:
+        """Whether a cache must keep a deflated content: while the plan is made, and while it is sent to somebody."""
+        if self._ended and not self._sent:
+            return False
+        if not self._needed:
+            self._needed = set().union(*map(_kept_as, self._packed.values()))
+        return name in self._needed
 
     def _new_root(self, path: bytes, store: str) -> int:
         number = self._roots[path] = len(self._stores)
@@ -118,6 +141,8 @@ class Plan:
         """Closes the plan: nothing is added after it."""
         self.content.end()
         self._paths.end()
+        self._needed = set()
+        self._ended = True
         self._root_paths = list(self._roots)
         return self
 
@@ -256,8 +281,13 @@ class Plan:
             if file is not None and number not in packed and not _is_there(file):
                 return False
         self.looked = time.monotonic()
-        files = (on_disk(source) for source in packed.values())
-        return all(file is None or _is_there(file) for file in files)
+        return all(map(_is_there, filter(None, map(on_disk, packed.values()))))
+
+
+def _kept_as(packed: Readable) -> set[str]:
+    """What a cache calls a deflated content; nothing, for one that is in no cache."""
+    file = on_disk(packed)
+    return set() if file is None else {os.path.basename(file.path).decode()}
 
 
 def _is_there(source: DiskFile) -> bool:
