@@ -31,6 +31,9 @@ _PIECE = 1024 * 1024  # bytes
 SHARE = 1 / 16
 
 
+_Index = OrderedDict[str, tuple[str, int]]  # names and lengths, by key
+
+
 @dataclass(frozen=True, slots=True)
 class Cached:
     """A content that is kept; `said` is a word that was given with it."""
@@ -44,7 +47,7 @@ class DiskCache:
 
     def __init__(self, folder: Path, limit: int) -> None:
         self._folder, self.limit = folder, limit
-        self._kept: OrderedDict[str, tuple[str, int]] | None = None  # names and lengths by key, the least used first
+        self._kept: _Index | None = None  # the least used first
         self._size = self._added = 0
         self._verified: set[str] = set()
         self._lock = threading.Lock()
@@ -142,10 +145,10 @@ class DiskCache:
             part.unlink(missing_ok=True)
         status = os.stat(self._folder / name)
         self._verified.add(name)
+        self._added += status.st_size
+        if self._added > self.limit * SHARE:
+            self._look_again()
         with self._lock:
-            self._added += status.st_size
-            if self._added > self.limit * SHARE:
-                self._kept, self._added = None, 0
             kept = self._index()
             self._size += status.st_size - kept.get(key, ("", 0))[1]
             kept[key] = (name, status.st_size)
@@ -169,18 +172,33 @@ class DiskCache:
             log.warning("cache.damaged", extra={"fields": {"file": name}})
             (self._folder / name).unlink(missing_ok=True)
 
-    def _index(self) -> OrderedDict[str, tuple[str, int]]:
+    def _look_again(self) -> None:
+        """Takes over what other processes have kept and evicted. Not under the lock: that may be waited for."""
+        self._added = 0
+        there = self._read()
+        with self._lock:
+            for key, (name, size) in self._index().items():
+                if key not in there and (self._folder / name).exists():  # kept while it was read what is there
+                    there[key] = name, size
+            self._take(there)
+
+    def _index(self) -> _Index:
         """The cache's index, read from the folder on first use."""
-        if self._kept is None:
-            found = []
-            if self._folder.is_dir():
-                for entry in os.scandir(self._folder):
+        return self._kept if self._kept is not None else self._take(self._read())
+
+    def _take(self, index: _Index) -> _Index:
+        self._kept, self._size = index, sum(size for _, size in index.values())
+        return index
+
+    def _read(self) -> _Index:
+        found = []
+        if self._folder.is_dir():
+            for entry in os.scandir(self._folder):
+                with suppress(FileNotFoundError):  # another process has evicted it
                     if _NAME.match(entry.name) and entry.is_file():
                         status = entry.stat()
                         found.append((status.st_atime_ns, entry.name, status.st_size))
-            self._kept = OrderedDict((name[:32], (name, size)) for _, name, size in sorted(found))
-            self._size = sum(size for _, size in self._kept.values())
-        return self._kept
+        return OrderedDict((name[:32], (name, size)) for _, name, size in sorted(found))
 
 
 def note_use(path: Path, status: os.stat_result) -> None:

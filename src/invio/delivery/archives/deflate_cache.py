@@ -17,6 +17,7 @@ import zlib
 from collections import OrderedDict, deque
 from collections.abc import Callable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import suppress
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
@@ -262,9 +263,10 @@ class DeflateCache:
             found = []
             if self._folder.is_dir():
                 for entry in os.scandir(self._folder):
-                    if entry.is_file() and not entry.name.endswith(_PART):
-                        status = entry.stat()
-                        found.append((status.st_atime_ns, entry.name, status.st_size))
+                    with suppress(FileNotFoundError):  # another process has evicted it
+                        if entry.is_file() and not entry.name.endswith(_PART):
+                            status = entry.stat()
+                            found.append((status.st_atime_ns, entry.name, status.st_size))
             self._kept = OrderedDict((name, size) for _, name, size in sorted(found))
             self._size = sum(self._kept.values())
         return self._kept
