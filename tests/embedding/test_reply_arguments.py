@@ -7,13 +7,16 @@ import errno
 import hashlib
 import io
 import os
+import random
+import resource
 import sqlite3
 import tarfile
 import time
 import zipfile
 import zlib
-from collections import OrderedDict
 from collections.abc import AsyncIterator, Callable, Iterator
+from contextlib import contextmanager
+from functools import partial
 from pathlib import Path
 from typing import Any, cast
 
@@ -27,11 +30,13 @@ from starlette.responses import JSONResponse
 
 import invio
 from invio.core.readable import ContentChanged
+from invio.delivery.archives.spools import SharedFile
 from invio.delivery.replies import bundle, contents, making
 from invio.delivery.replies.making import Content, all_pieces
 from invio.delivery.replies.stream import StreamReply
 from invio.delivery.sending import production
 from invio.producers.csv_rows import RowsAsCsv
+from invio.producers.spooling import Spool
 from invio.stores.sources import DiskFile, SpooledFile
 
 Row = dict[str, object]
@@ -434,45 +439,96 @@ def test_what_cannot_be_read_refuses_an_archive_or_is_left_out(
 
 
 def test_deflated_contents_are_kept_within_bounds(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(contents, "_deflated", OrderedDict())
+    monkeypatch.setattr(contents, "_deflated", contents._Forms())
     monkeypatch.setattr(contents, "_KEPT_FILES", 2)
+    monkeypatch.setattr(contents, "SMALL", 0)
+    deflated = partial(contents.deflated, shared=SharedFile(Spool()))
     sources = []
     for number in range(3):
         (tmp_path / f"{number}.txt").write_bytes(b"%d" % number * 4000)
         sources.append(DiskFile.of(os.fsencode(tmp_path / f"{number}.txt"), os.stat(tmp_path / f"{number}.txt")))
-    kept = [contents.deflated(source) for source in sources[:2]]
-    assert contents.deflated(sources[0]) is kept[0]
-    contents.deflated(sources[2])
+    kept = [deflated(source) for source in sources[:2]]
+    assert deflated(sources[0]) is kept[0]
+    deflated(sources[2])
     assert list(contents._deflated) == [sources[0], sources[2]], "the one that was not used for longest goes first"
-    sizes = [one.size for one in contents._deflated.values() if one is not None]
-    monkeypatch.setattr(contents, "KEPT_BYTES", sum(sizes))
-    contents._deflated.pop(sources[2])
-    contents.deflated(sources[2])
+    monkeypatch.setattr(contents, "KEPT_BYTES", contents._deflated.size)
+    assert contents._deflated.size == sum(one.size for one in [*kept[:1], deflated(sources[2])] if one)
+    contents._deflated.drop(sources[2])
+    deflated(sources[2])
     assert list(contents._deflated) == [sources[0], sources[2]], "just as much as may be kept"
     monkeypatch.setattr(contents, "KEPT_BYTES", 1)
-    assert contents.deflated(sources[1]) is not None
+    assert deflated(sources[1]) is not None
     assert list(contents._deflated) == []
     (tmp_path / "odd").write_bytes(os.urandom(4000))
     odd = DiskFile.of(os.fsencode(tmp_path / "odd"), os.stat(tmp_path / "odd"))
-    assert contents.deflated(odd) is None, "what hardly gets shorter stays as it is"
+    assert deflated(odd) is None, "what hardly gets shorter stays as it is"
     big = tmp_path / "big.txt"
     big.write_bytes(b"0123456789abcdef" * 65536)  # just one piece
-    whole = contents.deflated(DiskFile.of(os.fsencode(big), os.stat(big)))
+    whole = deflated(DiskFile.of(os.fsencode(big), os.stat(big)))
     assert whole is not None
     assert zlib.decompress(whole.read(0, whole.size), -15) == big.read_bytes()
     big.write_bytes(big.read_bytes() + b"and more")
     grown = DiskFile.of(os.fsencode(big), os.stat(big))
-    more = contents.deflated(grown)
+    more = deflated(grown)
     assert more is not None
     assert zlib.decompress(more.read(0, more.size), -15) == big.read_bytes()
     with big.open("ab") as file:
         file.write(b", as logs grow")
     later = contents._deflate(grown)
-    assert later is not None
+    assert isinstance(later, SpooledFile)
     assert later.read(0, later.size) == more.read(0, more.size), "what was found of it is its beginning"
     os.truncate(big, 5)
     with pytest.raises(ContentChanged):
         contents._deflate(grown)
+
+
+def test_small_deflated_contents_are_kept_in_memory_within_bounds(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(contents, "_small", contents._Forms())
+    texts = [random.Random(number).randbytes(100).hex().encode() for number in range(3)]
+    sources = [disk_file(tmp_path / f"{number}.txt", text) for number, text in enumerate(texts)]
+    sizes, shared = [], SharedFile(Spool())
+    for source in sources:
+        made = contents.deflated(source, shared)
+        assert made is not None
+        sizes.append(made.size)
+    assert (list(contents._small), contents._small.size) == (sources, sum(sizes))
+    monkeypatch.setattr(contents, "_deflate", lambda _: pytest.fail("it is kept"))
+    again = contents.deflated(sources[0], shared)
+    assert again is not None
+    assert zlib.decompress(again.read(0, again.size), -15) == texts[0]
+    monkeypatch.undo()
+
+
+def disk_file(path: Path, content: bytes) -> DiskFile:
+    path.write_bytes(content)
+    return DiskFile.of(os.fsencode(path), path.stat())
+
+
+@contextmanager
+def few_descriptors(more: int) -> Iterator[None]:
+    """As many descriptors as there are, and some more."""
+    before = resource.getrlimit(resource.RLIMIT_NOFILE)
+    highest = max(map(int, os.listdir("/proc/self/fd")))
+    resource.setrlimit(resource.RLIMIT_NOFILE, (highest + more, before[1]))
+    try:
+        yield
+    finally:
+        resource.setrlimit(resource.RLIMIT_NOFILE, before)
+
+
+@pytest.mark.parametrize("made", [False, True])
+def test_an_archive_of_many_files_needs_few_descriptors(tmp_path: Path, *, made: bool) -> None:
+    count = 150
+    texts = {f"{number:03}.csv": f"{number},metres\r\n".encode() * 100 for number in range(count)}
+    for name, text in texts.items():
+        (tmp_path / name).write_bytes(text)
+    with few_descriptors(60):
+        files: Any = {name: partial(list, [text]) for name, text in texts.items()} if made else [tmp_path]
+        archive = zipfile.ZipFile(io.BytesIO(answer(lambda: invio.BundleReply(files, name="all.zip")).content))
+    assert [info.compress_type for info in archive.infolist()] == [zipfile.ZIP_DEFLATED] * count
+    assert {name.rpartition("/")[2]: archive.read(name) for name in archive.namelist()} == texts
 
 
 def test_a_content_that_is_altered_while_it_is_deflated_is_refused(
@@ -609,7 +665,7 @@ def test_a_content_that_was_made_is_deflated_too_and_leaves_no_descriptor(tmp_pa
     (tmp_path / "made").write_bytes(text)
     (tmp_path / "noise").write_bytes(os.urandom(20_000))
     made = SpooledFile(os.open(tmp_path / "made", os.O_RDONLY), len(text))
-    short = contents.deflated(made)
+    short = contents.deflated(made, SharedFile(Spool()))
     assert short is not None
     assert zlib.decompress(short.read(0, short.size), wbits=-15) == text
     open_before = len(os.listdir("/proc/self/fd"))

@@ -282,6 +282,16 @@ def test_made_files_are_in_archives(service: Service) -> None:
     assert b"ann,admins" in content or content[:2] == b"PK"
 
 
+@pytest.mark.parametrize(
+    ("name", "says"), [("endless", "it is larger than"), ("never", "it took longer than 3 seconds")]
+)
+def test_what_is_made_for_an_archive_is_bounded_too(service: Service, name: str, says: str) -> None:
+    with service.client() as client:
+        refused = client.post("/api/bundles", json={"files": [f"tables/{name}.csv"]})
+        assert (refused.status_code, refused.json()["reason"]) == (503, "not-made")
+        assert refused.json()["detail"].startswith(f"tables/{name}.csv: {says}")
+
+
 def test_no_place_on_the_disk_is_left_taken(service: Service) -> None:
     """Contents lie in files without a name, which end with those who hold them."""
     assert list((service.folder / "data" / "making").iterdir()) == []

@@ -109,7 +109,7 @@ class Production:
         self.failed: tuple[str, str] | None = None
         self.began = 0.0  # Unix seconds
         self.ended = 0.0  # on the clock that does not go back
-        self._room = _Room(spool)
+        self._room = Taken(spool)
         weakref.finalize(self, self._room.give_back)
 
     @property
@@ -124,6 +124,32 @@ class Production:
 
     def start(self) -> None:
         """Starts the run, once. Raises NotProduced: too many runs are under way."""
+        self._start(is_watched=True)
+
+    def make(self, check: Callable[[], object]) -> None:
+        """Makes all of it, and returns when it is whole. This thread watches the run, and not one of its own.
+
+        `check` is called every so often, and may raise: then the run is stopped.
+
+        Raises:
+            NotProduced: it is not made.
+        """
+        self._start(is_watched=False)
+        self._reads(+1)
+        try:
+            while not self.whole:
+                check()
+                with self._changed:
+                    if not self._has(0, whole=True):
+                        self._changed.wait(_WAITS)
+                self._look()
+        except BaseException:
+            self._stop(NotProduced("nobody waits for it any more"))
+            raise
+        finally:
+            self._reads(-1)
+
+    def _start(self, *, is_watched: bool) -> None:
         with self._changed:
             if self._started:
                 return
@@ -131,7 +157,8 @@ class Production:
             self.began, self._deadline = time.time(), time.monotonic() + self._spool.seconds
             self._left_at = time.monotonic()
         try:
-            threading.Thread(target=self._watch, name="production", daemon=True).start()
+            if is_watched:
+                threading.Thread(target=self._watch, name="production", daemon=True).start()
             self._pool.submit(self._make)
         except (PoolBusy, RuntimeError):  # the latter: the system gives no thread
             self._end(NotProduced("too much of this is being made at once", "busy"))
@@ -220,20 +247,26 @@ class Production:
         """Stops runs that take too long or that nobody reads; in its own thread, because the producer's may block."""
         while not self.ends:
             time.sleep(_LOOKED_EVERY)
-            now = time.monotonic()
-            with self._changed:
-                abandoned = not self.readers and now - self._left_at > LINGERS
-                self._stopped = self._stopped or abandoned
-            if abandoned or now > self._deadline:
-                self._end(
-                    NotProduced("nobody waits for it any more")
-                    if abandoned
-                    else NotProduced(f"it took longer than {self._spool.seconds:g} seconds")
-                )
-                cancel = getattr(self._pieces, "cancel", None)
-                if cancel is not None:
-                    with suppress(Exception):  # a driver's error, of a query that is no longer needed
-                        cancel()
+            self._look()
+
+    def _look(self) -> None:
+        now = time.monotonic()
+        with self._changed:
+            abandoned = not self.readers and now - self._left_at > LINGERS
+            self._stopped = self._stopped or abandoned
+        if abandoned:
+            self._stop(NotProduced("nobody waits for it any more"))
+        elif now > self._deadline:
+            self._stop(NotProduced(f"it took longer than {self._spool.seconds:g} seconds"))
+
+    def _stop(self, why: NotProduced) -> None:
+        if self.ends:
+            return
+        self._end(why)
+        cancel = getattr(self._pieces, "cancel", None)
+        if cancel is not None:
+            with suppress(Exception):  # a driver's error, of a query that is no longer needed
+                cancel()
 
     # What readers do.
 
@@ -318,17 +351,19 @@ class Production:
         return self.whole or (not whole and self.length >= upto)
 
 
-class _Room:
-    """What one production has taken of the room; given back when it is gone."""
+class Taken:
+    """What one content has taken of the room; given back when it is gone."""
 
     def __init__(self, spool: Spool) -> None:
         self._spool, self._taken = spool, 0
 
     def take(self, count: int) -> None:
+        """Takes some more. Raises NotProduced: there is no room."""
         self._spool.take(count)
         self._taken += count
 
     def give_back(self) -> None:
+        """Gives all of it back."""
         with _ROOM:  # the watch and the producer's thread may both give up at once
             taken, self._taken = self._taken, 0
         self._spool.give_back(taken)

@@ -275,19 +275,19 @@ def _services(
     """What a delivery needs. Raises BadSettings."""
     engine, alone = opened.engine, opened.company.first
     catalogue = Catalogue(opened.stores, in_force.rules)
-    renditions = renditions_of(settings, alone=alone)
+    renditions, room = renditions_of(settings, alone=alone), spool_of(settings, alone=alone)
     negotiator = Negotiator(
         catalogue.locate,
         digests,
         cross_origin_of(settings),
         always_digest=settings.service.digests == "always",
-        productions=Productions(spool_of(settings, alone=alone)),
+        productions=Productions(room),
     )
     return DeliveryServices(
         catalogue,
         identifier,
         transfers,
-        bundles_of(settings, catalogue, engine, renditions, alone=alone),
+        bundles_of(settings, catalogue, engine, renditions, room, alone=alone),
         negotiator,
         Makers(engine),
         in_force.keys.keys,

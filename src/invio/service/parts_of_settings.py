@@ -18,6 +18,7 @@ from invio.delivery.representation.renditions import Renditions
 from invio.delivery.transfers.limits import BundleLimits
 from invio.pages.rendering import SHIPPED, Renderer
 from invio.producers.image_workers import ImageWorkers
+from invio.producers.spooling import Spool
 from invio.service.settings import UNIX, Settings
 from invio.service.store_settings import DirectorySettings
 from invio.service.streams import Streams
@@ -68,9 +69,9 @@ def renditions_of(settings: Settings, *, alone: bool) -> Renditions:
 
 
 def bundles_of(
-    settings: Settings, catalogue: Catalogue, engine: sa.Engine, renditions: Renditions, *, alone: bool
+    settings: Settings, catalogue: Catalogue, engine: sa.Engine, renditions: Renditions, room: Spool, *, alone: bool
 ) -> Bundles:
-    """What plans and keeps archives."""
+    """What plans and keeps archives; `room` is for files that are made."""
     given = settings.bundles
     limits = BundleLimits(given.entries, given.bytes, given.seconds, wait_for=given.wait_for)
     packing = None
@@ -85,7 +86,7 @@ def bundles_of(
         from invio.stores.urls import Urls  # the library for it is loaded where there are such files
 
         urls = Urls(given.origins)
-    return Bundles(catalogue, engine, limits, packing, renditions=renditions, urls=urls)
+    return Bundles(catalogue, engine, limits, packing, renditions=renditions, urls=urls, room=room)
 
 
 def cross_origin_of(settings: Settings) -> CrossOrigin:

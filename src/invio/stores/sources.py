@@ -264,11 +264,11 @@ class DiskFile(_Opened, _Identity):
 class SpooledFile(_Opened):
     """A content that was made once and is kept open without a name, for as long as somebody holds this."""
 
-    __slots__ = ("_descriptor", "size")
+    __slots__ = ("_descriptor", "_held", "size")
 
-    def __init__(self, descriptor: int, size: int) -> None:
-        """`descriptor` is from now on this one's to close."""
-        self._descriptor = descriptor
+    def __init__(self, descriptor: int, size: int, held: object = None) -> None:
+        """`descriptor` is from now on this one's to close; `held` lives as long as this, as what has taken the room."""
+        self._descriptor, self._held = descriptor, held
         self.size = size
 
     def __del__(self) -> None:

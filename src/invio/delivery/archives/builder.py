@@ -39,6 +39,7 @@ from invio.delivery.archives.spools import Spool, Spools
 from invio.delivery.representation.negotiation import kind_of
 from invio.delivery.sending.errors import NobodyWaits
 from invio.delivery.transfers.limits import BundleLimits
+from invio.producers.spooling import NotProduced
 from invio.records.bundles import BundleRecord
 from invio.stores.arriving import crc32
 from invio.stores.sources import DiskFile, Made, is_settled, read_through
@@ -287,17 +288,16 @@ class Planning:
         return sha256
 
     def _made(self, address: Address, source: Made) -> Spool:
-        """What was made for this archive. Raises Refusal (`not-made`, `no-space`)."""
+        """What was made for this archive. Raises Refusal (`not-made`, `no-space`, `busy`)."""
         try:
-            return self._spools.take(self.record.id, address, source)
+            return self._spools.take(self.record.id, address, source, self._check_time)
+        except NotProduced as error:
+            raise Refusal(error.word, f"{address}: {error}", retry_after=5) from None
         except OSError as error:
+            log.error("bundle.no-space", extra={"fields": {"address": str(address), "error": str(error)}})
             if error.errno not in (errno.ENOSPC, errno.EDQUOT):
                 raise
-            log.error("bundle.no-space", extra={"fields": {"address": str(address), "error": str(error)}})
-            raise Refusal("no-space", f"{address} could not be made: the disk is full") from None
-        except Exception as error:  # a producer is the operator's own code, and may raise anything
-            log.error("producer.failed", exc_info=error, extra={"fields": {"address": str(address)}})
-            raise Refusal("not-made", f"{address} could not be made; the operator's log says why") from None
+            raise Refusal("no-space", f"{address}: the disk is full") from None
 
 
 class _Content(NamedTuple):

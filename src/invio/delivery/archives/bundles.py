@@ -53,6 +53,7 @@ if TYPE_CHECKING:
     from invio.delivery.archives.background_deflate import BackgroundDeflater
     from invio.delivery.archives.deflate_cache import DeflateCache
     from invio.delivery.representation.renditions import Renditions
+    from invio.producers.spooling import Spool
     from invio.stores.sources import DiskFile
     from invio.stores.urls import Urls
 
@@ -101,10 +102,12 @@ class Bundles:
         *,
         renditions: Renditions | None = None,
         urls: Urls | None = None,
+        room: Spool | None = None,
     ) -> None:
         """`packing` keeps deflated contents; None: all is stored as it is.
 
-        `renditions` are for images in a bundle, `urls` for files of other origins.
+        `renditions` are for images in a bundle, `urls` for files of other origins; `room` is where files lie that are
+        made for one, and how much may.
         """
         self._renditions, self._urls = renditions, urls
         self._catalogue = catalogue
@@ -112,7 +115,7 @@ class Bundles:
         self._limits = limits
         self._packing = packing
         self._behind: BackgroundDeflater | None = None
-        self._spools = Spools(limits.spools)
+        self._spools = Spools(limits.spools, room)
         self._plans: OrderedDict[str, _Kept] = OrderedDict()
         self._preparing: dict[str, Preparing] = {}
         self._refused: OrderedDict[str, Refusal] = OrderedDict()  # by id

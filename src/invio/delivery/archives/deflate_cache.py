@@ -24,10 +24,10 @@ from pathlib import Path
 from typing import Protocol
 from weakref import WeakSet
 
-from invio.core.readable import ContentChanged
+from invio.core.readable import Readable
 from invio.stores.arriving import crc32, write_all
 from invio.stores.disk_cache import SHARE, note_use
-from invio.stores.sources import PIECE, DiskFile, SpooledFile, read_through
+from invio.stores.sources import PIECE, DiskFile, read_through
 
 log = logging.getLogger("invio.delivery")
 
@@ -127,7 +127,7 @@ class DeflateCache:
         with self._lock:
             self._users.add(user)
 
-    def pack(self, source: DiskFile | SpooledFile, on_read: Callable[[int], None] | None = None) -> Packed:
+    def pack(self, source: Readable, on_read: Callable[[int], None] | None = None) -> Packed:
         """Reads a content whole and keeps its deflated form, where that is shorter.
 
         `on_read` is called with the bytes of it that were read, piece by piece.
@@ -158,15 +158,9 @@ class DeflateCache:
             part.unlink(missing_ok=True)
         return Packed(digest.hexdigest(), crc, source.size, file)
 
-    def _pack_small(self, source: DiskFile | SpooledFile, on_read: Callable[[int], None] | None) -> Packed:
+    def _pack_small(self, source: Readable, on_read: Callable[[int], None] | None) -> Packed:
         """Like `pack`, for a content of one piece: where deflating it is no gain, nothing is written."""
-        descriptor = source.open()
-        try:
-            piece = os.pread(descriptor, source.size, 0)
-            if len(piece) != source.size or not source.is_at(descriptor):
-                raise ContentChanged("the file was altered while it was read")
-        finally:
-            os.close(descriptor)
+        piece = source.read(0, source.size)
         if on_read is not None:
             on_read(len(piece))
         deflated, file = _deflated_whole(piece), None
@@ -237,7 +231,7 @@ class DeflateCache:
         self._size -= self._index().pop(name)
         (self._folder / name).unlink(missing_ok=True)
 
-    def _pieces(self, source: DiskFile | SpooledFile) -> Iterator[tuple[bytes, bytes, bytes]]:
+    def _pieces(self, source: Readable) -> Iterator[tuple[bytes, bytes, bytes]]:
         """Each piece of a content, what it is deflated to, and its digest, in their order."""
         waiting: deque[tuple[bytes, Future[tuple[bytes, bytes]]]] = deque()
         pool = self._threads()

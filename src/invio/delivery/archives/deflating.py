@@ -8,11 +8,11 @@ from functools import lru_cache
 
 from invio.core.files import FileFacts
 from invio.core.http.media_types import is_compressed, media_type_by_name
-from invio.core.readable import ContentChanged
+from invio.core.readable import ContentChanged, Readable
 from invio.core.reasons import Refusal
 from invio.delivery.archives.deflate_cache import CacheFull, DeflateCache, Packed
 from invio.delivery.archives.known_contents import Known, Learnt
-from invio.stores.sources import DiskFile, SpooledFile, is_settled
+from invio.stores.sources import DiskFile, is_settled
 
 log = logging.getLogger("invio.delivery")
 
@@ -59,14 +59,14 @@ class Deflating:
             self._learnt.deflated[tag] = (made.name, None if made.file is None else made.file.size)
         return made.file
 
-    def of_spool(self, source: SpooledFile, facts: FileFacts) -> DiskFile | None:
+    def of_spool(self, source: Readable, facts: FileFacts) -> DiskFile | None:
         """The deflated form of what was made for this archive. Raises as `of_file`."""
         if not is_worth_deflating(facts._replace(size=source.size)):
             return None
         made = self._pack(source, facts)
         return None if made is None else made.file
 
-    def _pack(self, source: DiskFile | SpooledFile, facts: FileFacts) -> Packed | None:
+    def _pack(self, source: Readable, facts: FileFacts) -> Packed | None:
         """None where it cannot be kept."""
         if self._is_full:
             return None

@@ -20,6 +20,7 @@ from invio.core.archive.zip_layout import Entry
 from invio.core.files import FileFacts
 from invio.core.http.replies import Slice
 from invio.core.readable import ContentChanged, HeldInMemory, Readable
+from invio.delivery.archives.spools import SpooledPart
 from invio.stores.arriving import crc32
 from invio.stores.sources import DiskFile, on_disk
 
@@ -190,11 +191,11 @@ class Plan:
         source = self.source(number)
         file = None if number in self._packed else on_disk(source)
         grown = None if file is None else self._grown(number, file, (start, count))
-        if grown is None:
+        if grown is None and not isinstance(source, SpooledPart):
             yield Slice(source, start, count)
             return
-        for at in range(start, start + count, RUN):
-            yield Slice(grown, at, min(RUN, start + count - at))
+        for at in range(start, start + count, RUN):  # there is no descriptor to send from
+            yield Slice(grown or source, at, min(RUN, start + count - at))
 
     def _grown(self, number: int, file: DiskFile, sent: tuple[int, int]) -> GrownFile | None:
         """A file that has grown since it was planned, when `sent` (a start and a count) is to be sent of it."""

@@ -6,6 +6,7 @@ import inspect
 import os
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 from typing import Any, Literal
 
@@ -23,20 +24,21 @@ from invio.core.http.media_types import is_compressed, media_type_by_name
 from invio.core.http.names import safe_name
 from invio.core.http.replies import Representation
 from invio.core.http.request_head import RequestHead
-from invio.core.readable import ContentChanged
+from invio.core.readable import ContentChanged, Readable
 from invio.core.reasons import Refusal
 from invio.delivery.archives.deflate_cache import CODER
 from invio.delivery.archives.plan import Literal as Bytes
 from invio.delivery.archives.plan import Plan
-from invio.delivery.archives.spools import spooled
+from invio.delivery.archives.spools import SharedFile, spooled
 from invio.delivery.replies.account import OnEnd, OnProgress
 from invio.delivery.replies.base import RouteReply, require_text
 from invio.delivery.replies.contents import deflated, known_crc, known_sha256
 from invio.delivery.replies.file import folder_at
 from invio.delivery.replies.making import Making, all_pieces, require_makes
+from invio.producers.spooling import Spool as Room
 from invio.stores.arriving import crc32
 from invio.stores.single import found_at
-from invio.stores.sources import DiskFile, Made, SpooledFile
+from invio.stores.sources import DiskFile, Made
 from invio.stores.store import Missing
 
 _LEAST = 512  # bytes of a content that is worth deflating
@@ -51,7 +53,7 @@ class _Item:
     """One entry: its name and its content."""
 
     called: str
-    source: DiskFile | SpooledFile
+    source: Readable
     modified: float | None
 
 
@@ -128,13 +130,14 @@ class BundleReply(RouteReply):
         if not self._files:
             raise Refusal("no-selection", "the selection is empty")
         left_out: list[str] = []
-        items = list(self._bounded(self._items(left_out)))
+        shared = SharedFile(Room())
+        items = list(self._bounded(self._items(left_out, shared)))
         packs = self._compress and sum(item.source.size for item in items if _is_worth(item)) <= _WAIT_FOR
         plan = Plan(TarLayout() if self._tar else ZipLayout(CODER if packs else ""))
         names, sums = EntryNames(flat=self._flat), []
         for item in items:
             try:
-                sums.append(self._add(plan, item, names, packs=packs))
+                sums.append(self._add(plan, item, names, shared if packs else None))
             except (Refusal, ContentChanged, OSError) as error:
                 if not self._leaves_out:
                     raise _refusal(item.called, error) from None
@@ -148,10 +151,13 @@ class BundleReply(RouteReply):
             _add_text(plan, names.name(LEFT_OUT), "".join(f"{called}\n" for called in left_out))
         return plan.end()
 
-    def _add(self, plan: Plan, item: _Item, names: EntryNames, *, packs: bool) -> str:
-        """Adds an entry; gives its line of the sums. Nothing is added when anything is raised."""
+    def _add(self, plan: Plan, item: _Item, names: EntryNames, shared: SharedFile | None) -> str:
+        """Adds an entry, deflated where there is a `shared` file for small ones; gives its line of the sums.
+
+        Nothing is added when anything is raised.
+        """
         source = item.source
-        packed = deflated(source) if packs and _is_worth(item) else None
+        packed = deflated(source, shared) if shared is not None and _is_worth(item) else None
         crc = known_crc(source, item.called)
         sha256 = known_sha256(source).hex() if self._sums else ""
         size = None if packed is None else packed.size
@@ -170,10 +176,14 @@ class BundleReply(RouteReply):
                 raise Refusal("too-large", f"an archive holds at most {self._most_bytes} bytes")
             yield item
 
-    def _items(self, left_out: list[str]) -> Iterator[_Item]:
+    def _items(self, left_out: list[str], shared: SharedFile) -> Iterator[_Item]:
         for called, given in self._files:
             try:
-                yield from _made(called, given) if not isinstance(given, Path) else _below(called, given)
+                if isinstance(given, Path):
+                    yield from _below(called, given)
+                    continue
+                spool = spooled(Made(partial(all_pieces, given, header=True)), shared)
+                yield _Item(called, spool.file, spool.made)
             except Refusal:
                 if not self._leaves_out:
                     raise
@@ -208,11 +218,6 @@ def _given(name: str, value: Any) -> Any:
         raise TypeError(f"{name!r} is made asynchronously; what is in an archive is made plainly")
     require_makes(value)
     return value
-
-
-def _made(called: str, make: Making) -> Iterator[_Item]:
-    spool = spooled(Made(lambda: all_pieces(make, header=True)))
-    yield _Item(called, spool.file, spool.made)
 
 
 def _below(called: str, path: Path) -> Iterator[_Item]:

@@ -1,7 +1,8 @@
 """Caches what is known of the contents of a route's archives, while the files are unchanged.
 
 CRCs are keyed by the file's identity; deflated forms lie in unnamed files, which end with the process. Both caches are
-bounded, and the oldest entries go first.
+bounded, and the oldest entries go first. Small forms are kept in memory, and lie in one file for an archive: a process
+may have few descriptors.
 """
 
 from __future__ import annotations
@@ -11,34 +12,61 @@ import os
 import tempfile
 import threading
 from collections import OrderedDict
+from collections.abc import Callable
 
 from invio.core.memory import Memory
+from invio.core.readable import Readable
 from invio.delivery.archives.checksums import crc_of
 from invio.delivery.archives.deflate_cache import WORTH, deflated_piece
+from invio.delivery.archives.spools import SMALL, SharedFile
 from invio.stores.arriving import write_all
-from invio.stores.sources import DiskFile, SpooledFile, read_through
+from invio.stores.sources import SpooledFile, on_disk, read_through
 
+_Form = SpooledFile | bytes | None  # a file, or a small content in memory; None: it is no shorter deflated
+
+KEPT_SMALL = 16 * 1024 * 1024  # bytes of deflated contents that are small
 KEPT_BYTES = 256 * 1024 * 1024  # of deflated contents
 _KEPT_FILES = 256  # each is an open file
 _KNOWN = 100_000
 
+
+class _Forms(OrderedDict[object, _Form]):
+    """Deflated forms by their sources, the least used first."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.size = 0
+
+    def keep(self, source: object, form: _Form, most_bytes: int, most: int) -> None:
+        """Keeps a form, and drops the oldest beyond so many bytes or forms."""
+        self.drop(source)
+        self[source] = form
+        self.size += _size(form)
+        while self and (self.size > most_bytes or len(self) > most):
+            self.drop(next(iter(self)))
+
+    def drop(self, source: object) -> None:
+        """Drops a form, if it is there."""
+        self.size -= _size(self.pop(source, None))
+
+
 _crcs: Memory[object, int] = Memory(_KNOWN)
 _sums: Memory[object, bytes] = Memory(_KNOWN)
-_deflated: OrderedDict[object, SpooledFile | None] = OrderedDict()  # None: it is no shorter deflated
+_deflated, _small = _Forms(), _Forms()
 _lock = threading.Lock()
 
 
-def known_crc(source: DiskFile | SpooledFile, name: str) -> int:
+def known_crc(source: Readable, name: str) -> int:
     """The CRC-32 of a content, which is read once. Raises Refusal (`changed`); `name` is what that calls it."""
     crc = _crcs.get(source)
     if crc is None:
         crc = crc_of(source, name)
-        if isinstance(source, DiskFile):  # an unnamed file belongs to this archive alone, and must not stay open
+        if on_disk(source) is not None:  # an unnamed file belongs to this archive alone, and must not stay open
             _crcs.keep(source, crc)
     return crc
 
 
-def known_sha256(source: DiskFile | SpooledFile) -> bytes:
+def known_sha256(source: Readable) -> bytes:
     """The SHA-256 of a content, which is read once. Raises ContentChanged."""
     sha256 = _sums.get(source)
     if sha256 is not None:
@@ -46,26 +74,42 @@ def known_sha256(source: DiskFile | SpooledFile) -> bytes:
     digest = hashlib.sha256()
     for piece in read_through(source):
         digest.update(piece)
-    return _sums.keep(source, digest.digest()) if isinstance(source, DiskFile) else digest.digest()
+    return _sums.keep(source, digest.digest()) if on_disk(source) is not None else digest.digest()
 
 
-def deflated(source: DiskFile | SpooledFile) -> SpooledFile | None:
-    """A content's deflated form, or None where that is hardly shorter. Raises ContentChanged, OSError."""
+def deflated(source: Readable, shared: SharedFile) -> Readable | None:
+    """A content's deflated form, or None where that is hardly shorter; a small one lies in `shared`.
+
+    Raises:
+        ContentChanged, OSError.
+    """
+    made = _kept(source, lambda: _deflate(source))
+    return shared.add([made]) if isinstance(made, bytes) else made
+
+
+def _kept(source: Readable, make: Callable[[], _Form]) -> _Form:
+    """What is kept of a file, or is made now."""
     with _lock:
-        if source in _deflated:
-            _deflated.move_to_end(source)
-            return _deflated[source]
-    made = _deflate(source)
-    if isinstance(source, SpooledFile):
+        for kept in (_small, _deflated):
+            if source in kept:
+                kept.move_to_end(source)
+                return kept[source]
+    made = make()
+    if on_disk(source) is None:
         return made
     with _lock:
-        _deflated[source] = made
-        while len(_deflated) > _KEPT_FILES or sum(one.size for one in _deflated.values() if one) > KEPT_BYTES:
-            _deflated.popitem(last=False)
+        if isinstance(made, bytes):
+            _small.keep(source, made, KEPT_SMALL, _KNOWN)
+        else:
+            _deflated.keep(source, made, KEPT_BYTES, _KEPT_FILES)
     return made
 
 
-def _deflate(source: DiskFile | SpooledFile) -> SpooledFile | None:
+def _size(form: _Form) -> int:
+    return 0 if form is None else len(form) if isinstance(form, bytes) else form.size
+
+
+def _deflate(source: Readable) -> _Form:
     with tempfile.TemporaryFile(prefix="invio-") as file:
         at = length = 0
         for piece in read_through(source):
@@ -73,4 +117,8 @@ def _deflate(source: DiskFile | SpooledFile) -> SpooledFile | None:
             data = deflated_piece(piece, is_last=at >= source.size)
             write_all(file.fileno(), data)
             length += len(data)
-        return SpooledFile(os.dup(file.fileno()), length) if at and length <= source.size * WORTH else None
+        if not at or length > source.size * WORTH:
+            return None
+        if length <= SMALL:
+            return os.pread(file.fileno(), length, 0)
+        return SpooledFile(os.dup(file.fileno()), length)

@@ -19,7 +19,7 @@ from invio.workers.pool import Pool, PoolBusy
 
 log = logging.getLogger("invio.delivery")
 
-_POOL = Pool("making", 32, waiting=200)  # for producers without their own pool
+MAKING = Pool("making", 32, waiting=200)  # for producers without their own pool
 _LOOKED_EVERY = 0.25  # seconds between two looks whether the client is still there
 _END = object()
 
@@ -31,7 +31,7 @@ async def made_pieces(source: object, gone: Callable[[], bool]) -> AsyncIterator
         ProducerFailed: whoever makes the content failed. The log says how; whoever obtains it is not told.
         ClientGone.
     """
-    pool: Pool = getattr(source, "pool", None) or _POOL
+    pool: Pool = getattr(source, "pool", None) or MAKING
     await ensure_task()
     pieces: Any = None
     try:
@@ -93,7 +93,7 @@ async def waited(
     Raises:
         ClientGone, and what `work` raises.
     """
-    future = asyncio.wrap_future((pool or _POOL).submit(work, *given))
+    future = asyncio.wrap_future((pool or MAKING).submit(work, *given))
     while not future.done():
         await asyncio.wait({future}, timeout=_LOOKED_EVERY)
         if not future.done() and gone():

@@ -1,0 +1,153 @@
+"""What is made for an archive: bounded in time, size and room, and small contents in one file."""
+
+from __future__ import annotations
+
+import gc
+import io
+import os
+import threading
+import time
+import zipfile
+import zlib
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from invio.core.addresses import Address
+from invio.core.archive.plan import RUN
+from invio.core.archive.zip_layout import Entry, ZipLayout
+from invio.core.files import FileFacts
+from invio.core.http.replies import Slice
+from invio.delivery.archives.plan import Plan
+from invio.delivery.archives.spools import SMALL, SpooledPart, Spools
+from invio.delivery.sending.errors import NobodyWaits
+from invio.producers.spooling import NotProduced, Spool
+from invio.stores.sources import Made, SpooledFile
+from invio.workers.pool import Pool
+
+POOL = Pool("tests", 2, waiting=8)
+
+
+def made(*pieces: bytes) -> Made:
+    return Made(lambda: iter(pieces), POOL)
+
+
+def address(number: int) -> Address:
+    return Address("tables", f"{number}.csv")
+
+
+def descriptors() -> int:
+    gc.collect()
+    return len(os.listdir("/proc/self/fd"))
+
+
+def test_small_contents_of_a_bundle_share_a_file_and_give_all_back(tmp_path: Path) -> None:
+    room = Spool(tmp_path)
+    spools, before = Spools(2, room), descriptors()
+    some = [spools.take("b1", address(number), made(b"%d," % number, b"metres")) for number in range(40)]
+    assert [one.file.read(0, one.file.size) for one in some] == [b"%d,metres" % number for number in range(40)]
+    assert some[17].file.read(3, 2) == b"me"
+    assert [one.crc for one in some] == [zlib.crc32(b"%d,metres" % number) for number in range(40)]
+    assert descriptors() == before + 1
+    assert room.used == sum(one.file.size for one in some)
+    del some
+    assert descriptors() == before + 1, "two are kept for another plan of the bundle"
+    spools.close()
+    assert (descriptors(), room.used) == (before, 0)
+
+
+def test_a_bundle_that_is_planned_again_has_the_same_content_and_another_one_its_own(tmp_path: Path) -> None:
+    spools, runs = Spools(8, Spool(tmp_path)), iter(range(9))
+    anew = Made(lambda: iter([b"%d" % next(runs)]), POOL)
+    first, again, other = (spools.take(bundle, address(1), anew) for bundle in ("b1", "b1", "b2"))
+    assert first is again
+    assert [one.file.read(0, 1) for one in (first, other)] == [b"0", b"1"]
+    assert abs(first.made - time.time()) < 60
+
+
+@pytest.mark.parametrize("size", [SMALL, SMALL + 1])
+def test_a_large_content_has_a_file_of_its_own_which_takes_room_for_as_long(tmp_path: Path, size: int) -> None:
+    room, content = Spool(tmp_path), os.urandom(size)
+    spools = Spools(0, room)
+    one = spools.take("b1", address(1), made(content[:9], content[9:]))
+    assert (one.file.size, one.crc, one.file.read(5, size - 5)) == (size, zlib.crc32(content), content[5:])
+    assert isinstance(one.file, SpooledFile) == (size > SMALL)
+    assert room.used == size
+    del one
+    gc.collect()
+    assert room.used == 0
+
+
+def test_of_many_large_contents_a_few_have_files_of_their_own(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("invio.delivery.archives.spools.OWN_FILES", 2)
+    room, contents = Spool(tmp_path), [os.urandom(SMALL + 1 + number) for number in range(5)]
+    spools, plan, before = Spools(9, room), Plan(ZipLayout()), descriptors()
+    for number, content in enumerate(contents):
+        one = spools.take("b1", address(number), made(content))
+        facts = FileFacts(address(number), one.file.size, None, None)
+        plan.add(facts, one.file, Entry(f"{number}.csv", one.file.size, one.crc, None))
+    plan.end()
+    assert descriptors() == before + 1 + 2 * 2, "of each of these also the one that it was made into"
+    assert room.used == sum(map(len, contents))
+    parts = list(plan.content.cut(0, plan.content.size))
+    whole = b"".join(
+        part.source.read(part.offset, part.length) if isinstance(part, Slice) else part  # type: ignore[misc]
+        for part in parts
+    )
+    with zipfile.ZipFile(io.BytesIO(whole)) as archive:
+        assert [archive.read(name) for name in archive.namelist()] == contents
+    longest = [part.length for part in parts if isinstance(part, Slice) and isinstance(part.source, SpooledPart)]
+    assert max(longest) <= RUN, "what no descriptor is of is read a little at a time"
+
+
+@pytest.mark.parametrize(
+    ("room", "says"),
+    [
+        (Spool(bytes=99), "it is larger than 99 bytes"),
+        (Spool(all_bytes=99), "as much is being made at present"),
+    ],
+)
+def test_what_is_too_much_is_not_made(room: Spool, says: str) -> None:
+    with pytest.raises(NotProduced, match=says):
+        Spools(8, room).take("b1", address(1), made(b"x" * 60, b"x" * 60))
+    gc.collect()
+    assert room.used == 0
+
+
+class Blocked:
+    """A producer that does not give its first piece before it is let."""
+
+    def __init__(self) -> None:
+        self.goes_on, self.was_cancelled = threading.Event(), False
+
+    def __iter__(self) -> Iterator[bytes]:
+        return self
+
+    def __next__(self) -> bytes:
+        self.goes_on.wait(5)
+        raise StopIteration
+
+    def cancel(self) -> None:
+        self.was_cancelled = True
+        self.goes_on.set()
+
+
+def test_what_takes_too_long_is_cancelled() -> None:
+    blocked = Blocked()
+    with pytest.raises(NotProduced, match=r"it took longer than 0\.01 seconds"):
+        Spools(8, Spool(seconds=0.01)).take("b1", address(1), Made(lambda: iter(blocked), POOL))
+    assert blocked.was_cancelled
+
+
+def test_what_nobody_waits_for_is_cancelled() -> None:
+    blocked, asked = Blocked(), []
+
+    def check() -> None:
+        asked.append(1)
+        if len(asked) > 1:
+            raise NobodyWaits
+
+    with pytest.raises(NobodyWaits):
+        Spools(8, Spool()).take("b1", address(1), Made(lambda: iter(blocked), POOL), check)
+    assert blocked.was_cancelled
