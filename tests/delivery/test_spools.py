@@ -20,9 +20,10 @@ from invio.core.archive.zip_layout import Entry, ZipLayout
 from invio.core.files import FileFacts
 from invio.core.http.replies import Slice
 from invio.delivery.archives.plan import Plan
-from invio.delivery.archives.spools import SMALL, SpooledPart, Spools
+from invio.delivery.archives.spools import SMALL, Spool, SpooledPart, Spools
 from invio.delivery.sending.errors import NobodyWaits
-from invio.producers.spooling import NotProduced, Spool
+from invio.producers.spooling import NotProduced
+from invio.producers.spooling import Spool as Room
 from invio.stores.sources import Made, SpooledFile
 from invio.workers.pool import Pool
 
@@ -43,8 +44,8 @@ def descriptors() -> int:
 
 
 def test_small_contents_of_a_bundle_share_a_file_and_give_all_back(tmp_path: Path) -> None:
-    room = Spool(tmp_path)
-    spools, before = Spools(2, room), descriptors()
+    spools, before = Spools(2, Room(tmp_path, used=7)), descriptors()
+    room = spools.room
     some = [spools.take("b1", address(number), made(b"%d," % number, b"metres")) for number in range(40)]
     assert [one.file.read(0, one.file.size) for one in some] == [b"%d,metres" % number for number in range(40)]
     assert some[17].file.read(3, 2) == b"me"
@@ -58,7 +59,7 @@ def test_small_contents_of_a_bundle_share_a_file_and_give_all_back(tmp_path: Pat
 
 
 def test_a_bundle_that_is_planned_again_has_the_same_content_and_another_one_its_own(tmp_path: Path) -> None:
-    spools, runs = Spools(8, Spool(tmp_path)), iter(range(9))
+    spools, runs = Spools(8, Room(tmp_path)), iter(range(9))
     anew = Made(lambda: iter([b"%d" % next(runs)]), POOL)
     first, again, other = (spools.take(bundle, address(1), anew) for bundle in ("b1", "b1", "b2"))
     assert first is again
@@ -68,8 +69,8 @@ def test_a_bundle_that_is_planned_again_has_the_same_content_and_another_one_its
 
 @pytest.mark.parametrize("size", [SMALL, SMALL + 1])
 def test_a_large_content_has_a_file_of_its_own_which_takes_room_for_as_long(tmp_path: Path, size: int) -> None:
-    room, content = Spool(tmp_path), os.urandom(size)
-    spools = Spools(0, room)
+    spools, content = Spools(0, Room(tmp_path)), os.urandom(size)
+    room = spools.room
     one = spools.take("b1", address(1), made(content[:9], content[9:]))
     assert (one.file.size, one.crc, one.file.read(5, size - 5)) == (size, zlib.crc32(content), content[5:])
     assert isinstance(one.file, SpooledFile) == (size > SMALL)
@@ -81,15 +82,15 @@ def test_a_large_content_has_a_file_of_its_own_which_takes_room_for_as_long(tmp_
 
 def test_of_many_large_contents_a_few_have_files_of_their_own(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr("invio.delivery.archives.spools.OWN_FILES", 2)
-    room, contents = Spool(tmp_path), [os.urandom(SMALL + 1 + number) for number in range(5)]
-    spools, plan, before = Spools(9, room), Plan(ZipLayout()), descriptors()
+    contents = [os.urandom(SMALL + 1 + number) for number in range(5)]
+    spools, plan, before = Spools(9, Room(tmp_path)), Plan(ZipLayout()), descriptors()
     for number, content in enumerate(contents):
         one = spools.take("b1", address(number), made(content))
         facts = FileFacts(address(number), one.file.size, None, None)
         plan.add(facts, one.file, Entry(f"{number}.csv", one.file.size, one.crc, None))
     plan.end()
     assert descriptors() == before + 1 + 2 * 2, "of each of these also the one that it was made into"
-    assert room.used == sum(map(len, contents))
+    assert spools.room.used == sum(map(len, contents))
     parts = list(plan.content.cut(0, plan.content.size))
     whole = b"".join(
         part.source.read(part.offset, part.length) if isinstance(part, Slice) else part  # type: ignore[misc]
@@ -104,15 +105,44 @@ def test_of_many_large_contents_a_few_have_files_of_their_own(tmp_path: Path, mo
 @pytest.mark.parametrize(
     ("room", "says"),
     [
-        (Spool(bytes=99), "it is larger than 99 bytes"),
-        (Spool(all_bytes=99), "as much is being made at present"),
+        (Room(bytes=99), "it is larger than 99 bytes"),
+        (Room(all_bytes=99), "as much is being made at present"),
     ],
 )
-def test_what_is_too_much_is_not_made(room: Spool, says: str) -> None:
+def test_what_is_too_much_is_not_made(room: Room, says: str) -> None:
+    spools = Spools(8, room)
     with pytest.raises(NotProduced, match=says):
-        Spools(8, room).take("b1", address(1), made(b"x" * 60, b"x" * 60))
+        spools.take("b1", address(1), made(b"x" * 60, b"x" * 60))
     gc.collect()
-    assert room.used == 0
+    assert spools.room.used == 0
+
+
+def test_archives_that_nobody_obtains_make_room_for_new_ones() -> None:
+    held: list[Spool] = []
+
+    def gives_room() -> bool:
+        if not held:
+            return False
+        held.clear()
+        return True
+
+    spools = Spools(0, Room(all_bytes=250), gives_room)
+    held += [spools.take("b1", address(number), made(b"x" * 50)) for number in range(2)]
+    assert spools.take("b2", address(1), made(b"y" * 120)).file.read(0, 3) == b"yyy"
+    assert held == []
+    with pytest.raises(NotProduced) as raised:
+        spools.take("b3", address(1), made(b"z" * 251))
+    assert raised.value.word == "busy"
+
+
+def test_a_full_pool_makes_no_archive_be_forgotten() -> None:
+    goes_on, pool = threading.Event(), Pool("full", 1)
+    pool.submit(goes_on.wait, 5)
+    spools = Spools(8, Room(), lambda: pytest.fail("there is room"))
+    with pytest.raises(NotProduced) as raised:
+        spools.take("b1", address(1), Made(lambda: iter([b"x"]), pool))
+    goes_on.set()
+    assert raised.value.word == "busy"
 
 
 class Blocked:
@@ -136,7 +166,7 @@ class Blocked:
 def test_what_takes_too_long_is_cancelled() -> None:
     blocked = Blocked()
     with pytest.raises(NotProduced, match=r"it took longer than 0\.01 seconds"):
-        Spools(8, Spool(seconds=0.01)).take("b1", address(1), Made(lambda: iter(blocked), POOL))
+        Spools(8, Room(seconds=0.01)).take("b1", address(1), Made(lambda: iter(blocked), POOL))
     assert blocked.was_cancelled
 
 
@@ -149,5 +179,5 @@ def test_what_nobody_waits_for_is_cancelled() -> None:
             raise NobodyWaits
 
     with pytest.raises(NobodyWaits):
-        Spools(8, Spool()).take("b1", address(1), Made(lambda: iter(blocked), POOL), check)
+        Spools(8, Room()).take("b1", address(1), Made(lambda: iter(blocked), POOL), check)
     assert blocked.was_cancelled

@@ -56,6 +56,13 @@ class NotProduced(Exception):
         self.word = word
 
 
+class NoRoom(NotProduced):
+    """As much lies there already as may."""
+
+    def __init__(self) -> None:
+        super().__init__("as much is being made at present as there is room for", "busy")
+
+
 @dataclass(slots=True)
 class Spool:
     """Where contents lie while they are made, and how much may.
@@ -71,10 +78,10 @@ class Spool:
     used: int = 0
 
     def take(self, count: int) -> None:
-        """Takes some of the room. Raises NotProduced: there is none."""
+        """Takes some of the room. Raises NoRoom."""
         with _ROOM:
             if self.used + count > self.all_bytes:
-                raise NotProduced("as much is being made at present as there is room for", "busy")
+                raise NoRoom
             self.used += count
 
     def give_back(self, count: int) -> None:
@@ -107,6 +114,7 @@ class Production:
         self.whole = False
         # What is raised holds on to where it was raised, and so to this: each time it is raised anew.
         self.failed: tuple[str, str] | None = None
+        self.lacks_room = False  # why it failed
         self.began = 0.0  # Unix seconds
         self.ended = 0.0  # on the clock that does not go back
         self._room = Taken(spool)
@@ -180,6 +188,7 @@ class Production:
                 if time.monotonic() > self._deadline:
                     raise NotProduced(f"it took longer than {self._spool.seconds:g} seconds")
         except NotProduced as error:
+            self.lacks_room = isinstance(error, NoRoom)
             self._end(error)
         except OSError as error:
             full = error.errno in _FULL
@@ -358,7 +367,7 @@ class Taken:
         self._spool, self._taken = spool, 0
 
     def take(self, count: int) -> None:
-        """Takes some more. Raises NotProduced: there is no room."""
+        """Takes some more. Raises NoRoom."""
         self._spool.take(count)
         self._taken += count
 

@@ -115,7 +115,7 @@ class Bundles:
         self._limits = limits
         self._packing = packing
         self._behind: BackgroundDeflater | None = None
-        self._spools = Spools(limits.spools, room)
+        self._spools = Spools(limits.spools, room, self._forget_oldest)
         self._plans: OrderedDict[str, _Kept] = OrderedDict()
         self._preparing: dict[str, Preparing] = {}
         self._refused: OrderedDict[str, Refusal] = OrderedDict()  # by id
@@ -274,6 +274,14 @@ class Bundles:
         """Drops a bundle's plan because something in it has changed; the next request plans it anew."""
         with self._lock:
             self._plans.pop(bundle_id, None)
+
+    def _forget_oldest(self) -> bool:
+        """Drops the plan that was used least; whether there was one."""
+        with self._lock:
+            if not self._plans:
+                return False
+            self._plans.popitem(last=False)
+            return True
 
     def extend(self, bundle_id: str, moment: float) -> None:
         """Keeps a bundle at least until a moment, in Unix seconds."""

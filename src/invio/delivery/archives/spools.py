@@ -14,12 +14,12 @@ import time
 import weakref
 from collections import OrderedDict
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from invio.core.addresses import Address
 from invio.core.readable import HeldInMemory
 from invio.delivery.sending.production import MAKING
-from invio.producers.spooling import Production, Taken
+from invio.producers.spooling import NoRoom, NotProduced, Production, Taken
 from invio.producers.spooling import Spool as Room
 from invio.stores.arriving import crc32, write_all
 from invio.stores.sources import Made, SpooledFile
@@ -83,9 +83,13 @@ class Spool:
 class Spools:
     """The files made for each bundle; the oldest go first, and are closed when nobody holds them."""
 
-    def __init__(self, limit: int, room: Room | None = None) -> None:
-        """`limit` is how many are kept for a bundle that is planned again; `room` where they lie, and how much may."""
-        self._limit, self._room = limit, room or Room()
+    def __init__(self, limit: int, room: Room | None = None, gives_room: Callable[[], bool] = lambda: False) -> None:
+        """`limit` is how many are kept for a bundle that is planned again.
+
+        Where they lie, and how much may, is as in `room`, but what is made for archives takes none of it.
+        `gives_room` lets go of an archive that holds some, and tells whether there was one.
+        """
+        self._limit, self.room, self._gives_room = limit, replace(room or Room(), used=0), gives_room
         self._kept: OrderedDict[tuple[str, str], Spool] = OrderedDict()
         self._shared: weakref.WeakValueDictionary[str, SharedFile] = weakref.WeakValueDictionary()
         self._lock = threading.Lock()
@@ -105,7 +109,7 @@ class Spools:
             if kept is not None:
                 self._kept.move_to_end(key)
                 return kept
-        spool = self._made(bundle, made, check)
+        spool = self._made_with_room(bundle, made, check)
         with self._lock:
             # Another request for the same bundle may have been faster: all must get one content.
             kept = self._kept.setdefault(key, spool)
@@ -113,9 +117,32 @@ class Spools:
                 self._kept.popitem(last=False)
             return kept
 
+    def _made_with_room(self, bundle: str, made: Made, check: Callable[[], object]) -> Spool:
+        while True:
+            try:
+                return self._made(bundle, made, check)
+            except NoRoom:
+                if not self._lets_go():
+                    raise
+
+    def _lets_go(self) -> bool:
+        """Lets go of what is kept until there is more room than before; whether there is."""
+        before = self.room.used
+        with self._lock:
+            self._kept.clear()
+        while self.room.used >= before:
+            if not self._gives_room():
+                return False
+        return True
+
     def _made(self, bundle: str, made: Made, check: Callable[[], object]) -> Spool:
-        run = Production(made.chunks, made.pool or MAKING, self._room)  # type: ignore[arg-type]
-        run.make(check)
+        run = Production(made.chunks, made.pool or MAKING, self.room)  # type: ignore[arg-type]
+        try:
+            run.make(check)
+        except NotProduced:
+            if run.lacks_room:
+                raise NoRoom from None
+            raise
         crc, shared = 0, self._shared_by(bundle)
         for piece in _pieces(run):
             crc = crc32()(piece, crc)
@@ -128,7 +155,7 @@ class Spools:
         with self._lock:
             shared = self._shared.get(bundle)
             if shared is None:
-                shared = self._shared[bundle] = SharedFile(self._room)
+                shared = self._shared[bundle] = SharedFile(self.room)
             return shared
 
     def close(self) -> None:
