@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import math
 import os
 import threading
 import time
@@ -17,9 +18,12 @@ from invio.core.addresses import Address, parse_address
 from invio.core.files import FileFacts
 from invio.core.readable import ContentChanged
 from invio.producers.spooling import Spool
+from invio.service.open_stores import open_store
+from invio.service.settings import read_settings
 from invio.stores.blocking import BlockingStore, Reading
 from invio.stores.cached import CachedFile, ContentCache
 from invio.stores.disk_cache import DiskCache
+from invio.stores.origin import OriginStore
 from invio.stores.sources import DiskFile, read_through
 from invio.stores.store import Found, Missing, StoreFault
 
@@ -125,6 +129,27 @@ def test_what_is_not_the_file_any_more_is_neither_completed_nor_kept(far: Far, h
     far.fails_at = len(CONTENT) + 1
     assert isinstance(far.locate(ADDRESS).source, CachedFile)
     assert asyncio.run(part(far.locate(ADDRESS), 0, len(CONTENT))) == CONTENT
+
+
+@pytest.mark.parametrize("spool", [Spool(bytes=2_000_000), Spool(all_bytes=2_000_000), Spool(seconds=0.0)])
+def test_what_cannot_be_fetched_to_its_end_is_sent_all_the_same(tmp_path: Path, spool: Spool) -> None:
+    far = Far()
+    far.cache = ContentCache("far", DiskCache(tmp_path / "contents", 1 << 30), spool)
+    assert asyncio.run(part(far.locate(ADDRESS), 3, len(CONTENT) - 3)) == CONTENT[3:]
+    assert b"".join(read_through(far.locate(ADDRESS).content)) == CONTENT
+    assert isinstance(far.locate(ADDRESS).source, CachedFile)
+
+
+def test_a_large_file_may_take_longer_to_fetch_than_one_to_make(tmp_path: Path) -> None:
+    (tmp_path / "invio.toml").write_text(
+        "[making]\nbytes = 5\nseconds = 0.1\n\n[stores.far]\nkind = 'remote'\nurl = 'http://127.0.0.1:9/'\n"
+        "cache_bytes = 1_000_000\n"
+    )
+    store = open_store(read_settings(tmp_path / "invio.toml"), None, "far")
+    assert isinstance(store, OriginStore)
+    assert store.cache is not None
+    room = store.cache.spool
+    assert (room.bytes, room.all_bytes, room.seconds) == (1_000_000, 1_000_000, math.inf)
 
 
 def test_another_tag_is_another_content(far: Far) -> None:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
@@ -119,7 +121,9 @@ def _remote(settings: Settings, name: str, given: RemoteSettings) -> Store:
         from invio.stores.cached import ContentCache
 
         cache = DiskCache(settings.path(settings.service.data) / "contents" / name, given.cache_bytes)
-        store.cache = ContentCache(name, cache, spool_of(settings, alone=False))
+        # Not the limits of what is made: fetching a large file may take hours.
+        fetched = replace(spool_of(settings, alone=False), bytes=cache.limit, all_bytes=cache.limit, seconds=math.inf)
+        store.cache = ContentCache(name, cache, fetched)
     return store
 
 

@@ -1,8 +1,9 @@
 """A disk cache for contents of other systems: each is fetched once for all callers, and read from the disk afterwards.
 
 The first request fetches the content, from first byte to last, into a nameless file; concurrent requests read what has
-arrived. A request for a part far ahead does not wait: it is read from the other system directly. Once everything has
-arrived and the file was found unaltered, the content is cached.
+arrived. A request for a part far ahead does not wait: it is read from the other system directly. So is the rest of what
+could not be fetched to its end, as when the disk is full. Once everything has arrived and the file was found unaltered,
+the content is cached.
 
 Invariants:
 - No last byte of a content is given before the file was found unaltered.
@@ -16,6 +17,7 @@ import os
 import threading
 from collections import OrderedDict
 from collections.abc import AsyncIterator, Callable
+from contextlib import suppress
 from dataclasses import dataclass
 from typing import BinaryIO
 
@@ -23,7 +25,7 @@ from invio.core.readable import ContentChanged
 from invio.producers.spooling import NotProduced, Production, Spool
 from invio.stores.disk_cache import DiskCache
 from invio.stores.sources import BlockingFile, DiskFile, read_through
-from invio.stores.store import Found, StoreFault
+from invio.stores.store import Found
 from invio.workers.pool import Pool, PoolBusy
 
 log = logging.getLogger("invio.stores")
@@ -38,7 +40,7 @@ class ContentCache:
     """The cached contents of one store."""
 
     def __init__(self, name: str, cache: DiskCache, spool: Spool) -> None:
-        self._cache, self._spool = cache, spool
+        self._cache, self.spool = cache, spool
         self._pool = Pool(f"fetch-{name}", 8, waiting=64)
         self._keeping = Pool(f"keep-{name}", 1, waiting=64)
         self._fetches: OrderedDict[str, Production] = OrderedDict()  # those under way, the oldest first
@@ -67,7 +69,7 @@ class ContentCache:
                 kept = self._cache.at_hand(key)
                 if kept is not None:
                     return kept.file
-                running = self._fetches[key] = Production(lambda: read_through(plain), self._pool, self._spool)
+                running = self._fetches[key] = Production(lambda: read_through(plain), self._pool, self.spool)
             while len(self._fetches) > _FETCHES:
                 self._fetches.popitem(last=False)
         try:
@@ -133,13 +135,12 @@ class CachedFile(BlockingFile):
                 return fetched.read(offset, count)
             except ContentChanged:
                 fetched = None  # evicted in this moment
-        if fetched is None:
-            return self.store.read(self, offset, count)
-        try:
-            fetched.reach(offset + count, whole=offset + count >= self.size)
-        except NotProduced as error:
-            raise _fault(error) from None
-        return self._part(fetched, offset, count)
+        data = None
+        if fetched is not None:
+            with suppress(NotProduced):
+                fetched.reach(offset + count, whole=offset + count >= self.size)
+                data = self._part(fetched, offset, count)
+        return self.store.read(self, offset, count) if data is None else data
 
     async def pieces(self, offset: int, count: int) -> AsyncIterator[bytes]:
         """The same in pieces, of which those that are not kept yet are read from the other system, and kept."""
@@ -157,14 +158,16 @@ class CachedFile(BlockingFile):
                 continue
             try:
                 await fetched.reach_async(upto, whole=upto >= self.size)
-            except NotProduced as error:
-                raise _fault(error) from None
-            piece = self._part(fetched, offset, upto - offset)
+            except NotProduced:
+                break
+            part = self._part(fetched, offset, upto - offset)
+            if part is None:
+                break
             if upto == stop and not fetched.whole and not await self.store.is_unaltered_async(self):
                 raise ContentChanged("the file was altered while it was sent")
             offset = upto
-            yield piece
-        if offset < stop:
+            yield part
+        if offset < stop:  # it is evicted, or could not be fetched to its end
             async for piece in self.store.pieces(self, offset, stop - offset):
                 yield piece
 
@@ -177,14 +180,9 @@ class CachedFile(BlockingFile):
             return None
         return fetched
 
-    def _part(self, fetched: Production, offset: int, count: int) -> bytes:
+    def _part(self, fetched: Production, offset: int, count: int) -> bytes | None:
+        """A part of what was fetched; None where there is no more of it."""
         if fetched.whole:
             self.cache.keep(self.key, fetched)
         data = fetched.part(offset, count)
-        if len(data) != count or fetched.failed is not None:
-            raise ContentChanged("the file ended before its announced length")
-        return data
-
-
-def _fault(error: NotProduced) -> StoreFault:
-    return StoreFault(f"the content could not be fetched: {error}")
+        return data if len(data) == count and fetched.failed is None else None
