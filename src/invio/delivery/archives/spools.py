@@ -25,7 +25,7 @@ from invio.stores.arriving import crc32, write_all
 from invio.stores.sources import Made, SpooledFile
 
 SMALL = 256 * 1024  # bytes of a content that lies in one file with others
-OWN_FILES = 64  # contents of a bundle that have one of their own, at most
+OWN_FILES = 16  # contents of a bundle that have one of their own, at most
 _PIECE = 1024 * 1024  # bytes
 
 
