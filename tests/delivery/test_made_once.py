@@ -174,7 +174,6 @@ def test_a_run_that_nobody_began_is_not_kept_for_ever(productions: Productions, 
 
 def test_one_thread_looks_every_second_for_as_long_as_anything_is_kept(monkeypatch: pytest.MonkeyPatch) -> None:
     clock, threads = SetClock(), list[Callable[[], None]]()
-    monkeypatch.setattr(module, "time", clock)
 
     class Started:
         def __init__(self, target: Callable[[], None], **_: object) -> None:
@@ -184,7 +183,7 @@ def test_one_thread_looks_every_second_for_as_long_as_anything_is_kept(monkeypat
             threads.append(self.target)
 
     monkeypatch.setattr("invio.delivery.representation.made_once.threading.Thread", Started)
-    productions = Productions(Spool(), clock.monotonic)
+    productions = Productions(Spool(), clock.monotonic, clock.sleep)
     with mock.patch.object(Started, "start", side_effect=RuntimeError("no thread"), create=True):
         chosen(productions, asked(), found(path="wave.csv"))
     for _ in range(2):

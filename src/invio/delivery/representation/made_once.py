@@ -60,8 +60,13 @@ class _Kept:
 class Productions:
     """The runs of all producers of a process, by the tags of what they make; the newest last."""
 
-    def __init__(self, spool: Spool, now: Callable[[], float] = time.monotonic) -> None:
-        self._spool, self._now = spool, now
+    def __init__(
+        self,
+        spool: Spool,
+        now: Callable[[], float] = time.monotonic,
+        sleep: Callable[[float], None] = time.sleep,
+    ) -> None:
+        self._spool, self._now, self._sleep = spool, now, sleep
         self._kept: OrderedDict[str, _Kept] = OrderedDict()
         self._lock = threading.Lock()
         self._sweeps = False
@@ -124,7 +129,7 @@ class Productions:
 
     def _sweep_regularly(self) -> None:
         while self.sweep():
-            time.sleep(_SWEPT_EVERY)
+            self._sleep(_SWEPT_EVERY)
 
     def sweep(self) -> bool:
         """Drops expired contents, which frees their disk space; whether any are left."""
