@@ -14,7 +14,7 @@ from invio.core.addresses import parse_address
 from invio.core.files import FileFacts
 from invio.core.readable import ContentChanged
 from invio.core.reasons import Refusal
-from invio.delivery.representation.renditions import RenditionFile
+from invio.delivery.representation.renditions import RenditionFile, _opened
 from invio.stores.sources import PIECE, DiskFile
 from invio.stores.store import Found, StoreFault
 from invio.workers.pool import Pool
@@ -100,3 +100,14 @@ def test_where_no_more_may_be_made_now_the_archive_says_so(cache: Cache) -> None
         asyncio.run(sent(source, 0, 1))
     goes_on.set()
     assert raised.value.word == "busy"
+
+
+def test_it_is_made_of_an_image_that_a_cache_has_evicted_too(cache: Cache, tmp_path: Path) -> None:
+    image = cache.find()
+    found = image._replace(lasting=rendition(Cache(tmp_path / "from-elsewhere")))
+    for _ in range(2):
+        with _opened(found) as descriptor:
+            assert os.pread(descriptor, 4, 3) == b"3456"
+        cache.path.unlink(missing_ok=True)
+    with pytest.raises(ContentChanged), _opened(image):
+        pytest.fail("there is nothing to open")

@@ -179,12 +179,15 @@ def _opened(found: Found) -> Iterator[int]:
     Raises:
         ContentChanged, StoreFault, OSError.
     """
-    with opened_unaltered(found.content) as descriptor:
+    source = found.content
+    if found.lasting is not None and not unchanged(found.source):  # a cache has evicted it
+        source = found.lasting
+    with opened_unaltered(source) as descriptor:
         if descriptor is not None:
             yield descriptor
             return
     with tempfile.TemporaryFile(prefix="invio-") as copy:
-        for piece in read_through(found.content):
+        for piece in read_through(source):
             copy.write(piece)
         copy.flush()
         yield copy.fileno()
