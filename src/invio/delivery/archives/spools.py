@@ -87,7 +87,7 @@ class Spools:
         """`limit` is how many are kept for a bundle that is planned again.
 
         Where they lie, and how much may, is as in `room`, but what is made for archives takes none of it.
-        `gives_room` lets go of an archive that holds some, and tells whether there was one.
+        `gives_room` drops the plan of one archive, and returns whether there was one to drop.
         """
         self._limit, self.room, self._gives_room = limit, replace(room or Room(), used=0), gives_room
         self._kept: OrderedDict[tuple[str, str], Spool] = OrderedDict()
@@ -126,7 +126,7 @@ class Spools:
                     raise
 
     def _lets_go(self) -> bool:
-        """Lets go of what is kept until there is more room than before; whether there is."""
+        """Drops contents, then plans, until some room is free. Returns whether any is."""
         before = self.room.used
         with self._lock:
             self._kept.clear()

@@ -38,7 +38,7 @@ class _Forms(OrderedDict[object, _Form]):
         self.size = 0
 
     def keep(self, source: object, form: _Form, most_bytes: int, most: int) -> None:
-        """Keeps a form, and drops the oldest beyond so many bytes or forms."""
+        """Keeps a form. The least used ones go while there are more than `most_bytes` or `most` of them."""
         self.drop(source)
         self[source] = form
         self.size += _size(form)
