@@ -77,7 +77,7 @@ class Protocol:
         self.outgoing.socket.sendall(self.transport.buffer)
         self.transport.buffer = b""
 
-    async def writable(self) -> None:
+    async def writable(self, _sock: socket.socket) -> None:
         self.said.append("writable")
         await asyncio.sleep(0)
 
@@ -106,7 +106,7 @@ class One:
             on_response=lambda: self.protocol.said.append("next"),
             flow=SimpleNamespace(write_paused=False),
         )  # fmt: skip
-        self.exchange = Exchange(self.app, self.cycle, self.protocol)
+        self.exchange = Exchange(self.app, self.cycle, self.protocol, self.protocol.outgoing)
         self.raises: Exception | None = None
 
     async def app(self, *_: object) -> None:
@@ -219,7 +219,7 @@ def test_what_the_socket_does_not_take_is_the_transports_and_what_waits_there_go
     assert one.protocol.transport.buffer.startswith(b"beforeHTTP/1.1 200")
     one.protocol.transport.buffer = b""
     long = b"x" * 8_000_000
-    exchange = Exchange(one.app, one.cycle, one.protocol)
+    exchange = Exchange(one.app, one.cycle, one.protocol, one.protocol.outgoing)
     one.cycle.scope = {"method": "GET", "http_version": "1.1"}
     assert exchange.send_whole(200, [(b"content-length", b"%d" % len(long))], long)
     taken = one.came()
@@ -262,7 +262,7 @@ def test_of_what_was_sent_the_unacknowledged_has_not_arrived(one: One) -> None:
     assert (exchange.unacknowledged(), exchange.arrived) == (10, 90)
     outgoing.got = 900
     assert (exchange.unacknowledged(), exchange.arrived) == (0, 100)
-    whole = Exchange(one.app, one.cycle, one.protocol)
+    whole = Exchange(one.app, one.cycle, one.protocol, one.protocol.outgoing)
     whole.body_sent, outgoing.on_its_way, outgoing.not_on_the_wire = 100, 0, 0
     assert not whole.waiting()
     one.protocol.waits = True
@@ -270,7 +270,7 @@ def test_of_what_was_sent_the_unacknowledged_has_not_arrived(one: One) -> None:
     whole.followed()
     outgoing.on_its_way = outgoing.not_on_the_wire = 60
     assert (whole.taken, whole.arrived, whole.at_most) == (True, 100, 100)
-    begun = Exchange(one.app, one.cycle, one.protocol)
+    begun = Exchange(one.app, one.cycle, one.protocol, one.protocol.outgoing)
     one.protocol.waits, outgoing.on_its_way = False, 1
     assert begun.arrived == 0, "of its head something is on its way, and of its body nothing"
     assert begun.waiting()

@@ -38,7 +38,7 @@ from invio.delivery.replies.making import Making, all_pieces, require_makes
 from invio.producers.spooling import Spool as Room
 from invio.stores.arriving import crc32
 from invio.stores.single import found_at
-from invio.stores.sources import DiskFile, Made
+from invio.stores.sources import Made
 from invio.stores.store import Missing
 
 _LEAST = 512  # bytes of a content that is worth deflating
@@ -227,15 +227,10 @@ def _below(called: str, path: Path) -> Iterator[_Item]:
             found = found_at(path)
         except Missing:
             raise Refusal("missing", f"there is no file {safe_name(called)!r}") from None
-        yield _item(called, found.on_disk, found.facts)
+        yield _Item(called, found.content, found.facts.modified)
         return
     for found in folder_at(os.fspath(path)).walk(Address("files", "")):
-        yield _item(f"{called}/{found.facts.address.path}", found.on_disk, found.facts)
-
-
-def _item(called: str, source: DiskFile | None, facts: FileFacts) -> _Item:
-    assert source is not None  # it is of a directory
-    return _Item(called, source, facts.modified)
+        yield _Item(f"{called}/{found.facts.address.path}", found.content, found.facts.modified)
 
 
 def _is_worth(item: _Item) -> bool:

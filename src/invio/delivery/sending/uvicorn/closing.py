@@ -83,17 +83,18 @@ class ClosingProtocol(HttpToolsProtocol):
             return
         self._leaving, self._lingers = True, not self._eof
         self.flow.resume_reading()
-        self.loop.call_soon(self.loop.call_soon, self._close_or_wait)  # once the transport has sent what it has
+        # Once the transport has sent what it has.
+        self.loop.call_soon(self.loop.call_soon, self._close_or_wait, self._outgoing)
 
-    def _close_or_wait(self) -> None:
+    def _close_or_wait(self, outgoing: SocketState) -> None:
         if self.gone:
             return
-        self.outgoing.say_end()
+        outgoing.say_end()
         if self._waits_for_taking():
-            self.loop.call_later(_TAKEN_LOOK, self._close_or_wait)
+            self.loop.call_later(_TAKEN_LOOK, self._close_or_wait, outgoing)
         elif self._lingers:
             self._lingers = False
-            self.loop.call_later(_LINGERS, self._close_or_wait)
+            self.loop.call_later(_LINGERS, self._close_or_wait, outgoing)
         else:
             self.transport.close()
 
@@ -125,12 +126,6 @@ class ClosingProtocol(HttpToolsProtocol):
         self.transport.abort()
 
     @property
-    def outgoing(self) -> SocketState:
-        """The connection's sending side, once it is made."""
-        assert self._outgoing is not None
-        return self._outgoing
-
-    @property
     def said_all(self) -> bool:
         """Whether the client has said all it will: mostly it has left, and some only close their own side."""
         return self._eof
@@ -140,11 +135,10 @@ class ClosingProtocol(HttpToolsProtocol):
         """Whether a sender waits for the socket to take more."""
         return self._waiting is not None
 
-    async def writable(self) -> None:
-        """Returns when the socket takes more. Raises ClientGone."""
+    async def writable(self, sock: socket.socket) -> None:
+        """Returns when the connection's socket takes more. Raises ClientGone."""
         if self.gone:
             raise ClientGone("the client closed the connection")
-        sock = self.outgoing.socket
         self._waiting = waiting = self.loop.create_future()
         self.loop.add_writer(sock.fileno(), wake, waiting)
         try:

@@ -20,6 +20,7 @@ from invio.delivery.sending.connection import STEP, TURN, Connection, Unfinished
 from invio.delivery.sending.errors import ClientGone, ReaderStuck, ReplyBroken
 from invio.delivery.sending.header_blocks import header_block
 from invio.delivery.sending.uvicorn.closing import ClosingProtocol
+from invio.delivery.sending.uvicorn.socket_state import SocketState
 
 log = logging.getLogger("invio.delivery")
 
@@ -39,11 +40,11 @@ class Exchange:
         "body_sent", "taken",
     )  # fmt: skip
 
-    def __init__(self, app: Callable[..., Any], cycle: Any, protocol: ClosingProtocol) -> None:
+    def __init__(self, app: Callable[..., Any], cycle: Any, protocol: ClosingProtocol, outgoing: SocketState) -> None:
         self._app = app
         self._cycle = cycle
         self._protocol = protocol
-        self._outgoing = protocol.outgoing
+        self._outgoing = outgoing
         self._direct = False
         self._head = b""
         self._until_close = False
@@ -348,7 +349,7 @@ class Exchange:
         while view:
             sent = self.attempt(sock.send, view, flags)
             if sent is None:
-                await self._protocol.writable()
+                await self._protocol.writable(sock)
                 self._turn = TURN
             else:
                 view = view[sent:]
@@ -387,7 +388,7 @@ class Exchange:
         while count:
             sent = self.attempt(os.sendfile, target, descriptor, offset, min(count, STEP))
             if sent is None:
-                await self._protocol.writable()
+                await self._protocol.writable(sock)
                 self._turn = TURN
                 continue
             if not sent:

@@ -24,6 +24,7 @@ from invio.delivery.sending.errors import ClientGone
 from invio.delivery.sending.uvicorn.closing import ClosingProtocol
 from invio.delivery.sending.uvicorn.exchange import NO_SCOPE, Exchange
 from invio.delivery.sending.uvicorn.signals import DEAF, NO_QUEUE, Queue, Signal
+from invio.delivery.sending.uvicorn.socket_state import SocketState
 
 # The longest head of a request, with its target; the parser itself knows no limit.
 _HEAD = 64 * 1024  # bytes
@@ -99,20 +100,20 @@ class FramedProtocol(ClosingProtocol):
         self._faulty = False  # whether its framing is not to be trusted
 
     def _start_asgi_task(self, cycle: Any, app: Any) -> None:
-        if self.scheme == "https":
+        if self._outgoing is None:  # what goes out is TLS's to encrypt
             super()._start_asgi_task(cycle, app)
             return
         heard = Signal()
         if cycle.message_event.is_set():  # its body arrived while it was queued
             heard.set()
         cycle.message_event = heard
-        super()._start_asgi_task(cycle, self._wired(cycle, app))
+        super()._start_asgi_task(cycle, self._wired(cycle, app, self._outgoing))
 
-    def _wired(self, cycle: Any, app: Any) -> Exchange:
+    def _wired(self, cycle: Any, app: Any, outgoing: SocketState) -> Exchange:
         """The application, with the extension."""
         if self._latest is not None:
             self._latest.followed()
-        self._latest = wire = Exchange(app, cycle, self)
+        self._latest = wire = Exchange(app, cycle, self, outgoing)
         cycle.scope["extensions"] = {"http.response.zerocopysend": _OFFERED, "invio.connection": wire}
         return wire
 
@@ -271,12 +272,12 @@ class FramedProtocol(ClosingProtocol):
             self._upgrading = True
             return
         self._body_open = True
-        if self._reading:
-            self._begin(version)
+        if self._reading and self._outgoing is not None:
+            self._begin(version, self._outgoing)
         else:
             super().on_headers_complete()
 
-    def _begin(self, version: str) -> None:
+    def _begin(self, version: str, outgoing: SocketState) -> None:
         """Does what the server does with a request, for an application that `starts_eagerly` and is not mounted."""
         scope, state, url = self.scope, self.server_state, httptools.parse_url(self.url)
         raw = url.path
@@ -301,7 +302,7 @@ class FramedProtocol(ClosingProtocol):
             on_response=self.on_response_complete,
         )
         if before is None or before.response_complete:
-            self.start(cycle.run_asgi(self._wired(cycle, self.app)))
+            self.start(cycle.run_asgi(self._wired(cycle, self.app, outgoing)))
         else:
             self.flow.pause_reading()
             self.pipeline.appendleft((cycle, self.app))
