@@ -13,6 +13,8 @@ from typing import Any
 
 import sqlalchemy as sa
 
+from invio.producers.odd_dates import read_odd_dates_as_text
+
 _FETCH = 1000  # rows at a time
 _WAITS_FOR_ONE = 5.0  # seconds to wait for a free connection
 # What a query or a function is given of who asks, where the file is each recipient's own.
@@ -140,6 +142,7 @@ def database_engine(database: str, folder: Path = Path(), connections: int = 5) 
         engine = _engines.get(key)
         if engine is None:
             engine = _engines[key] = sa.create_engine(url, connect_args=arguments, **pooled)
+            read_odd_dates_as_text(engine)
     except sa.exc.NoSuchModuleError as error:
         raise ProducerFault(f"no installed package reaches such a database: {error}") from None
     except ModuleNotFoundError as error:

@@ -12,6 +12,7 @@
 | a date | 2026-01-31 | "2026-01-31" | a date cell |
 | a time of day | 06:30:00 | "06:30:00" | a time cell |
 | a date and time | 2026-01-31T06:30:00+00:00 | the same, as a string | a date cell, in UTC where there is an offset |
+| another date or time (`infinity`, 44 BC) | as the database writes it | the same, as a string | a text cell |
 | a duration | seconds, as a number | seconds, as a number | a number cell |
 | bytes | Base64 (RFC 4648 §4) | the same, as a string | the same, as a text cell |
 | a list, a mapping | as JSON | as JSON | as JSON, in a text cell |
