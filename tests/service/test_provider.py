@@ -9,8 +9,9 @@ import sqlite3
 import threading
 import time
 from collections.abc import Callable, Iterator
-from contextlib import AbstractContextManager, contextmanager, nullcontext
+from contextlib import contextmanager
 from dataclasses import dataclass, field
+from functools import partial
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import Any
@@ -230,23 +231,27 @@ def given(keys: str) -> IdentitySettings:
     return IdentitySettings(issuer="https://login.example", audience="files", keys=keys)
 
 
+def answered_by(monkeypatch: pytest.MonkeyPatch, answer: Callable[[httpx.Request], httpx.Response]) -> None:
+    monkeypatch.setattr(httpx, "Client", partial(httpx.Client, transport=httpx.MockTransport(answer)))
+
+
 def test_keys_are_had_again_when_old_and_for_an_unknown_one_every_half_minute(
     issuer: Issuer, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     clock, asked = Clock(), []
 
-    def answer(_: str, url: str, **how: object) -> AbstractContextManager[httpx.Response]:
-        asked.append((clock.now, how["follow_redirects"]))
-        return nullcontext(httpx.Response(200, text=issuer.published(), request=httpx.Request("GET", url)))
+    def answer(_: httpx.Request) -> httpx.Response:
+        asked.append(clock.now)
+        return httpx.Response(200, text=issuer.published())
 
     monkeypatch.setattr(provider_module, "time", clock)
-    monkeypatch.setattr(httpx, "stream", answer)
+    answered_by(monkeypatch, answer)
     provider = Provider(given("https://login.example/keys"), tmp_path)
     known = issuer.token()
     for later in (0, 3600, 1, 3600):
         clock.now += later
         assert isinstance(provider.recipient_of(known), Recipient)
-    assert asked == [(10_000, False), (13_601, False)], "a redirect is not followed"
+    assert asked == [10_000, 13_601]
     issuer.keys["two"] = rsa.generate_private_key(65537, 2048)
     unknown = issuer.token(by="two")
     clock.now = 13_601 + 30
@@ -262,26 +267,27 @@ def drip(clock: Clock, pieces: int) -> Iterator[bytes]:
         yield b" " * 100
 
 
-@pytest.mark.parametrize("what", ["an error", "too deep", "a list", "of numbers", "too long", "too slow"])
+@pytest.mark.parametrize("what", ["an error", "a redirect", "too deep", "a list", "of numbers", "too long", "too slow"])
 def test_an_answer_that_holds_no_keys_leaves_those_that_are_known(
     issuer: Issuer, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, what: str
 ) -> None:
     clock, known, read = Clock(), issuer.token(), dict[int, bytes]()
-    good = httpx.Response(200, text=issuer.published(), request=httpx.Request("GET", "https://login.example/keys"))
+    good = httpx.Response(200, text=issuer.published())
     content: dict[str, Callable[[], str | Iterator[bytes]]] = {
         "an error": issuer.published,
+        "a redirect": str,
         "too deep": lambda: "[" * 100_000,
         "a list": lambda: "[]",
         "of numbers": lambda: '{"keys": [1]}',
         "too long": lambda: (read.setdefault(number, b" " * 100_000) for number in range(1000)),
         "too slow": lambda: drip(clock, 100),
     }
-    bad = [httpx.Response(500 if what == "an error" else 200, content=content[what]()) for _ in range(2)]
-    for one in bad:
-        one.request = good.request
+    status = {"an error": 500, "a redirect": 302}.get(what, 200)
+    elsewhere = {"location": "https://elsewhere.example/keys"}
+    bad = [httpx.Response(status, headers=elsewhere, content=content[what]()) for _ in range(2)]
     answers = [bad[0], good, bad[1]]
     monkeypatch.setattr(provider_module, "time", clock)
-    monkeypatch.setattr(httpx, "stream", lambda *_, **__: nullcontext(answers.pop(0)))
+    answered_by(monkeypatch, lambda _: answers.pop(0))
     provider = Provider(given("https://login.example/keys"), tmp_path)
     assert isinstance(provider.recipient_of(known), str)
     clock.now += 3601

@@ -12,11 +12,12 @@ import logging
 import re
 import threading
 import time
+from contextlib import closing
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from invio.records.recipients import Recipient
-from invio.service.foreign_answers import body_within
+from invio.service.foreign_answers import ExchangeLimit, body_within
 
 if TYPE_CHECKING:
     from invio.service.settings import IdentitySettings
@@ -134,8 +135,10 @@ class Provider:
         """What the provider answers. Raises ValueError, TimeoutError, httpx.HTTPError: see `body_within`."""
         import httpx
 
-        began = time.monotonic()
-        with httpx.stream("GET", self._given.keys, timeout=_ANSWERS_WITHIN, follow_redirects=False) as answer:
+        began, limit = time.monotonic(), ExchangeLimit(_ANSWERS_WITHIN)
+        client = httpx.Client(timeout=_ANSWERS_WITHIN, follow_redirects=False)
+        asked = client.stream("GET", self._given.keys, extensions={"trace": limit.trace})
+        with closing(limit), client, limit.exchange(), asked as answer:
             answer.raise_for_status()
             return body_within(answer, _MOST_KEYS, _ANSWERS_WITHIN, began, time.monotonic)
 

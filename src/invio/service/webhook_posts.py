@@ -3,6 +3,7 @@
 Invariants:
 - Nothing is posted to an address that is not a public one, nor without encryption, unless the settings name its origin.
 - An answer's body is never read, and a redirect is a failure: the receiver has to be named where it is.
+- A receiver whose answer does not end keeps its thread for half a minute.
 """
 
 from __future__ import annotations
@@ -15,11 +16,13 @@ from invio import __version__
 from invio.core.networks import is_host_name
 from invio.core.signing import SigningKey
 from invio.core.webhook_signatures import FIELD, signature_of
+from invio.service.foreign_answers import ExchangeLimit
 from invio.service.settings import WebhookSettings
 from invio.stores.store import StoreFault
 from invio.stores.urls import origin_of, read_url, resolved
 
 _PATIENCE = 10.0  # seconds for connecting, and for each wait after that
+_LONGEST = 30.0  # seconds for a whole exchange
 
 
 def why_not(settings: WebhookSettings, text: str) -> str | None:
@@ -42,18 +45,21 @@ def _is_named(settings: WebhookSettings, url: httpx.URL) -> bool:
 class Posts:
     """Posts to one webhook, over one connection as long as it lasts."""
 
-    def __init__(self, url: str, settings: WebhookSettings, key: SigningKey) -> None:
+    def __init__(self, url: str, settings: WebhookSettings, key: SigningKey, seconds: float = _LONGEST) -> None:
+        """`seconds` are for one exchange."""
         self._url = url
         self._settings = settings
         self._key = key
         agent = {"user-agent": f"invio/{__version__}"}
         self._http = httpx.Client(timeout=_PATIENCE, trust_env=False, headers=agent)
+        self._limit = ExchangeLimit(seconds)
 
     def __enter__(self) -> Posts:
         return self
 
     def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, at: TracebackType | None) -> None:
         self._http.close()
+        self._limit.close()
 
     def post(self, body: bytes) -> tuple[str, bool]:
         """Posts one body; gives what came back, and whether it was told."""
@@ -68,13 +74,15 @@ class Posts:
         }
         try:
             where = url.host if _is_named(self._settings, url) else resolved(url)
+            extensions = {"sni_hostname": url.host, "trace": self._limit.trace}
             request = self._http.build_request(
-                "POST", url.copy_with(host=where), headers=fields, content=body, extensions={"sni_hostname": url.host}
+                "POST", url.copy_with(host=where), headers=fields, content=body, extensions=extensions
             )
-            answer = self._http.send(request, stream=True)
-            answer.close()
+            with self._limit.exchange():
+                answer = self._http.send(request, stream=True)
+                answer.close()
         except StoreFault as error:
             return str(error), False
-        except httpx.HTTPError as error:
+        except (httpx.HTTPError, TimeoutError) as error:
             return f"{url.host}: {error or type(error).__name__}", False
         return f"{answer.status_code} {answer.reason_phrase}".strip(), answer.is_success
