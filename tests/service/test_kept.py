@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import fcntl
 import json
 import os
 import shutil
 import signal
 import stat
 import subprocess
+import sys
 import tarfile
 import threading
 from collections.abc import Callable
@@ -15,7 +17,9 @@ from pathlib import Path
 
 import pytest
 
+from invio.records.database import open_database
 from invio.service.assembly import check_roots
+from invio.service.backup import BackupFault, back_up
 from invio.service.settings import BadSettings, read_settings
 from tests.running import INVIO, SETTINGS, Service, make_folder
 
@@ -234,6 +238,71 @@ def test_a_damaged_backup_puts_nothing_back(start: Start, tmp_path: Path) -> Non
         assert ended.returncode == 1, ended
         assert "Traceback" not in ended.stderr
         assert not folder.exists() or list(folder.iterdir()) == []
+
+
+_BACKUP_THAT_ENDS_ITSELF = """
+import os, sys
+from invio.cli import backing_up
+from invio.cli.main import main
+number = int(sys.argv.pop())
+backing_up._shown = lambda *_: os.kill(os.getpid(), number)
+main()
+"""
+
+
+def test_a_backup_that_is_ended_leaves_nothing_and_one_that_is_killed_nothing_for_the_next(
+    start: Start, tmp_path: Path
+) -> None:
+    service = start(settings=SETTINGS + MANAGED)
+    _put(service, "plans/quay.pdf", b"the quay " * 500)
+    target = tmp_path / "kept" / "nightly.tar"
+    target.parent.mkdir()
+    given = ["backup", str(target), "--settings", str(service.folder / "invio.toml")]
+
+    def ended_by(number: signal.Signals) -> int:
+        command = [sys.executable, "-c", _BACKUP_THAT_ENDS_ITSELF, *given, str(int(number))]
+        return subprocess.run(command, capture_output=True, timeout=60).returncode
+
+    assert ended_by(signal.SIGTERM) == 128 + signal.SIGTERM
+    assert list(target.parent.iterdir()) == []
+    assert ended_by(signal.SIGKILL) == -signal.SIGKILL
+    (left,) = target.parent.iterdir()
+    assert stat.S_IMODE(left.stat().st_mode) == 0o700
+    _run(*given)
+    assert left.exists(), "it is too young to be known as nobody's"
+    target.unlink()
+    os.utime(left, (0, 0))
+    with_it = os.open(left, os.O_RDONLY)
+    fcntl.flock(with_it, fcntl.LOCK_EX)
+    _run(*given)
+    assert left.exists(), "it is in use"
+    os.close(with_it)
+    target.unlink()
+    _run(*given)
+    assert list(target.parent.iterdir()) == [target]
+
+
+def test_a_backup_lands_where_there_are_no_links_and_never_in_place_of_another(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    def no_links(*_: object) -> None:
+        raise PermissionError(1, "Operation not permitted")
+
+    monkeypatch.setattr(os, "link", no_links)
+    folder, target = tmp_path / "service", tmp_path / "nightly.tar"
+    make_folder(folder, settings=SETTINGS + MANAGED)
+    settings = read_settings(folder / "invio.toml")
+    open_database(settings.database).dispose()
+    back_up(settings, target)
+    assert tarfile.is_tarfile(target)
+    whole = target.read_bytes()
+    with pytest.raises(BackupFault, match="there is no such folder; make it, or name another"):
+        back_up(settings, tmp_path / "none" / "nightly.tar")
+    said = [True, False]  # it comes while the backup is made
+    monkeypatch.setattr(os.path, "lexists", lambda _: said.pop())
+    with pytest.raises(BackupFault, match="was made by somebody else meanwhile; name another"):
+        back_up(settings, target)
+    assert target.read_bytes() == whole
 
 
 def test_a_backup_that_would_write_elsewhere_is_refused(tmp_path: Path) -> None:

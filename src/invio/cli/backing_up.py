@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import signal
+import sys
 from pathlib import Path
 
 import click
@@ -17,6 +19,11 @@ def _shown(_: str, done: int, of: int) -> None:
         say(f"\r{done} of {of} contents", err=True, nl=done == of)
 
 
+def _leave_nothing_behind() -> None:
+    """Has SIGTERM end the command as Ctrl-C does: what is not finished is removed."""
+    signal.signal(signal.SIGTERM, lambda number, _: sys.exit(128 + number))
+
+
 @click.command()
 @click.argument("file", type=click.Path(path_type=Path))
 @has_settings
@@ -29,6 +36,7 @@ def backup(*, file: Path, settings: Path, as_json: bool) -> None:
     from invio.service.backup import back_up
     from invio.service.settings import read_settings
 
+    _leave_nothing_behind()
     made = back_up(read_settings(settings), file, _shown)
     if as_json:
         print_json({"path": str(made.path), "size": made.size, "contents": made.contents, "left_out": made.left_out})
@@ -48,6 +56,7 @@ def restore(*, file: Path, folder: Path, as_json: bool) -> None:
     """
     from invio.service import backup as backups
 
+    _leave_nothing_behind()
     settings = backups.restore(file, folder, _shown)
     if as_json:
         print_json({"settings": str(settings.file)})

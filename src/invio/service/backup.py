@@ -18,7 +18,7 @@ import tarfile
 import tempfile
 import time
 from collections.abc import Callable, Iterator
-from contextlib import closing, suppress
+from contextlib import closing
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -28,6 +28,7 @@ from invio.records.database import open_database
 from invio.records.versions import RESTORED
 from invio.service.settings import Settings, read_settings
 from invio.service.store_settings import ManagedSettings
+from invio.service.unfinished import unfinished
 
 _ABOUT, _RECORDS, _SETTINGS, _STORES = "backup.json", "records.sqlite", "settings", "stores"
 _FORMAT = "invio-backup-1"
@@ -55,28 +56,39 @@ def back_up(settings: Settings, target: Path, progress: Progress = lambda *_: No
     """Writes a backup of a service to `target`, whether the service runs or not.
 
     Raises:
-        BackupFault: there is something of that name, or there are no records.
+        BackupFault: there is something of that name, no folder for it, or there are no records.
         OSError: it cannot be written; nothing is left of it then.
     """
     if os.path.lexists(target):
         raise BackupFault(f"{target} is there already; move it away, or name another")
+    if not target.parent.is_dir():
+        raise BackupFault(f"{target.parent}: there is no such folder; make it, or name another")
     if not settings.database.exists():
         raise BackupFault(f"{settings.database}: there are no records; start the service once, or correct 'data'")
-    partial = target.with_name(target.name + ".part")
-    descriptor = os.open(partial, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC | os.O_NOFOLLOW, 0o600)
-    try:
-        with os.fdopen(descriptor, "wb") as file, tempfile.TemporaryDirectory(dir=target.parent) as folder:
-            copy = Path(folder) / _RECORDS
-            _copy_records(settings.database, copy)
+    with unfinished(target.parent) as folder:
+        copy, partial = folder / _RECORDS, folder / "backup.tar"
+        _copy_records(settings.database, copy)
+        with open(partial, "xb", opener=_private) as file:
             with tarfile.open(fileobj=file, mode="w|", format=tarfile.PAX_FORMAT) as archive:
                 count, left_out = _write(archive, settings, copy, progress)
             file.flush()
             os.fsync(file.fileno())
-        os.link(partial, target)
-    finally:
-        with suppress(FileNotFoundError):
-            partial.unlink()
+        _give_name(partial, target)
     return Backup(target, target.stat().st_size, count, left_out)
+
+
+def _give_name(partial: Path, target: Path) -> None:
+    """Raises BackupFault: something has the name meanwhile."""
+    try:
+        os.link(partial, target)
+    except OSError:
+        if os.path.lexists(target):
+            raise BackupFault(f"{target} was made by somebody else meanwhile; name another") from None
+        os.rename(partial, target)  # not every file system has links
+
+
+def _private(path: str, flags: int) -> int:
+    return os.open(path, flags, 0o600)
 
 
 def _copy_records(database: Path, target: Path) -> None:
@@ -151,8 +163,7 @@ def restore(source: Path, folder: Path, progress: Progress = lambda *_: None) ->
     if folder.exists() and any(folder.iterdir()):
         raise BackupFault(f"{folder} is not empty; name a new folder, and move the service's settings over by hand")
     folder.parent.mkdir(parents=True, exist_ok=True)
-    with tempfile.TemporaryDirectory(dir=folder.parent, prefix=f".{folder.name}-") as beside:
-        unpacked = Path(beside)
+    with unfinished(folder.parent) as unpacked:
         _unpack(source, unpacked)
         settings = _settled(unpacked)
         records = unpacked / _RECORDS
@@ -167,7 +178,6 @@ def restore(source: Path, folder: Path, progress: Progress = lambda *_: None) ->
 
 
 def _unpack(source: Path, target: Path) -> None:
-    os.chmod(target, 0o700)
     try:
         with tarfile.open(source, "r|") as archive:
             archive.extractall(target, filter="data")
