@@ -616,7 +616,7 @@ def test_no_byte_of_an_archive_leaves_before_it_is_recorded(
     address = Address("bundles", f"{record.id}/noted.zip")
 
     def represented() -> str | None:
-        return made.represent(BOB, address, sealed=False, resumes=False)[0].tag
+        return made.represent(BOB, address, sealed=False, resumes=False).representation.tag
 
     def noted() -> int:
         with engine.connect() as connection:

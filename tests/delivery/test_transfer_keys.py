@@ -50,7 +50,9 @@ def test_quotas_are_claimed_by_whose_they_are() -> None:
 
 def test_a_row_says_by_whom_and_by_what_a_transfer_was_asked_for() -> None:
     sealed = link(("via", "x" * 199), ("via", "desk"), ("tag", "t-1"), id="L1", to="bob")
-    row = new_row(key(sealed, version=3, credential="token t", decided_by="seal: k1"), '"e"', 10, None, 7)
+    asked = key(sealed, version=3, rendition="thumb", credential="token t", decided_by="seal: k1")
+    row = new_row(asked, '"e"', 10, None, 7)
+    assert row.rendition == "thumb"
     assert (row.who, row.address, row.recipient, row.network) == ("who", "files/a", "ann", "192.0.2.7")
     assert (row.link_id, row.via, row.tag, row.made_for) == ("L1", "x" * 199 + " ", "t-1", "bob")
     assert (row.etag, row.size, row.version, row.credential, row.decided_by) == ('"e"', 10, 3, "token t", "seal: k1")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import hashlib
+import io
 import json
 import shutil
 from collections.abc import Callable
@@ -12,6 +13,7 @@ from types import SimpleNamespace
 
 import pytest
 from click.testing import CliRunner, Result
+from PIL import Image
 
 from invio.cli.main import main
 from invio.core.reasons import Refusal
@@ -82,6 +84,31 @@ def test_a_version_is_named_with_its_digest_also_when_it_is_gone(service: Servic
         assert ann.delete("/api/files/models/floor.bin?version=1").status_code == 204
     stated = _receipt(service, transfer, "ann")
     assert (stated.version, stated.sha256) == (1, hashlib.sha256(b"first").hexdigest())
+
+
+def test_a_rendition_has_a_receipt_of_its_own_and_none_of_its_image(start: Callable[..., Service]) -> None:
+    service = start(rules=RULES, settings=MODELS + "\n[renditions.thumb]\nwidth = 8\nheight = 8\n")
+    chart = io.BytesIO()
+    Image.new("RGB", (64, 64), "navy").save(chart, "PNG")
+    with service.client("ann") as ann:
+        assert ann.put("/api/files/models/chart.png", content=chart.getvalue()).status_code == 201
+    small = service.get("/get/models/chart.png?version=1&rendition=thumb", "bob")
+    assert "immutable" not in small.headers["cache-control"], "the settings may make it larger"
+    told = _last(service, "models/chart.png")
+    stated = _receipt(service, told, "bob")
+    assert (stated.rendition, stated.size, stated.version, stated.sha256) == ("thumb", len(small.content), 1, None)
+    assert service.get(f"/api/transfers/{told}", "bob").json()["rendition"] == "thumb"
+    whole = service.get("/get/models/chart.png?version=1", "bob")
+    assert "immutable" in whole.headers["cache-control"]
+    until(lambda: len(_lines(service)) == 2)
+    assert {(one["rendition"], one["size"]) for one in _lines(service)} == {
+        ("thumb", len(small.content)), (None, len(whole.content)),
+    }  # fmt: skip
+
+
+def _lines(service: Service) -> list[dict[str, object]]:
+    told = service.get("/api/history?address=models/chart.png&state=complete", "ann").text
+    return [json.loads(line) for line in told.splitlines()]
 
 
 def test_whom_somebody_made_a_link_for_is_not_made_a_recipient(service: Service) -> None:

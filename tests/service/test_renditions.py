@@ -15,7 +15,7 @@ from concurrent.futures import ThreadPoolExecutor
 import pytest
 from PIL import Image, ImageCms
 
-from tests.running import SETTINGS, Service, make_folder
+from tests.running import SETTINGS, Service, make_folder, until
 
 Start = Callable[..., Service]
 RENDITIONS = """
@@ -216,6 +216,8 @@ def test_an_archive_has_renditions_of_its_images(service: Service) -> None:
         archive = zipfile.ZipFile(io.BytesIO(client.get(made["url"]).content))
         assert archive.namelist() == ["wide-thumb.webp", "photo-thumb.webp", "text.txt"]
         assert Image.open(archive.open("photo-thumb.webp")).size == (32, 24)
+        until(lambda: service.transfers()[0]["state"] == "complete")
+        assert service.transfers()[0]["rendition"] == "thumb", "it is not the images that were had"
         assert client.post("/api/bundles", json={"files": files, "rendition": "huge"}).status_code == 404
         bad = {"files": ["files/wide.png", "files/bomb.png"], "rendition": "thumb"}
         refused = client.post("/api/bundles", json=bad)

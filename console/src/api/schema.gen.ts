@@ -2462,6 +2462,11 @@ export interface components {
              * @description of a file that is kept in versions
              */
             version: number | null;
+            /**
+             * Rendition
+             * @description which one of the image, or images; null for the files themselves
+             */
+            rendition: string | null;
             /** Recipient */
             recipient: string | null;
             /**
@@ -2590,6 +2595,11 @@ export interface components {
              * @description of a file that is kept in versions
              */
             version: number | null;
+            /**
+             * Rendition
+             * @description which one of the image, or images; null for the files themselves
+             */
+            rendition: string | null;
             /** Recipient */
             recipient: string | null;
             /**

@@ -109,6 +109,7 @@ function columnsOf({ history, common }: Texts): ColumnOf<HistoryLine>[] {
       cell: (line) => (
         <>
           <SafeText>{line.address}</SafeText>
+          {line.rendition && <Aside>{common.rendition(line.rendition)}</Aside>}
           {line.reason && <Aside>{line.reason}</Aside>}
         </>
       ),

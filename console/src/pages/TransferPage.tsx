@@ -102,6 +102,7 @@ function About({ told }: { told: Told }) {
       facts={[
         [said.file, <SafeText key="file">{told.address}</SafeText>],
         [said.version, told.version],
+        [said.rendition, told.rendition],
         [said.recipient, told.recipient ?? common.anyone],
         [said.madeFor, told.made_for],
         [said.reason, told.reason],

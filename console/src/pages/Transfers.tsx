@@ -197,6 +197,7 @@ const Named = memo(function Named({ transfer }: { transfer: Transfer }) {
           {transfer.entry && ` · ${transfer.entry}`}
         </Aside>
       )}
+      {transfer.rendition && <Aside>{common.rendition(transfer.rendition)}</Aside>}
       {transfer.reason && <Aside>{transfer.reason}</Aside>}
     </>
   )

@@ -12,7 +12,7 @@ from rich.text import Text
 
 from invio.cli.links import PAST
 from invio.cli.options import talks_to_service
-from invio.cli.output import STATES, print_table, say, state_text
+from invio.cli.output import STATES, file_text, print_table, say, state_text
 from invio.client import Client
 from invio.core.figures import size_text
 
@@ -70,8 +70,7 @@ def _rows(lines: Iterator[str]) -> Iterator[tuple[str | Text, ...]]:
             _came_of(one),
             str(one["requests"]),
             _who(one),
-            Text(one["address"] + ("" if one["version"] is None else f"  (version {one['version']})"))
-            + Text("\n" + _through(one), style="dim"),
+            Text(file_text(one)) + Text("\n" + _through(one), style="dim"),
         )
 
 

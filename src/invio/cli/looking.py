@@ -15,7 +15,7 @@ from rich.text import Text
 
 from invio.cli.commands import CommandFailed
 from invio.cli.options import gives_json, print_json, talks_to_service
-from invio.cli.output import console, json_text, plain_table, print_table, say, state_text
+from invio.cli.output import console, file_text, json_text, plain_table, print_table, say, state_text
 from invio.client import Client
 from invio.core.addresses import parse_address
 from invio.core.figures import duration_text, size_text
@@ -246,7 +246,7 @@ def _cells(item: dict[str, Any]) -> tuple[str | Text, ...]:
         f"{size_text(item['rate'])}/s" if running and item["rate"] else "",
         duration_text(item["seconds_left"]) if running and item["seconds_left"] is not None else "",
         item["recipient"] or "anyone",
-        f"{item['address']}  ({item['entries_done']:,} of {item['entries']:,})" if item["entries"] else item["address"],
+        f"{item['address']}  ({item['entries_done']:,} of {item['entries']:,})" if item["entries"] else file_text(item),
     )
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import sys
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
 import click
@@ -47,6 +47,14 @@ def _cell(value: str | Text) -> str | Text:
 def print_table(columns: Sequence[tuple[str, str]], rows: Iterable[Sequence[str | Text]]) -> None:
     """Prints rows under their headings; `columns` are pairs of a heading and how it is aligned."""
     console().print(plain_table(columns, rows))
+
+
+def file_text(told: Mapping[str, Any]) -> str:
+    """Of which file a transfer is, with its version and rendition where there is one."""
+    version, rendition = told.get("version"), told.get("rendition")
+    which = [f"version {version}"] if version is not None else []
+    which += [f"rendition {rendition}"] if rendition is not None else []
+    return f"{told['address']}  ({', '.join(which)})" if which else str(told["address"])
 
 
 def json_text(value: Any, indent: int | None = None) -> str:

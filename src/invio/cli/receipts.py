@@ -12,7 +12,7 @@ import click
 
 from invio.cli.commands import CommandFailed
 from invio.cli.options import gives_json, has_settings, print_json, talks_to_service
-from invio.cli.output import say
+from invio.cli.output import file_text, say
 from invio.client import Client
 from invio.core.figures import size_text
 from invio.core.moments import timestamp
@@ -153,10 +153,9 @@ def _compare(content: Path, stated: Receipt) -> None:
 def _lines(stated: Receipt) -> list[str]:
     """What a receipt states, for people."""
     who = stated.recipient or (f"somebody with a link for {stated.made_for}" if stated.made_for else "somebody")
-    which = stated.address if stated.version is None else f"{stated.address} (version {stated.version})"
     size = "" if stated.size is None else f", {size_text(stated.size)}"
     lines = [
-        f"{who} obtained {which}{size}",
+        f"{who} obtained {file_text(asdict(stated))}{size}",
         f"began {timestamp(stated.began)}, arrived {timestamp(stated.arrived)}",
         f"signed by {stated.service} at {timestamp(stated.signed)}",
     ]

@@ -25,7 +25,8 @@ class BadReceipt(ValueError):
 class Receipt:
     """What a receipt states. Times in Unix seconds (UTC), `size` in bytes.
 
-    `service` is the address of the service that signed it. `sha256` is hexadecimal, and None where the service does
+    `service` is the address of the service that signed it. `rendition` names the one that arrived in place of the image
+    at `address`. `sha256` is hexadecimal, and None where the service does
     not know it (a content made on demand, an archive). `recipient` is who was signed in, or whom a link names by the
     word of the key's holder; None where that is nobody. `made_for` is whom the link says that it was made for.
     """
@@ -43,6 +44,7 @@ class Receipt:
     began: float
     arrived: float
     signed: float
+    rendition: str | None = None  # earlier receipts have none
 
 
 def sign(receipt: Receipt, key: SigningKey) -> str:

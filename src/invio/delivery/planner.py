@@ -75,6 +75,7 @@ class Resolved:
 
     `etag` is what the records know the content by; `found` the file, None for a bundle. `quotas` are those that hold,
     with how many files it is to each, and `quota_owner` the recipient whose they are, where that is not who asks.
+    `rendition` is what is sent in place of the image, or of each image of a bundle.
     """
 
     representation: Representation
@@ -84,6 +85,7 @@ class Resolved:
     quotas: Mapping[Quota, int]
     quota_owner: str | None
     decided_by: str
+    rendition: str | None
 
 
 @dataclass(slots=True)
@@ -206,7 +208,9 @@ class Planner:
             one = await self._of_file(request, caller, address, presentation, link)
         reply = plan(request.head, one.representation)
         found, version = one.found, None if one.found is None else one.found.facts.version
-        asking = _asking(caller, address, link, one.quotas, version=version, decided_by=one.decided_by)
+        asking = _asking(
+            caller, address, link, one.quotas, version=version, rendition=one.rendition, decided_by=one.decided_by
+        )
         if one.quota_owner is not None and one.quotas:
             asking.quota_owner = f"recipient:{one.quota_owner}"
         planned = PlannedReply(reply, asking, one.representation, one.etag, None, one.terms)
@@ -220,11 +224,13 @@ class Planner:
         """A bundle, which its maker or a link may have."""
         archives = self._way.archives
         resumes = not (request.head.get(b"range") or "bytes=0-").startswith("bytes=0-")
-        representation, quotas, owner = await in_pool(
+        one = await in_pool(
             archives.pool, partial(archives.represent, caller, address, sealed=link is not None, resumes=resumes)
         )
         by = "bundle" if link is None else _sealed_by(link)
-        return Resolved(representation, representation.tag, None, NO_TERMS, quotas, owner, by)
+        return Resolved(
+            one.representation, one.representation.tag, None, NO_TERMS, one.quotas, one.owner, by, one.rendition
+        )
 
     async def _of_file(
         self, request: Request, caller: Caller, address: Address, presentation: Presentation, link: SealedLink | None
@@ -251,7 +257,8 @@ class Planner:
                 shown = await in_pool(way.renditions.pool, way.renditions.of, found, presentation.rendition)
             found = shown
         offer = await way.offering.offer(request.head, found, presentation, terms, caller=caller)
-        return Resolved(offer.representation, offer.found.facts.tag, found, terms, quotas, owner, by)
+        etag, rendition = offer.found.facts.tag, presentation.rendition
+        return Resolved(offer.representation, etag, found, terms, quotas, owner, by, rendition)
 
     def _for_caches(self, terms: Terms, found: Found) -> Terms:
         """The terms, without `public` for a file that not everyone may have (RFC 9111 §3.5)."""
@@ -325,6 +332,7 @@ def _asking(
     quotas: Mapping[Quota, int],
     *,
     version: int | None,
+    rendition: str | None,
     decided_by: str,
 ) -> TransferKey:
     """Requests of one transfer come from one recipient, or from one place; and, by a link, by that link.
@@ -335,8 +343,9 @@ def _asking(
     whose, said = principal(recipient, caller.network), _said(address)
     who = whose if link is None else f"{whose}|{link.mark}"
     return TransferKey(
-        who, said, recipient, caller.network, link, quotas, version, caller.credential, decided_by, principal=whose
-    )
+        who, said, recipient, caller.network, link, quotas, version=version, rendition=rendition,
+        credential=caller.credential, decided_by=decided_by, principal=whose,
+    )  # fmt: skip
 
 
 # One text for all requests of the same: many may wait at once.

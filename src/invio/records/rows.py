@@ -31,6 +31,7 @@ class TransferRow:
 
     `who` is what requests of one transfer have in common: a principal (`recipient:ID` or `network:ADDRESS`) and,
     by a link, `|` and the link's mark. `made_for` is whom a link says that it was made for.
+    `rendition` is the name of the one that was sent in place of an image.
 
     Its fields are the table's columns, in their order.
     """
@@ -57,6 +58,7 @@ class TransferRow:
     decided_by: str | None = None
     made_for: str | None = None
     held_by: int | None = None
+    rendition: str | None = None
 
 
 # Tells apart the transfers of one millisecond; whoever may see a transfer is decided otherwise.

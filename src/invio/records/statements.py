@@ -53,6 +53,7 @@ _BEGIN, _LINE = _statement(
         covered=sa.literal_column("0"),
         coverage=sa.literal_column("'[]'"),
         version=sa.null(),
+        rendition=sa.null(),
         held_by=sa.literal_column(_HOLDER),
         **{name: sa.bindparam(f"the_{name}") for name in _BEGUN},
     )
@@ -116,7 +117,7 @@ def write_plain(
             usual: list[TransferRow] = []
             others: list[TransferRow] = []
             for row in begun:
-                unusual = row.requests or row.link_id or row.via or row.version is not None
+                unusual = row.requests or row.link_id or row.via or row.version is not None or row.rendition
                 (others if unusual else usual).append(row)
             for some in _portions(usual):
                 cursor.execute(_begin(len(some), some[0].held_by), _begun(some))
@@ -171,7 +172,7 @@ def _inserted(row: TransferRow) -> tuple[Any, ...]:
     return (
         row.id, row.who, row.recipient, row.link_id, row.via, row.tag, row.network, row.address, row.etag, row.size,
         row.state, row.reason, row.started, row.updated, row.requests, row.covered, _json(row.coverage),
-        row.version, row.credential, row.decided_by, row.made_for, row.held_by,
+        row.version, row.credential, row.decided_by, row.made_for, row.held_by, row.rendition,
     )  # fmt: skip
 
 

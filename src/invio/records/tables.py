@@ -108,6 +108,7 @@ transfers = sa.Table(
     sa.Column("decided_by", sa.String(300)),
     sa.Column("made_for", sa.String(64)),  # whom the link it was had by says that it was made for
     sa.Column("held_by", sa.Integer),  # the process that delivers it, by its number among those that serve
+    sa.Column("rendition", sa.String(32)),  # which one of the image it was, and not the image itself
     # What is complete is looked for no more, so the index stays small; and a file that leaves in one write has
     # no request in its line until it has ended, so that it is never in it if it ends well.
     sa.Index("transfers_open", "who", sqlite_where=sa.text("state != 'complete' AND requests > 0")),

@@ -28,7 +28,7 @@ router = APIRouter(tags=["history"])
 # What is told of each; never a token, nor a seal.
 FIELDS = (
     "id", "started", "updated", "state", "reason", "decided_by", "recipient", "made_for", "credential", "network",
-    "link", "via", "tag", "address", "version", "etag", "size", "bytes", "requests", "coverage",
+    "link", "via", "tag", "address", "version", "rendition", "etag", "size", "bytes", "requests", "coverage",
 )  # fmt: skip
 _AT_ONCE = 200  # lines that are made together
 _IDENTIFIED_FOR = 0.75  # seconds

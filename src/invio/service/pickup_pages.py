@@ -108,7 +108,7 @@ def _address(given: str) -> Address:
 def _of_file(parts: Parts, caller: Caller, address: Address, version: int | None) -> _Picked:
     """What a caller may have by their own rights."""
     if address.store == bundles.STORE:
-        representation = parts.bundles.represent(caller, address, sealed=False, resumes=False)[0]
+        representation = parts.bundles.represent(caller, address, sealed=False, resumes=False).representation
         return _Picked(representation.name, representation.media_type, representation.size)
     found = parts.catalogue.obtain(caller, "read", address, version)
     shown = shape(parts, caller, address, found)
@@ -130,7 +130,7 @@ def _of_link(parts: Parts, caller: Caller, link: SealedLink) -> _Picked:
     """What a link opens; whoever sealed it has said how."""
     address = link.address
     if address.store == bundles.STORE:
-        representation = parts.bundles.represent(caller, address, sealed=True, resumes=False)[0]
+        representation = parts.bundles.represent(caller, address, sealed=True, resumes=False).representation
         return _Picked(link.says("name") or representation.name, representation.media_type, representation.size)
     says = presented(link.says, sealed=True)
     facts = parts.catalogue.located(address, says.version).facts

@@ -46,6 +46,7 @@ async def get_receipt(transfer: TransferId, request: Request, caller: TheCaller,
         transfer=row.id,
         address=row.address,
         version=row.version,
+        rendition=row.rendition,
         size=row.size,
         etag=row.etag,
         sha256=digest,
@@ -71,7 +72,7 @@ async def get_public_keys(parts: TheParts) -> KeySet:
 
 def _digest(parts: Parts, row: TransferRow) -> str | None:
     """SHA-256 of what arrived, in hexadecimal; None where it is not known."""
-    if row.version is None:
+    if row.version is None or row.rendition is not None:
         found = parts.digests.known(row.etag)
     else:
         address = parse_address(row.address)

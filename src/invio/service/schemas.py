@@ -232,6 +232,7 @@ class TransferShape(BaseModel):
     id: str
     address: str
     version: int | None = Field(description="of a file that is kept in versions")
+    rendition: str | None = Field(description="which one of the image, or images; null for the files themselves")
     recipient: str | None
     made_for: str | None = Field(description="whom the link says that it was made for")
     link: str | None

@@ -16,7 +16,7 @@ from concurrent.futures import Future, wait
 from dataclasses import dataclass, field, replace
 from functools import partial
 from types import MappingProxyType
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 import sqlalchemy as sa
 
@@ -88,6 +88,19 @@ class Made:
     plan: Plan
     left_out: list[Skipped]
     noted: Future[None]  # see `_Kept`
+
+
+class Represented(NamedTuple):
+    """A bundle's archive, as a request gets it.
+
+    `quotas` are those that hold for what is in it, with how many of its files each is about, and `owner` the recipient
+    whose they are. `rendition` is what its images are in it.
+    """
+
+    representation: Representation
+    quotas: Mapping[Quota, int]
+    owner: str | None
+    rendition: str | None
 
 
 class Bundles:
@@ -210,14 +223,11 @@ class Bundles:
         """The progress of a bundle's plan that is being made."""
         return self._preparing.get(bundle_id)
 
-    def represent(
-        self, caller: Caller, address: Address, *, sealed: bool, resumes: bool
-    ) -> tuple[Representation, Mapping[Quota, int], str | None]:
+    def represent(self, caller: Caller, address: Address, *, sealed: bool, resumes: bool) -> Represented:
         """The archive at `bundles/<id>/<name>`, with the rights to every entry checked again.
 
-        With it, the quotas that hold for what is in it, how many of its files each is about, and whose recipient's they
-        are. `sealed`: by a valid link, so the rights of the bundle's maker count, as they are now. `resumes`: continues
-        with the known plan, if there is one.
+        `sealed`: by a valid link, so the rights of the bundle's maker count, as they are now. `resumes`: continues with
+        the known plan, if there is one.
 
         Raises:
             Refusal: `missing`, when there is no such bundle or it is another's; or as `plan`.
@@ -254,7 +264,7 @@ class Bundles:
             sealed=sealed,
             by_tag_alone=record.options.tag not in (None, content.tag),
         )
-        return representation, quotas, caller.recipient
+        return Represented(representation, quotas, caller.recipient, record.options.rendition)
 
     def broken(self, address: str) -> None:
         """Notes that an archive could not be sent whole."""

@@ -208,7 +208,9 @@ def _tag(tag: str | None, sha256: bytes | None, coding: str | None) -> str | Non
 def _caching(presentation: Presentation, terms: Terms, found: Found) -> str:
     if found.personal:
         return PERSONAL
-    return PINNED if presentation.version is not None else terms.cache or USUAL
+    # A version never changes; how large its renditions are, the settings say.
+    pinned = presentation.version is not None and presentation.rendition is None
+    return PINNED if pinned else terms.cache or USUAL
 
 
 @lru_cache(maxsize=4 * _REPRESENTATIONS)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import KW_ONLY, dataclass, field, replace
 
 from invio.core.links.seals import SealedLink
 from invio.core.rules.quotas import Claim, Quota
@@ -26,7 +26,9 @@ class TransferKey:
     network: str | None
     link: SealedLink | None = None
     quotas: Mapping[Quota, int] = field(default_factory=dict)  # those that hold, and how many files it is to each
+    _: KW_ONLY
     version: int | None = None
+    rendition: str | None = None
     credential: str | None = None
     decided_by: str | None = None
     quota_owner: str | None = None  # whose quotas they are, where that is not the principal
@@ -75,6 +77,7 @@ def new_row(
         etag=etag,
         size=size,
         version=asking.version,
+        rendition=asking.rendition,
         credential=asking.credential,
         decided_by=asking.decided_by,
         made_for=says.to if says else None,

@@ -108,6 +108,7 @@ def view(state: TransferState) -> dict[str, Any]:
         "id": row.id,
         "address": row.address,
         "version": row.version,
+        "rendition": row.rendition,
         "recipient": row.recipient,
         "made_for": row.made_for,
         "link": row.link_id,
