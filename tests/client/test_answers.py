@@ -125,7 +125,14 @@ ODD: dict[str, tuple[Callable[[], Answer], type[Exception], str]] = {
         r"came packed \(gzip\), which was not asked for",
     ),
     "an end that nothing tells": (
-        lambda: Answer(200, stream=httpx.ByteStream(FILE)), FileChanged, "neither a length nor a digest",
+        lambda: Answer(200, headers={"etag": '"a"'}, stream=httpx.ByteStream(FILE)),
+        FileChanged,
+        "neither a length nor a digest",
+    ),
+    "a page where to sign in": (
+        lambda: Answer(200, html="<h1>Welcome to the harbour's network</h1>"),
+        Refused,
+        "answered 200, and not as this service does; check the address, or whether the network wants you to sign in",
     ),
     "sent on and on": (lambda: Answer(302, headers={"location": URL}), ServiceUnreachable, "each address sends on"),
     "a refusal without an end": (lambda: Answer(500, stream=Endless()), Refused, "answered 500, and not as this"),
@@ -154,7 +161,8 @@ def test_what_is_no_file_is_told_as_what_it_is(
 
 
 def test_a_service_that_answers_and_is_lost_at_once_is_asked_again(tmp_path: Path) -> None:
-    at_once = lambda: Answer(200, headers={"content-length": str(len(FILE))}, stream=Broken())  # noqa: E731
+    fields = {"content-length": str(len(FILE)), "accept-ranges": "bytes"}
+    at_once = lambda: Answer(200, headers=fields, stream=Broken())  # noqa: E731
     assert fetching.fetch(service([at_once, at_once, whole])[0], URL, folder=tmp_path).path.read_bytes() == FILE
     written = io.BytesIO()
     fetching.stream(service([at_once, at_once, whole])[0], URL, written)

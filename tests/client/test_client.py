@@ -192,7 +192,7 @@ def test_no_service_and_no_address_are_said_as_such(tmp_path: Path) -> None:
 
 def test_a_token_goes_to_its_own_service_alone(service: Service, tmp_path: Path) -> None:
     heads: list[bytes] = []
-    answer = b"HTTP/1.1 200 OK\r\ncontent-length: 2\r\nconnection: close\r\n\r\nhi"
+    answer = b"HTTP/1.1 200 OK\r\naccept-ranges: bytes\r\ncontent-length: 2\r\nconnection: close\r\n\r\nhi"
     with answering(answer, heads) as port, Client(service.url, "secret") as client:
         client.fetch(f"http://127.0.0.1:{port}/get/files/a.txt", folder=tmp_path)
     assert b"secret" not in heads[0]
@@ -200,7 +200,7 @@ def test_a_token_goes_to_its_own_service_alone(service: Service, tmp_path: Path)
 
 @pytest.mark.usefixtures("hasty")
 def test_fewer_bytes_than_announced_are_never_a_file(tmp_path: Path) -> None:
-    answer = b"HTTP/1.1 200 OK\r\ncontent-length: 10\r\nconnection: close\r\n\r\nshort"
+    answer = b"HTTP/1.1 200 OK\r\naccept-ranges: bytes\r\ncontent-length: 10\r\nconnection: close\r\n\r\nshort"
     lost = pytest.raises((ServiceUnreachable, FileChanged))
     with answering(answer, []) as port, Client(f"http://127.0.0.1:{port}") as client, lost:
         client.fetch("files/a.txt", folder=tmp_path)
@@ -392,7 +392,7 @@ def test_what_goes_through_a_proxy_is_the_environment_s_but_for_this_machine(
     service: Service, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     heads: list[bytes] = []
-    answer = b"HTTP/1.1 200 OK\r\ncontent-length: 2\r\nconnection: close\r\n\r\nhi"
+    answer = b"HTTP/1.1 200 OK\r\naccept-ranges: bytes\r\ncontent-length: 2\r\nconnection: close\r\n\r\nhi"
     with answering(answer, heads) as port:
         monkeypatch.setenv("HTTP_PROXY", f"http://127.0.0.1:{port}")
         with Client("http://files.example") as far:

@@ -33,6 +33,8 @@ _RANGE = re.compile(r"bytes (\d{1,18})-(\d{1,18})/(\d{1,18}|\*)")
 _DIGEST = re.compile(r"(?:^|[, \t])sha-256=:([A-Za-z0-9+/=]+):")
 _PIECE = 256 * 1024  # bytes
 _PROBLEM = 64 * 1024  # bytes of a refusal that are read
+# What tells a file from a page that somebody on the way gives in its place: it has one of these at least.
+_OF_FILES = ("accept-ranges", "etag", "content-disposition", "x-accel-redirect")
 _ASKS = {"accept-encoding": "identity", "want-repr-digest": "sha-256=1"}
 
 
@@ -323,6 +325,9 @@ class _Span:
             raise Refused(response.status_code, "unknown", said, [])
         length = int(fields["content-length"]) if "content-length" in fields else None
         if response.status_code == 200:
+            if not any(name in fields for name in _OF_FILES):
+                said = f"{_not_this_service(response)}, or whether the network wants you to sign in first"
+                raise Refused(200, "unknown", said, [])
             if not length and "x-accel-redirect" in fields:
                 raise FileChanged(
                     "an order for a front server came instead of the file; ask by the front server's address"
