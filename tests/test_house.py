@@ -39,7 +39,7 @@ def loaded_by(modules: str, looked_for: set[str]) -> set[str]:
 def test_a_service_loads_nothing_that_it_does_not_need_yet() -> None:
     """Each takes megabytes of every process and a part of every start: HTTP elsewhere, signatures, drawing, images."""
     late = {"httpx", "rich", "pygments", "jwt", "cryptography", "PIL", "xlsxwriter", "fsspec", "jinja2", "numpy"}
-    assert loaded_by("invio.cli.main, invio.service.run, invio.service.supervising", late) == set()
+    assert loaded_by("invio.cli.serving, invio.service.run, invio.service.supervising", late) == set()
 
 
 def test_in_code_replies_load_no_records() -> None:

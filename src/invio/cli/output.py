@@ -5,15 +5,17 @@ from __future__ import annotations
 import json
 import sys
 from collections.abc import Iterable, Mapping, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
-from rich.console import Console
-from rich.table import Table
-from rich.text import Text
 
 from invio.cli.commands import speaks_utf8
 from invio.core.shown import shown
+
+if TYPE_CHECKING:  # loaded where something is drawn: the service would keep it as long as it runs
+    from rich.console import Console
+    from rich.table import Table
+    from rich.text import Text
 
 # The states of a transfer: a mark that needs no colour, and a colour.
 STATES = {
@@ -28,6 +30,8 @@ STATES = {
 
 def plain_table(columns: Sequence[tuple[str, str]], rows: Iterable[Sequence[str | Text]]) -> Table:
     """A plain table; `columns` are (title, `left` or `right`)."""
+    from rich.table import Table
+
     table = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
     for title, side in columns:
         table.add_column(title, justify=side, overflow="fold", no_wrap=side == "right")  # type: ignore[arg-type]
@@ -72,11 +76,15 @@ def say(text: object, *, err: bool = False, nl: bool = True) -> None:
 
 def console(*, stderr: bool = False) -> Console:
     """A console whose lines are never cut when they go into a file or a pipe."""
+    from rich.console import Console
+
     found = Console(stderr=stderr, highlight=False)
     return found if found.is_terminal else Console(stderr=stderr, highlight=False, width=10_000)
 
 
 def state_text(state: str) -> Text:
     """A transfer's state with its mark and its colour."""
+    from rich.text import Text
+
     mark, colour = STATES[state]
     return Text(f"{mark} {state}", style=colour)
