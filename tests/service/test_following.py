@@ -182,7 +182,7 @@ def test_another_link_of_the_same_file_and_tag_shows_another_download(service: S
 
 
 def test_a_link_that_ends_before_anything_begins_ends_the_stream_with_its_reason(service: Service) -> None:
-    told = followed(service, service.link("files/big.bin", tag="d1", until=int(time.time()) + 2))
+    told = followed(service, service.link("files/big.bin", tag="d1", until=int(time.time()) + 4))
     until(lambda: told.ended)
     assert told.events[-1][0] == "end"
     assert told.events[-1][2]["reason"] == "expired"
@@ -190,12 +190,12 @@ def test_a_link_that_ends_before_anything_begins_ends_the_stream_with_its_reason
 
 
 def test_what_began_in_time_is_followed_past_the_link_s_end_and_past_its_last_use(service: Service) -> None:
-    link = service.link("files/big.bin", {"id": "brief"}, tag="d2", until=int(time.time()) + 2, uses=1)
+    link = service.link("files/big.bin", {"id": "brief"}, tag="d2", until=int(time.time()) + 4, uses=1)
     told = followed(service, link)
     assert fetch(service, link).content == BIG
     until(lambda: told.ended)
     assert told.states[-1] == "complete"
-    time.sleep(max(0.0, 2.0 - (told.at[-1] - told.at[0])))
+    time.sleep(max(0.0, 4.0 - (told.at[-1] - told.at[0])))
     again = followed(service, link)  # perhaps by another process, which reads what this one has still to write
     until(lambda: again.ended)
     assert again.states[-1] == "complete", "and is seen afterwards"
