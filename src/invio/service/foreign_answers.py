@@ -67,7 +67,7 @@ class ExchangeLimit:
             timer.cancel()
 
     def close(self) -> None:
-        """Lets go of the connection, which the client closes itself."""
+        """Closes the copy of the socket that is kept here; the client closes its own."""
         if self._connection is not None:
             self._connection.close()
             self._connection = None
