@@ -359,3 +359,30 @@ def test_no_text_makes_reading_a_link_fail_in_another_way(path: str, query: str)
     except LinkRefused as refused:
         assert refused.reason.word == "malformed"
         assert refused.detail
+
+
+_PAIRS = st.lists(
+    st.sampled_from(
+        ["in=charts/", "id=a1", "to=ann", "key=k1", "key=k2", "until=5", "uses=2", "tag=a", "seal=x", "via"]
+    )
+)
+
+
+@given(_PAIRS, st.booleans(), st.randoms(use_true_random=False))
+def test_a_link_with_a_character_encoded_is_read_as_the_link_itself(
+    pairs: list[str], whole: bool, chance: random.Random
+) -> None:
+    query = "&".join([*pairs, f"seal={sealed().seal}"] if whole else pairs)
+    places = [place for place, mark in enumerate(query) if mark not in "&="]
+    if not places:
+        return
+    place = chance.choice(places)
+    encoded = f"{query[:place]}%{ord(query[place]):02X}{query[place + 1 :]}"
+    assert _read(encoded) == _read(query)
+
+
+def _read(query: str) -> SealedLink | str:
+    try:
+        return parse_link(f"charts/a?{query}")
+    except LinkRefused as refused:
+        return "malformed, and why" if "is not name=value" in refused.detail else refused.detail

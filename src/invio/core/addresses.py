@@ -51,7 +51,7 @@ class Address(NamedTuple):
         return self.path.rstrip("/").rpartition("/")[2] or self.store
 
     def __str__(self) -> str:
-        return f"{self.store}/{self.path}"
+        return "/".join(self)
 
     def within(self, scope: Address) -> bool:
         """Whether this address is `scope` itself or, when that is a folder, below it."""

@@ -206,19 +206,19 @@ def parse_query(query: str) -> list[tuple[str, str]]:
     Raises:
         LinkRefused: `malformed`.
     """
+    return [_decoded_pair(pair) for pair in _cut(query)]
+
+
+def _cut(query: str) -> list[str]:
     if len(query) > QUERY_LIMIT:
         raise malformed(f"the query is longer than {QUERY_LIMIT} characters")
-    plain = "%" not in query and query.isascii()
-    pairs = []
-    for pair in query.split("&"):
-        name, equals, value = pair.partition("=")
-        if not equals:
-            raise malformed(f"{pair[:40]!r} is not name=value")
-        pairs.append((_KNOWN.get(name, name), value) if plain else _decoded_pair(name, value))
-    return pairs
+    return query.split("&")
 
 
-def _decoded_pair(name: str, value: str) -> tuple[str, str]:
+def _decoded_pair(pair: str) -> tuple[str, str]:
+    name, equals, value = pair.partition("=")
+    if not equals:
+        raise malformed(f"{pair[:40]!r} is not name=value")
     try:
         return percent_decoded(name), percent_decoded(value)
     except BadAddress as error:
@@ -246,21 +246,39 @@ def _read_link(target: str) -> SealedLink:
         address = requested_address(path)
     except BadAddress as error:
         raise malformed(str(error)) from None
-    pairs = parse_query(query)
-    names = [name for name, _ in pairs]
-    seals = names.count("seal")
-    if not seals:
-        raise malformed("the link ends before its seal; copy all of it, and on a command line put it in quotes")
-    if names.count("key") != 1:
-        raise malformed("a link has exactly one key")
-    if seals != 1 or names[-1] != "seal":
-        raise malformed("a link has exactly one seal, and it comes last")
-    at = names.index("key")
-    root, key, conditions, seal = pairs[:at], pairs[at][1], pairs[at + 1 : -1], pairs[-1][1]
+    root, key, conditions, seal = _divided(query)
     check_terms(root, key, conditions)
     if not _SEAL.match(seal):
         raise malformed("a seal is 43 characters of base64url, without padding")
-    return SealedLink(address, tuple(root), intern(key), tuple(conditions), seal)
+    return SealedLink(address, root, intern(key), conditions, seal)
+
+
+def _divided(query: str) -> tuple[Pairs, str, Pairs, str]:
+    """Root, key, conditions and seal: what stands before the key, the key, what follows it, and the end."""
+    root: list[tuple[str, str]] = []
+    conditions: list[tuple[str, str]] = []
+    keys: list[str] = []
+    seals: list[str] = []
+    part = root
+    plain = "%" not in query and query.isascii()
+    for pair in _cut(query):
+        name, equals, value = pair.partition("=")
+        if not plain or not equals:
+            name, value = _decoded_pair(pair)
+        if seals:
+            raise malformed("a link has exactly one seal, and it comes last")
+        if name == "key":
+            keys.append(value)
+            part = conditions
+        elif name == "seal":
+            seals.append(value)
+        else:
+            part.append((_KNOWN.get(name, name), value))
+    if not seals:
+        raise malformed("the link ends before its seal; copy all of it, and on a command line put it in quotes")
+    if len(keys) != 1:
+        raise malformed("a link has exactly one key")
+    return tuple(root), keys[0], tuple(conditions), seals[0]
 
 
 def parse_url(url: str) -> SealedLink:
@@ -280,16 +298,6 @@ def parse_url(url: str) -> SealedLink:
     raise malformed("the address has no /get/ in it")
 
 
-def root_tag(key: bytes, scope: str, root: Iterable[tuple[str, str]]) -> bytes:
-    """T of the format, before any condition."""
-    text = f"{FORMAT}\n{scope}"
-    for name, value in root:
-        text += f"\n{name}={value}"
-    tag = _begun(key).copy()
-    tag.update(text.encode())
-    return tag.digest()
-
-
 @lru_cache(maxsize=64)
 def _begun(key: bytes) -> hmac.HMAC:
     """A key's HMAC before any input. Every seal of the key starts from a copy, which costs two thirds of a new one."""
@@ -298,12 +306,16 @@ def _begun(key: bytes) -> hmac.HMAC:
 
 def _sealed(key: bytes, address: Address, root: Pairs, conditions: Pairs) -> str:
     """The seal of a link, as it stands in the link."""
-    scope = _folder_of(root) or str(address)
-    return base64url(chained(root_tag(key, scope, root), conditions))
+    text = f"{FORMAT}\n{_folder_of(root) or '/'.join(address)}"
+    for name, value in root:
+        text += f"\n{name}={value}"
+    tag = _begun(key).copy()
+    tag.update(text.encode())
+    return base64url(_chained(tag.digest(), conditions))
 
 
-def chained(tag: bytes, conditions: Iterable[tuple[str, str]]) -> bytes:
-    """T of the format, after the conditions."""
+def _chained(tag: bytes, conditions: Pairs) -> bytes:
+    """T of the format, after the conditions; `tag` is T before them."""
     for name, value in conditions:
         tag = hmac.digest(tag, f"{name}={value}".encode(), "sha256")
     return tag
@@ -415,7 +427,7 @@ def narrow_link(link: SealedLink, conditions: Iterable[tuple[str, str]], address
     opens = address or link.address
     whole = link.conditions + added
     check_terms(link.root, link.key, whole)
-    seal = base64url(chained(_from_base64url(link.seal), added))
+    seal = base64url(_chained(_from_base64url(link.seal), added))
     return _within_limits(SealedLink(opens, link.root, link.key, whole, seal))
 
 

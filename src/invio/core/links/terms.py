@@ -55,6 +55,7 @@ def malformed(detail: str) -> LinkRefused:
     return LinkRefused("malformed", detail)
 
 
+Pairs = Sequence[tuple[str, str]]  # (name, value)
 Formed = Callable[[str], object]  # true for a value that is well formed
 
 
@@ -127,7 +128,7 @@ ROOT: dict[str, Formed] = {
     "to": _IDENT.match,
 }
 ROOT_ORDER = list(ROOT)
-_PLACES = {name: place for place, name in enumerate(ROOT_ORDER)}
+_PLACED = {name: (place, formed) for place, (name, formed) in enumerate(ROOT.items())}
 
 
 @dataclass(frozen=True, slots=True)
@@ -209,41 +210,31 @@ def _misfit(name: str, value: str) -> LinkRefused:
     return malformed(f"{name}={value[:80]!r} is not possible; expected {_EXPECTED[name]}")
 
 
-def check_terms(root: Sequence[tuple[str, str]], key: str, conditions: Sequence[tuple[str, str]]) -> None:
+def check_terms(root: Pairs, key: str, conditions: Pairs) -> None:
     """Checks root parameters and conditions against the format."""
-    reached, named = -1, False
+    reached = -1
     for name, value in root:
-        place = _PLACES.get(name)
-        if place is None:
+        if name not in _PLACED:
             raise malformed(f"{name!r} does not belong before key")
+        place, formed = _PLACED[name]
         if place <= reached:
             raise malformed(f"{name} comes twice or out of order")
-        reached = place
-        named = named or name == "id"
-        if not ROOT[name](value):
+        if not formed(value):
             raise _misfit(name, value)
+        reached = place
     if not _KEY_ID.match(key):
         raise malformed("key is 1 to 32 characters of A-Z a-z 0-9 _ -")
-    _check_conditions(conditions, named=named)
-
-
-def _check_conditions(conditions: Sequence[tuple[str, str]], *, named: bool) -> None:
-    """`named`: the link has an id, which its uses are counted by."""
     if len(conditions) > CONDITION_LIMIT:
         raise malformed(f"a link has at most {CONDITION_LIMIT} conditions")
-    tags = 0
     for name, value in conditions:
-        condition = CONDITIONS.get(name)
-        if condition is None:
+        if name not in CONDITIONS:
             raise malformed(f"{name!r} is no condition; conditions are {', '.join(CONDITION_NAMES)}")
-        if not condition.formed(value):
+        if not CONDITIONS[name].formed(value):
             raise _misfit(name, value)
-        if name == "tag":
-            tags += 1
-        elif name == "uses" and not named:
+        if name == "uses" and "id" not in dict(root):
             raise malformed("a link with uses needs an id, set when it is made")
-    if tags > 1:
-        raise malformed("tag comes at most once")
+        if name == "tag" and [other for other, _ in conditions].count("tag") > 1:
+            raise malformed("tag comes at most once")
 
 
 _URL_SAFE = bytes.maketrans(b"+/", b"-_")
