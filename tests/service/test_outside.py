@@ -7,12 +7,14 @@ import os
 import threading
 import time
 from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import Any
 
 import pytest
 
+from tests.rules import rule
 from tests.running import Service, make_folder
 
 Start = Callable[..., Service]
@@ -195,3 +197,36 @@ def test_a_function_is_asked_in_the_same_way(start: Start, tmp_path: Path, monke
     assert "RuntimeError: no" in service.logged()
     why = service.get("/api/decisions?address=files/paid/a.txt&as=ann", "ann").json()["reasons"]
     assert why_not(why, "those who have paid") == "deciding_here:may says that it does not apply"
+
+
+def test_an_application_that_hangs_keeps_no_other_folder_from_being_listed(
+    start: Start, application: Application
+) -> None:
+    application.waits = 60
+    service = start(
+        files={**{f"paid/{number}.txt": b"p" for number in range(200)}, "open/a.txt": b"a"},
+        rules=RULES.format(ask=f'url = "{application.url}", timeout = 0.5') + rule("anyone", "files/open/**", "list"),
+    )
+    with ThreadPoolExecutor(24) as clients:
+        paths = ["/api/files?in=files/paid/", "/files/files/paid/", "/api/files/files/paid/1.txt"] * 8
+        listings = [clients.submit(service.get, path, "bob") for path in paths]
+        began = time.monotonic()
+        for _ in range(3):
+            assert service.get("/api/files?in=files/open/").status_code == 200
+        # Each of the files would be asked about, for half a second.
+        assert time.monotonic() - began < 5
+        assert {listing.result().status_code for listing in listings} == {404}, "closed, as without an answer"
+    assert time.monotonic() - began < 60
+
+
+def test_a_folder_of_which_each_file_is_asked_about_is_listed_whole(start: Start, application: Application) -> None:
+    application.waits = 0.01
+    application.says = lambda asked: (200, {"applies": "7" not in asked["address"]})
+    service = start(
+        files={f"paid/{number:03}.txt": b"p" for number in range(300)},
+        rules=RULES.format(ask=f'url = "{application.url}", timeout = 20'),
+    )
+    first = service.get("/api/files?in=files/paid/", "bob").json()
+    second = service.get(f"/api/files?in=files/paid/&after={first['next']}", "bob").json()
+    shown = [one["name"] for one in first["files"] + second["files"]]
+    assert shown == [f"{number:03}.txt" for number in range(300) if "7" not in str(number)]

@@ -14,10 +14,12 @@ from types import ModuleType
 import httpx
 import pytest
 
+from invio.core.reasons import Refusal
 from invio.core.rules.external_checks import CheckRequest, CheckResult, ExternalCheck
 from invio.core.rules.file import BadRules, parse_rules
 from invio.service import external_checks as module
-from invio.service.external_checks import Outside
+from invio.service.external_checks import Outside, decided
+from invio.workers.pool import Pool
 from tests.clocks import SetClock
 
 RULE = '[[rule]]\neffect = "allow"\nwho = ["anyone"]\nwhat = ["**"]\nactions = ["read"]\nask = { %s }\n'
@@ -212,3 +214,134 @@ def test_all_of_an_answer_has_one_deadline(
 
     assert by_http(monkeypatch, lambda _: httpx.Response(200, stream=Slow())).answer(BY_HTTP, QUESTION) is None
     assert "took longer than 2 seconds" in said(caplog)
+
+
+def about(number: int, recipient: str = "ann") -> CheckRequest:
+    return CheckRequest("rule", recipient, frozenset(), "list", f"files/{number}", "192.0.2.7")
+
+
+def listed(outside: Outside, count: int, runs: list[int]) -> Callable[[], list[int]]:
+    """Work that decides of so many files which are shown, and notes each of its runs."""
+
+    def work() -> list[int]:
+        runs.append(count)
+        answers = [outside.answer(BY_FUNCTION, about(number)) for number in range(count)]
+        return [number for number, answer in enumerate(answers) if answer is not None and answer.applies]
+
+    return work
+
+
+@pytest.mark.parametrize(("count", "runs"), [(20, 2), (600, 4)])
+def test_work_that_lists_waits_for_nobody_and_is_done_again_with_the_answers(
+    office: ModuleType, count: int, runs: int
+) -> None:
+    by: set[str] = set()
+
+    def check(question: CheckRequest) -> bool:
+        by.add(threading.current_thread().name.partition("-")[0])
+        return question.address.endswith("7")
+
+    done: list[int] = []
+    shown = asyncio.run(decided(Pool("listing", 1), listed(by_function(office, check), count, done)))
+    assert shown == list(range(7, count, 10))
+    assert by == {"asking"}
+    assert len(done) == runs
+
+
+def test_a_refusal_for_want_of_an_answer_is_none(office: ModuleType) -> None:
+    outside = by_function(office, lambda _: True)
+
+    def work() -> str:
+        if outside.answer(BY_FUNCTION, QUESTION) is None:
+            raise Refusal("not-allowed", "it is not allowed")
+        return "allowed"
+
+    assert asyncio.run(decided(Pool("listing", 1), work)) == "allowed"
+    office.check = lambda _: 1 / 0  # type: ignore[attr-defined]
+    outside.use(parse_rules(RULE % 'function = "office:check"'), Path("rules.toml"))
+    with pytest.raises(Refusal) as refused:
+        asyncio.run(decided(Pool("listing", 1), work))
+    assert refused.value.reason.word == "not-allowed"
+
+
+def test_an_answer_holds_for_all_runs_of_one_work(office: ModuleType, clock: SetClock) -> None:
+    asked: list[str] = []
+
+    def check(question: CheckRequest) -> bool:
+        clock.now += 4
+        asked.append(question.address)
+        return True
+
+    assert asyncio.run(decided(Pool("listing", 1), listed(by_function(office, check), 3, []))) == [0, 1, 2]
+    assert sorted(asked) == ["files/0", "files/1", "files/2"]
+
+
+@pytest.mark.parametrize(("takes", "asked"), [(2.0, 8), (0.0, 50)])
+def test_of_whoever_answers_nothing_in_time_the_rest_is_not_asked(
+    office: ModuleType, clock: SetClock, takes: float, asked: int
+) -> None:
+    seen: list[str] = []
+
+    def fails(question: CheckRequest) -> bool:
+        seen.append(question.address)
+        clock.now += takes
+        raise OSError
+
+    assert asyncio.run(decided(Pool("listing", 1), listed(by_function(office, fails), 50, []))) == []
+    assert len(seen) == asked, "what is answered wrongly at once is asked to its end"
+
+
+def test_work_that_never_has_all_its_answers_is_given_up(office: ModuleType, clock: SetClock) -> None:
+    outside, runs = by_function(office, lambda _: True), [0]
+
+    def work() -> None:
+        runs[0] += 1
+        clock.now += 4
+        outside.answer(BY_FUNCTION, about(runs[0]))
+
+    with pytest.raises(Refusal, match="takes too long") as refused:
+        asyncio.run(decided(Pool("listing", 1), work))
+    assert refused.value.reason.word == "busy"
+    assert runs == [8]
+
+
+def test_a_caller_whose_questions_are_not_answered_in_time_has_no_more_of_them_asked_for_a_second(
+    office: ModuleType, clock: SetClock
+) -> None:
+    seen: list[str] = []
+
+    def hangs(question: CheckRequest) -> bool:
+        seen.append(f"{question.recipient} {question.address}")
+        clock.now += 2
+        raise TimeoutError
+
+    outside = by_function(office, hangs)
+    for number in range(6):
+        assert outside.answer(BY_FUNCTION, about(number)) is None
+    assert seen == ["ann files/0", "ann files/1", "ann files/2"]
+    outside.answer(BY_FUNCTION, about(9, "bob"))
+    assert seen[-1] == "bob files/9", "another caller's are asked"
+    outside.answer(BY_FUNCTION, about(9))
+    assert seen[-1] == "ann files/9", "a second later, one is tried"
+    office.check = lambda _: True  # type: ignore[attr-defined]
+    outside.use(parse_rules(RULE % 'function = "office:check"'), Path("rules.toml"))
+    clock.now += 1
+    assert [outside.answer(BY_FUNCTION, about(number)) for number in range(4)] == [CheckResult(True)] * 4
+
+
+def test_many_questions_at_once_wait_for_their_turn(office: ModuleType) -> None:
+    together = threading.Barrier(8)
+
+    def check(_: CheckRequest) -> bool:
+        together.wait(20)  # eight are asked at a time
+        return True
+
+    patient = ExternalCheck(function="office:check", timeout=20.0)
+    outside = by_function(office, check)
+
+    async def ask() -> list[CheckResult | None]:
+        questions = [(patient, about(number)) for number in range(40)]
+        await outside.prefetch(questions)
+        return [outside.answer(*question) for question in questions]
+
+    assert asyncio.run(ask()) == [CheckResult(True)] * 40

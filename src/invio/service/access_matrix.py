@@ -11,10 +11,10 @@ from invio.core.addresses import Address
 from invio.core.files import ANYONE, Caller
 from invio.core.reasons import Refusal
 from invio.core.rules.decisions import RuleSet
-from invio.delivery.sending.eager import in_pool
 from invio.records.recipients import Recipient, all_recipients
 from invio.service.assembly import Parts
 from invio.service.dependencies import TheCaller, TheParts, read_address, require_administrator
+from invio.service.external_checks import decided
 from invio.service.operating_schemas import (
     AccessCell,
     AccessMatrix,
@@ -48,7 +48,7 @@ async def get_audience(
             lines = [line for line in lines if not line.who.startswith("recipient:")]
         return AudienceList(address=str(where), action=action, audience=lines)
 
-    return await in_pool(parts.catalogue.pool_of(where), work)
+    return await decided(parts.catalogue.pool_of(where), work)
 
 
 def _rules(parts: Parts) -> RuleSet:
@@ -107,7 +107,7 @@ async def get_access(
     """The access of anyone, of signed-in recipients, and of a member of each group, as of now. For administrators."""
     await require_administrator(parts, caller)
     where = None if within is None else read_address(within if within.endswith("/") else within + "/")
-    return await in_pool(parts.catalogue.pool_of(where), _matrix, parts, where)
+    return await decided(parts.catalogue.pool_of(where), _matrix, parts, where)
 
 
 def _matrix(parts: Parts, where: Address | None) -> AccessMatrix:

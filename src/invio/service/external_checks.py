@@ -4,6 +4,13 @@ By HTTP, the question is posted as JSON: `rule`, `recipient` (null for somebody 
 `groups`, `action`, `address`, `network`. The answer is a JSON object with `applies`, true or false,
 and, if it likes, `seconds`, for which that is good, and `because`. Anything else is no answer.
 A function gets the question and gives a bool or an `invio.CheckResult`.
+
+Who waits for an application, so that one that hangs stops nothing else:
+- On the event loop nobody waits: what one decision will need is awaited before it (`Outside.prefetch`).
+- Threads that list files, of which there are few for everybody, do not wait either. What such work would have to ask is
+  noted; it is asked between two runs of the work, which then has the answers (`decided`).
+- Other threads wait, for as long as the rule says. After some questions of one caller that were not answered in time,
+  that caller's further ones are not asked for a moment: a selection of many files would wait for each of them.
 """
 
 from __future__ import annotations
@@ -13,15 +20,18 @@ import json
 import logging
 import threading
 import time
-from collections.abc import Callable, Iterable
-from dataclasses import asdict, dataclass
+from collections.abc import Callable, Iterable, Sequence
+from contextvars import ContextVar
+from dataclasses import asdict, dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 from invio.core.memory import Memory
+from invio.core.reasons import Refusal
 from invio.core.rules.decisions import RuleSet
 from invio.core.rules.external_checks import CheckRequest, CheckResult, ExternalCheck
 from invio.core.rules.file import BadRules
+from invio.delivery.sending.eager import in_pool
 from invio.producers.producer import ProducerFault, function_named
 from invio.service.foreign_answers import body_within
 from invio.workers.pool import DeadlinePassed, Pool, PoolBusy
@@ -33,9 +43,15 @@ _OF_ONE_REQUEST = 5.0
 _SILENT_FOR = 1.0  # seconds for which somebody who gave no answer is not asked again
 _LONGEST = 3600.0  # seconds for which an answer is believed
 _LONGEST_ANSWER = 64 * 1024  # bytes
-_AT_ONCE = 8  # questions to one application, and as many that wait
+_AT_ONCE = 8  # questions to one application
+_WAITING = 1000  # that wait for their turn, each no longer than the rule waits for an answer
 _ANSWERS = 4096  # that are kept
+_NOTED = 256  # questions of one run of some work, which is then broken off so that they are asked
+_LONGEST_WORK = 30.0  # seconds for all runs of it
+_PATIENCE = 3  # questions of one caller in a row that may go unanswered before further ones are not asked
 _Key = tuple[ExternalCheck, CheckRequest]
+_Asking = tuple[ExternalCheck, str | None, str | None]  # who is asked, for which recipient, of which network
+T = TypeVar("T")
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,11 +79,75 @@ def functions_of(rules: RuleSet, file: Path) -> dict[str, Callable[[CheckRequest
     return found
 
 
+class _AskFirst(Exception):
+    """Enough questions are noted: they are asked before the work goes on."""
+
+
+@dataclass(slots=True)
+class _Work:
+    """The questions of some work that is done again once they are answered, and the answers so far."""
+
+    answers: dict[_Key, CheckResult | None] = field(default_factory=dict)
+    noted: dict[_Key, Outside] = field(default_factory=dict)
+
+    def note(self, key: _Key, outside: Outside) -> None:
+        """Has a question be asked before the next run. Raises _AskFirst."""
+        self.noted[key] = outside
+        if len(self.noted) >= _NOTED:
+            raise _AskFirst
+
+    async def ask(self) -> None:
+        """Asks what was noted."""
+        asked: dict[tuple[Outside, ExternalCheck], list[CheckRequest]] = {}
+        for (ask, question), outside in self.noted.items():
+            asked.setdefault((outside, ask), []).append(question)
+        self.noted = {}
+        found = await asyncio.gather(*(outside.ask_all(ask, some) for (outside, ask), some in asked.items()))
+        for answers in found:
+            self.answers |= answers
+
+
+_work: ContextVar[_Work | None] = ContextVar("work", default=None)
+
+
+async def decided(pool: Pool, work: Callable[..., T], *given: Any) -> T:
+    """Runs work that decides something by a thread of `pool`, as `in_pool`, and asks for it what the rules ask.
+
+    The work may be run several times, so it only reads.
+
+    Raises:
+        Refusal: `busy`, when the answers take too long; and whatever `work` raises.
+    """
+    asking, end = _Work(), time.monotonic() + _LONGEST_WORK
+    token = _work.set(asking)
+    try:
+        while True:
+            try:
+                result = await in_pool(pool, work, *given)
+            except _AskFirst:
+                pass
+            except Exception:
+                if not asking.noted:
+                    raise
+            else:
+                if not asking.noted:
+                    return result
+            if time.monotonic() > end:
+                raise Refusal(
+                    "busy", "the rules ask another system about each of these files, and it takes too long; try again "
+                    "later, or ask for less", retry_after=5,
+                )  # fmt: skip
+            await asking.ask()
+    finally:
+        _work.reset(token)
+
+
 class Outside:
     """Asks, and remembers what was answered for as long as it is good."""
 
     def __init__(self) -> None:
         self._kept: Memory[_Key, _Kept] = Memory(_ANSWERS)
+        self._unanswered: Memory[_Asking, tuple[int, float]] = Memory(_ANSWERS)  # how many in a row, and when the last
         self._lock = threading.Lock()
         self._client: Any = None
         self._pools: dict[ExternalCheck, Pool] = {}
@@ -89,10 +169,16 @@ class Outside:
         return rules.under(answers=self)
 
     def answer(self, ask: ExternalCheck, question: CheckRequest) -> CheckResult | None:
-        """The cached answer, or a new one; on the event loop, only the cached one."""
-        kept = self._kept.get((ask, question))
+        """The cached answer, or a new one; on the event loop, and in work that `decided` runs, only the cached one."""
+        key, work = (ask, question), _work.get()
+        if work is not None and key in work.answers:
+            return work.answers[key]
+        kept = self._kept.get(key)
         if kept is not None and kept.is_usable(time.monotonic()):
             return kept.answer
+        if work is not None:
+            work.note(key, self)
+            return None
         try:
             asyncio.get_running_loop()
         except RuntimeError:
@@ -110,12 +196,23 @@ class Outside:
         if asking:
             await asyncio.gather(*asking)
 
+    async def ask_all(self, ask: ExternalCheck, questions: Sequence[CheckRequest]) -> dict[_Key, CheckResult | None]:
+        """The answers to many questions. When none of some at a time is answered in time, the rest is not asked."""
+        found: dict[_Key, CheckResult | None] = {(ask, question): None for question in questions}
+        for at in range(0, len(questions), _AT_ONCE):
+            some, began = questions[at : at + _AT_ONCE], time.monotonic()
+            answers = await asyncio.gather(*(self._asked_async(ask, question) for question in some))
+            found |= {(ask, question): answer for question, answer in zip(some, answers, strict=True)}
+            if not any(answers) and _took_too_long(ask, began):
+                break
+        return found
+
     def _pool(self, ask: ExternalCheck) -> Pool:
         """The threads that ask somebody: who hangs keeps nobody else from being asked."""
         with self._lock:
             pool = self._pools.get(ask)
             if pool is None:
-                pool = self._pools[ask] = Pool("asking", _AT_ONCE, waiting=_AT_ONCE, deadline=ask.timeout)
+                pool = self._pools[ask] = Pool("asking", _AT_ONCE, waiting=_WAITING, deadline=ask.timeout)
             return pool
 
     async def _asked_async(self, ask: ExternalCheck, question: CheckRequest) -> CheckResult | None:
@@ -125,10 +222,19 @@ class Outside:
             return self._silent(ask, question, error)
 
     def _asked(self, ask: ExternalCheck, question: CheckRequest) -> CheckResult | None:
+        who, began = (ask, question.recipient, question.network), time.monotonic()
+        times, last = self._unanswered.get(who, (0, 0.0))
+        if times >= _PATIENCE and began - last < _SILENT_FOR:
+            return None
         try:
-            return self._keep(ask, question, self._pool(ask).call(self._answer_of, ask, question))
+            answer = self._keep(ask, question, self._pool(ask).call(self._answer_of, ask, question))
         except (PoolBusy, DeadlinePassed) as error:
-            return self._silent(ask, question, error)
+            answer = self._silent(ask, question, error)
+        late = answer is None and _took_too_long(ask, began)
+        if late or times:
+            with self._lock:
+                self._unanswered.keep(who, (times + 1 if late else 0, time.monotonic()))
+        return answer
 
     def _answer_of(self, ask: ExternalCheck, question: CheckRequest) -> CheckResult | None:
         try:
@@ -179,3 +285,8 @@ class Outside:
         if type(seconds) not in (int, float) or not 0 <= seconds < float("inf"):
             raise ValueError(f"'seconds' of its answer is {seconds!r}")
         return CheckResult(said["applies"], min(float(seconds), _LONGEST), str(said.get("because", ""))[:300])
+
+
+def _took_too_long(ask: ExternalCheck, began: float) -> bool:
+    """Whether what was asked then was not answered, rather than answered with what is no answer."""
+    return time.monotonic() - began >= 0.9 * ask.timeout

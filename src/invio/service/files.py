@@ -15,9 +15,9 @@ from invio.core.rules.decisions import ACTIONS, RuleSet
 from invio.core.versions import Version
 from invio.delivery.access.catalogue import no_file
 from invio.delivery.representation.negotiation import kind_of
-from invio.delivery.sending.eager import in_pool
 from invio.service.assembly import Parts
 from invio.service.dependencies import TheCaller, TheParts, address_in_path, read_address
+from invio.service.external_checks import decided
 from invio.service.schemas import Action, FileShape, Listing, Sort, VersionList, VersionShape
 from invio.stores.store import Found, Missing, StoreFault, VersionedStore, WritableStore
 
@@ -51,7 +51,7 @@ async def list_files(
         files = [shape(parts, caller, line.address, line.found) for line in page.files]
         return Listing(files=files, next=page.after, puts=folder is not None and _puts(parts, caller, folder))
 
-    return await in_pool(parts.catalogue.pool_of(folder), work)
+    return await decided(parts.catalogue.pool_of(folder), work)
 
 
 def _puts(parts: Parts, caller: Caller, folder: Address) -> bool:
@@ -72,7 +72,7 @@ async def file_facts(address: str, request: Request, caller: TheCaller, parts: T
     def work() -> FileShape:
         return shape(parts, caller, where, parts.catalogue.obtain(caller, "list", where))
 
-    return await in_pool(parts.catalogue.pool_of(where), work)
+    return await decided(parts.catalogue.pool_of(where), work)
 
 
 @router.get("/api/versions/{address:path}", summary="Versions of a file")
@@ -87,7 +87,7 @@ async def file_versions(
 ) -> VersionList:
     """The versions the caller may list, newest first. `/get/` with `?version=` delivers each."""
     where = address_in_path(request, "/api/versions/")
-    return await in_pool(parts.catalogue.pool_of(where), _versions, parts, caller, where, before, limit)
+    return await decided(parts.catalogue.pool_of(where), _versions, parts, caller, where, before, limit)
 
 
 def _versions(parts: Parts, caller: Caller, where: Address, before: int | None, limit: int) -> VersionList:

@@ -21,12 +21,14 @@ from invio.core.rules.decisions import RuleSet
 from invio.core.rules.quotas import period_text
 from invio.core.rules.terms import Terms
 from invio.delivery.archives import bundles
+from invio.delivery.sending.eager import in_thread
 from invio.records import links as records
 from invio.records.bundles import BundleRecord
 from invio.records.database import write
 from invio.records.links import LinkKnown, LinkRow
 from invio.service.assembly import Parts
 from invio.service.dependencies import TheCaller, TheParts, read_address, require_administrator
+from invio.service.external_checks import decided
 from invio.service.schemas import LinkAsk, LinkFacts, LinkList, LinkShape, RevokedShape
 
 router = APIRouter(tags=["links"])
@@ -37,13 +39,28 @@ router = APIRouter(tags=["links"])
     status_code=201,
     summary="Make a sealed link",
 )
-def post_link(asked: LinkAsk, request: Request, response: Response, caller: TheCaller, parts: TheParts) -> LinkShape:
+async def post_link(
+    asked: LinkAsk, request: Request, response: Response, caller: TheCaller, parts: TheParts
+) -> LinkShape:
     """Seals a link for a file, or with `in` for a folder. Takes the rights `link` and `read` for all of it.
 
     A link without an id gets one, by which it is listed, counted and revoked. Its downloads are no faster than the
     maker's own, and count towards the maker's quotas.
     """
-    opened = _opened(parts, caller, asked)
+    where = read_address(asked.address)
+    pool = parts.pools.planning if where.store == bundles.STORE else parts.catalogue.pool_of(where)
+    opened = await decided(pool, _opened, parts, caller, asked, where)
+    link = await in_thread(_made, parts, caller, asked, opened)
+    target = link_target(link)
+    url = parts.behind.base_of(request) + target
+    response.headers["Location"] = url
+    return LinkShape(
+        url=url, target=target, address=str(opened.address), key=link.key, id=link.says("id"), until=link.expires
+    )
+
+
+def _made(parts: Parts, caller: Caller, asked: LinkAsk, opened: _Opened) -> SealedLink:
+    """The link as asked for, and as strict as its maker's terms; it is written down. Raises Refusal."""
     given = asked.model_dump(by_alias=True, exclude_none=True)
     _check_times(asked, given)
     if opened.record is not None:
@@ -59,12 +76,7 @@ def post_link(asked: LinkAsk, request: Request, response: Response, caller: TheC
     parts.audit("link.made", caller, link=link.says("id"), address=str(opened.address), within=asked.within)
     if opened.record is not None and link.expires is not None:
         parts.bundles.extend(opened.record.id, link.expires)
-    target = link_target(link)
-    url = parts.behind.base_of(request) + target
-    response.headers["Location"] = url
-    return LinkShape(
-        url=url, target=target, address=str(opened.address), key=link.key, id=link.says("id"), until=link.expires
-    )
+    return link
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,9 +88,8 @@ class _Opened:
     terms: Sequence[_Terms]
 
 
-def _opened(parts: Parts, caller: Caller, asked: LinkAsk) -> _Opened:
+def _opened(parts: Parts, caller: Caller, asked: LinkAsk, address: Address) -> _Opened:
     """Raises Refusal, unless the caller may have and link to all of it."""
-    address = read_address(asked.address)
     within = None if asked.within is None else read_address(asked.within)
     if address.folder:
         said = f"{address} is a folder; give the address of a file in it, and the folder as 'in' to open all of it"

@@ -16,9 +16,9 @@ from invio.core.moments import timestamp
 from invio.core.reasons import Refusal
 from invio.delivery.access.catalogue import Listed
 from invio.delivery.planner import raw_path
-from invio.delivery.sending.eager import in_pool
 from invio.service.assembly import Parts
 from invio.service.dependencies import TheCaller, TheParts, percent_decoded_or_refused, read_address
+from invio.service.external_checks import decided
 from invio.service.files import shape
 from invio.service.page_parts import here_of, page, root_of
 from invio.service.schemas import Sort
@@ -113,7 +113,7 @@ class Listing:
 
     async def page(self) -> Response:
         """The page. Raises Refusal."""
-        lines, following = await in_pool(self.parts.catalogue.pool_of(self.folder), self._lines)
+        lines, following = await decided(self.parts.catalogue.pool_of(self.folder), self._lines)
         status = 200 if self.refusal is None else self.refusal.reason.status
         return page(
             self.request,

@@ -23,6 +23,7 @@ from invio.delivery.sending.eager import in_pool
 from invio.service.asked import Asked
 from invio.service.assembly import Parts
 from invio.service.dependencies import TheCaller, TheParts, read_address
+from invio.service.external_checks import decided
 
 router = APIRouter(tags=["links"])
 _HOLDS = 60  # seconds within which the download has to begin
@@ -90,5 +91,5 @@ async def _terms(parts: Parts, caller: Caller, address: Address, version: int | 
         return NO_TERMS
     catalogue = parts.catalogue
     await catalogue.prefetch(caller, "read", address)
-    found = await in_pool(parts.pools.following, catalogue.obtain, caller, "read", address, version)
+    found = await decided(catalogue.pool_of(address), catalogue.obtain, caller, "read", address, version)
     return parts.rules.terms(caller, "read", address, found.facts)
