@@ -15,6 +15,7 @@ from concurrent.futures import ThreadPoolExecutor
 import pytest
 from PIL import Image, ImageCms
 
+from invio.core.figures import size_text
 from tests.running import SETTINGS, Service, make_folder, until
 
 Start = Callable[..., Service]
@@ -207,6 +208,22 @@ def test_a_link_fixes_its_rendition(service: Service) -> None:
         assert client.post("/api/links", json=asked).status_code == 400
         made = client.post("/api/links", json={**asked, "rendition": "page"}).json()
     assert Image.open(io.BytesIO(service.get(made["target"]).content)).size == (100, 50)
+
+
+def test_its_pickup_page_shows_what_will_be_had(service: Service) -> None:
+    link = service.link("files/grey.tif", {"rendition": "thumb", "name": "for you.webp"})
+    for target, name in ((link, "for you.webp"), ("/get/files/grey.tif?rendition=thumb", "grey-thumb.webp")):
+        page = service.get(target.replace("/get/", "/pickup/"))
+        size = int(service.get(target).headers["content-length"])
+        assert page.status_code == 200
+        for shown in (name, "image/webp", size_text(size), "<dd>thumb</dd>", 'class="preview"'):
+            assert shown in page.text, shown
+        assert "As an image of another size" not in page.text
+    for target in (service.link("files/text.txt", {"rendition": "thumb"}), "/get/files/text.txt?rendition=thumb"):
+        page = service.get(target.replace("/get/", "/pickup/"))
+        assert page.status_code == service.get(target).status_code == 422
+        assert "There is no rendition of this file" in page.text
+    assert service.get("/pickup/files/wide.png?rendition=huge").status_code == 404
 
 
 def test_an_archive_has_renditions_of_its_images(service: Service) -> None:

@@ -461,6 +461,36 @@ function = "hanging_here:rows"
         connection.close()
 
 
+def test_pages_of_links_into_a_store_that_hangs_keep_no_other_link_from_being_used(start: Start, hole: int) -> None:
+    settings = f"""
+[stores.files]
+kind = "directory"
+root = "files"
+[stores.hole]
+kind = "remote"
+url = "ftp://127.0.0.1:{hole}/"
+timeout = 12
+"""
+    rules = RULES.replace('what = ["files/**"]', 'what = ["files/**", "hole/**"]')
+    own = start(files=FILES, rules=rules, settings=settings)
+    with ThreadPoolExecutor(40) as clients:
+        page = own.link("hole/a.bin", {"to": "bob"}).replace("/get/", "/pickup/")
+        asked = [clients.submit(own.get, page) for _ in range(12)]
+        with own.client("ann") as client:
+            short = [clients.submit(client.post, "/api/short-links", json={"address": "hole/a.bin"}) for _ in range(12)]
+            made = [clients.submit(client.post, "/api/links", json={"address": "hole/a.bin"}) for _ in range(12)]
+            began = time.monotonic()
+            for number in range(3):
+                again = own.link("files/a.txt", {"id": f"one-{number}"}, uses=1)
+                assert own.get(again.replace("/get/", "/pickup/")).status_code == 200
+                assert own.get(again).content == b"aaa"
+                assert own.get(again).status_code == 410
+                made_now = client.post("/api/links", json={"address": "files/a.txt"})
+                assert made_now.status_code == 201, made_now.text
+            assert time.monotonic() - began < 8, "not one of them waits for the store's twelve seconds"
+            assert {one.result().status_code for one in [*asked, *short, *made]} <= {502, 503, 504}
+
+
 STARVED = """
 import os
 import threading

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from dataclasses import dataclass, field
+from functools import partial
 from typing import Any
 
 from fastapi import APIRouter, Request, Response
@@ -18,14 +19,16 @@ from invio.core.moments import timestamp
 from invio.core.reasons import Refusal
 from invio.delivery.archives import bundles
 from invio.delivery.planner import raw_target
-from invio.delivery.representation.presentation import presented, read_presentation
+from invio.delivery.representation.presentation import Presentation, presented, read_presentation
 from invio.delivery.sending.eager import in_pool
 from invio.records.links import link_named
 from invio.service.assembly import Parts
 from invio.service.dependencies import TheCaller, TheParts
+from invio.service.external_checks import decided
 from invio.service.files import shape
 from invio.service.listing_pages import VersionChoice, version_choices
 from invio.service.page_parts import page, root_of
+from invio.stores.store import Found
 
 router = APIRouter(include_in_schema=False)
 PREFIX = "/pickup/"
@@ -60,15 +63,12 @@ async def pickup_page(request: Request, caller: TheCaller, parts: TheParts, path
         _check(parts, caller, link)
         if link.summary.id is not None:
             await parts.ended_links.check(link.summary.id, link.summary.uses, again=False)
-        picked = await in_pool(parts.pools.following, _of_link, parts, caller, link)
+        picked = await _of_link(parts, caller, link)
         filled = await in_pool(parts.pools.following, _said_of, parts, link)
         # A look at it is a use of the link, and goes by its speed: only where neither is counted.
         free = link.summary.uses is None and link.rate is None and not parts.rules.has_quotas
     else:
-        address = _address(given)
-        await parts.catalogue.prefetch(caller, "read", address)
-        pool = parts.catalogue.pool_of(address)
-        picked = await in_pool(pool, _of_file, parts, caller, address, read_presentation(query).version)
+        picked = await _of_address(parts, caller, _address(given), read_presentation(query))
         filled, free = {}, not parts.rules.has_quotas
     shows = free and picked.type in _IMAGES and picked.size is not None and picked.size <= _SHOWN
     return page(
@@ -105,45 +105,65 @@ def _address(given: str) -> Address:
     return address
 
 
-def _of_file(parts: Parts, caller: Caller, address: Address, version: int | None) -> _Picked:
+async def _of_address(parts: Parts, caller: Caller, address: Address, says: Presentation) -> _Picked:
     """What a caller may have by their own rights."""
+    await parts.catalogue.prefetch(caller, "read", address)
     if address.store == bundles.STORE:
-        representation = parts.bundles.represent(caller, address, sealed=False, resumes=False).representation
-        return _Picked(representation.name, representation.media_type, representation.size)
-    found = parts.catalogue.obtain(caller, "read", address, version)
+        return await _of_bundle(parts, caller, address, None, sealed=False)
+    pool = parts.catalogue.pool_of(address)
+    found = await decided(pool, parts.catalogue.obtain, caller, "read", address, says.version)
+    found = await _shown(parts, found, says.rendition)
+    return await decided(pool, _of_file, parts, caller, address, found, says)
+
+
+def _of_file(parts: Parts, caller: Caller, address: Address, found: Found, says: Presentation) -> _Picked:
     shown = shape(parts, caller, address, found)
-    newer = (shown.version or 1) > 1 or version is not None
+    newer = (shown.version or 1) > 1 or says.version is not None
     return _Picked(
         shown.download_name or address.name,
         shown.media_type or OCTETS,
         shown.size,
         "" if shown.modified is None else shown.modified[:16].replace("T", " "),
         shown.version,
-        None,
+        says.rendition,
         shown.description,
-        version_choices(parts, address) if newer and version is None else [],
-        shown.renditions,
+        version_choices(parts, address) if newer and says.version is None else [],
+        shown.renditions if says.rendition is None else [],
     )
 
 
-def _of_link(parts: Parts, caller: Caller, link: SealedLink) -> _Picked:
+async def _of_link(parts: Parts, caller: Caller, link: SealedLink) -> _Picked:
     """What a link opens; whoever sealed it has said how."""
     address = link.address
     if address.store == bundles.STORE:
-        representation = parts.bundles.represent(caller, address, sealed=True, resumes=False).representation
-        return _Picked(link.says("name") or representation.name, representation.media_type, representation.size)
+        return await _of_bundle(parts, caller, address, link.says("name"), sealed=True)
     says = presented(link.says, sealed=True)
-    facts = parts.catalogue.located(address, says.version).facts
-    name = says.name or facts.name or address.name
+    found = await in_pool(parts.catalogue.pool_of(address), parts.catalogue.located, address, says.version)
+    facts = (await _shown(parts, found, says.rendition)).facts
     return _Picked(
-        name,
+        says.name or facts.name or address.name,
         facts.media_type or media_type_of(address.name),
-        facts.size if says.rendition is None else None,
+        facts.size,
         "" if facts.modified is None else timestamp(facts.modified)[:16].replace("T", " "),
         facts.version,
         says.rendition,
         facts.description,
     )
+
+
+async def _shown(parts: Parts, found: Found, rendition: str | None) -> Found:
+    """The file, or a rendition of it. Raises Refusal."""
+    if rendition is None:
+        return found
+    renditions = parts.way.renditions
+    shown = renditions.at_hand(found, rendition)
+    return shown if shown is not None else await in_pool(renditions.pool, renditions.of, found, rendition)
+
+
+async def _of_bundle(parts: Parts, caller: Caller, address: Address, name: str | None, *, sealed: bool) -> _Picked:
+    represent = partial(parts.bundles.represent, caller, address, sealed=sealed, resumes=False)
+    representation = (await in_pool(parts.bundles.pool, represent)).representation
+    return _Picked(name or representation.name, representation.media_type, representation.size)
 
 
 def _said_of(parts: Parts, link: SealedLink) -> dict[str, Any]:
