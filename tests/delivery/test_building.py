@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import errno
 import hashlib
 import io
@@ -683,3 +684,38 @@ def test_a_file_that_is_altered_before_it_is_deflated_refuses_the_archive_or_is_
     plan = plan_of("files/a.txt", "files/b.txt", cache=cache, packs=True, leave_out=True)
     assert entries(plan) == ["files/b.txt", ""], "the archive's own list of them has no address"
     assert b"files/a.txt\tchanged" in read(plan)
+
+
+def test_archives_of_a_system_that_hangs_keep_no_other_archive_waiting(engine: sa.Engine, root: Path) -> None:
+    goes_on = threading.Event()
+
+    class Far(DirectoryStore):
+        waits = True
+
+        def locate(self, address: Address) -> Found:
+            assert goes_on.wait(60)
+            return super().locate(address)
+
+    rules = RULES.replace("files/**", "**")
+    stores = [DirectoryStore("files", root), Far("far", root), Far("gone", root)]
+    made = bundles.Bundles(Catalogue(stores, parse_rules(rules)), engine, BundleLimits(), None)
+
+    async def ask() -> list[str | None]:
+        def represented(*files: str) -> asyncio.Task[bundles.Represented]:
+            record = made.save(BOB, files, "some.zip", BundleOptions())
+            address = Address("bundles", f"{record.id}/some.zip")
+            return asyncio.create_task(made.represented(BOB, address, sealed=False, resumes=False))
+
+        hanging = [represented("files/a.txt", "far/a.txt") for _ in range(20)]
+        near = [(await represented("files/a.txt")).representation.tag for _ in range(3)]
+        assert not any(task.done() for task in hanging)
+        goes_on.set()
+        assert {(await task).representation.tag for task in hanging} == {
+            (await represented("files/a.txt", "gone/a.txt")).representation.tag
+        }
+        return near
+
+    assert len(set(asyncio.run(ask()))) == 1
+    taken = [pool.name for pool in made.pools]
+    assert taken == ["archives", "archives-far", "archives-gone", "archives-urls"]
+    made.close()

@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Coroutine, Mapping
 from dataclasses import dataclass, field, replace
-from functools import lru_cache, partial
+from functools import lru_cache
 from sys import intern
 from typing import Any
 
@@ -224,9 +224,7 @@ class Planner:
         """A bundle, which its maker or a link may have."""
         archives = self._way.archives
         resumes = not (request.head.get(b"range") or "bytes=0-").startswith("bytes=0-")
-        one = await in_pool(
-            archives.pool, partial(archives.represent, caller, address, sealed=link is not None, resumes=resumes)
-        )
+        one = await archives.represented(caller, address, sealed=link is not None, resumes=resumes)
         by = "bundle" if link is None else _sealed_by(link)
         return Resolved(
             one.representation, one.representation.tag, None, NO_TERMS, one.quotas, one.owner, by, one.rendition

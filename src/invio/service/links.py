@@ -21,7 +21,7 @@ from invio.core.rules.decisions import RuleSet
 from invio.core.rules.quotas import period_text
 from invio.core.rules.terms import Terms
 from invio.delivery.archives import bundles
-from invio.delivery.sending.eager import in_thread
+from invio.delivery.sending.eager import in_pool, in_thread
 from invio.records import links as records
 from invio.records.bundles import BundleRecord
 from invio.records.database import write
@@ -48,8 +48,11 @@ async def post_link(
     maker's own, and count towards the maker's quotas.
     """
     where = read_address(asked.address)
-    pool = parts.pools.planning if where.store == bundles.STORE else parts.catalogue.pool_of(where)
-    opened = await decided(pool, _opened, parts, caller, asked, where)
+    record, pool = None, parts.catalogue.pool_of(where)
+    if where.store == bundles.STORE and not where.folder:
+        record = await in_pool(parts.pools.identification, _bundle, parts, caller, where)
+        pool = parts.bundles.pool_of(record) or parts.pools.planning
+    opened = await decided(pool, _opened, parts, caller, asked, where, record)
     link = await in_thread(_made, parts, caller, asked, opened)
     target = link_target(link)
     url = parts.behind.base_of(request) + target
@@ -88,13 +91,12 @@ class _Opened:
     terms: Sequence[_Terms]
 
 
-def _opened(parts: Parts, caller: Caller, asked: LinkAsk, address: Address) -> _Opened:
+def _opened(parts: Parts, caller: Caller, asked: LinkAsk, address: Address, record: BundleRecord | None) -> _Opened:
     """Raises Refusal, unless the caller may have and link to all of it."""
     within = None if asked.within is None else read_address(asked.within)
     if address.folder:
         said = f"{address} is a folder; give the address of a file in it, and the folder as 'in' to open all of it"
         raise Refusal("bad-request", said)
-    record = _bundle(parts, caller, address)
     if record is not None:
         if within is not None or asked.version is not None or asked.rendition is not None:
             # The seal would be of the folder, and the rights were looked at for the bundle alone.
@@ -234,10 +236,8 @@ def _conditions(given: Mapping[str, Any]) -> list[tuple[str, str]]:
     return pairs
 
 
-def _bundle(parts: Parts, caller: Caller, address: Address) -> BundleRecord | None:
-    """The bundle that an address is of, which must be the caller's own."""
-    if address.store != bundles.STORE:
-        return None
+def _bundle(parts: Parts, caller: Caller, address: Address) -> BundleRecord:
+    """The bundle that an address is of. Raises Refusal, unless it is the caller's own."""
     bundle_id, _, name = address.path.partition("/")
     record = parts.bundles.named(caller, bundle_id)
     if record.name != name or record.recipient != caller.recipient:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import time
 from dataclasses import dataclass, field
-from functools import partial
 from typing import Any
 
 from fastapi import APIRouter, Request, Response
@@ -161,8 +160,8 @@ async def _shown(parts: Parts, found: Found, rendition: str | None) -> Found:
 
 
 async def _of_bundle(parts: Parts, caller: Caller, address: Address, name: str | None, *, sealed: bool) -> _Picked:
-    represent = partial(parts.bundles.represent, caller, address, sealed=sealed, resumes=False)
-    representation = (await in_pool(parts.bundles.pool, represent)).representation
+    represented = await parts.bundles.represented(caller, address, sealed=sealed, resumes=False)
+    representation = represented.representation
     return _Picked(name or representation.name, representation.media_type, representation.size)
 
 
