@@ -12,6 +12,7 @@ from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import Any
 
+import httpx
 import pytest
 
 from tests.rules import rule
@@ -230,3 +231,39 @@ def test_a_folder_of_which_each_file_is_asked_about_is_listed_whole(start: Start
     second = service.get(f"/api/files?in=files/paid/&after={first['next']}", "bob").json()
     shown = [one["name"] for one in first["files"] + second["files"]]
     assert shown == [f"{number:03}.txt" for number in range(300) if "7" not in str(number)]
+
+
+def test_an_administrator_whose_right_is_asked_about_has_it_everywhere(start: Start, application: Application) -> None:
+    right = f"""
+[[rule]]
+name = "on duty"
+effect = "allow"
+who = ["recipient:ann"]
+what = ["**"]
+actions = ["manage", "administer", "link", "list", "read"]
+ask = {{ url = "{application.url}", timeout = 5.0 }}
+"""
+    service = start(files=FILES, rules=right)
+    with service.client("ann") as client:
+        made = client.post("/api/links", json={"address": "files/other.txt", "id": "for-the-office"}).json()
+    asked: list[tuple[str, str, Any]] = [
+        ("GET", "/api/audience?address=files/other.txt", None),
+        ("GET", "/api/decisions?address=files/other.txt&as=bob&at=1&network=192.0.2.7", None),
+        ("GET", "/api/links?maker=bob", None),
+        ("POST", "/api/links/explanation", {"link": made["target"]}),
+        ("PUT", "/api/recipients/ann/password", {"password": "long enough to be one"}),
+        ("GET", "/api/sessions/current", None),
+        ("GET", "/api/access", None),
+        ("DELETE", f"/api/links/{made['id']}", None),
+    ]
+    got = {}
+    for number, (method, path, body) in enumerate(asked, 2):
+        # From another network each, for an answer is good for some seconds, and of each this is the first question.
+        transport = httpx.HTTPTransport(local_address=f"127.0.0.{number}")
+        headers = {"authorization": f"Bearer {service.tokens['ann']}"}
+        with httpx.Client(base_url=service.url, headers=headers, transport=transport, timeout=20) as client:
+            got[path] = client.request(method, path, json=body)
+        assert got[path].status_code in (200, 204), (path, got[path].text)
+    assert got["/api/decisions?address=files/other.txt&as=bob&at=1&network=192.0.2.7"].json()["reasons"] != []
+    assert got["/api/links/explanation"].json()["maker"] == "ann"
+    assert got["/api/sessions/current"].json()["administers"] is True

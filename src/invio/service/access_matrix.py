@@ -40,9 +40,9 @@ async def get_audience(
     Takes `manage` on the file. Only administrators see recipients; others see groups alone.
     """
     where = read_address(address)
-    parts.catalogue.require(caller, "manage", where)
 
     def work() -> AudienceList:
+        parts.catalogue.require(caller, "manage", where)
         lines = list(_audience(_rules(parts), parts, action, where))
         if not parts.rules.administers(caller):
             lines = [line for line in lines if not line.who.startswith("recipient:")]

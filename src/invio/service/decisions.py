@@ -44,6 +44,7 @@ async def get_decision(
     another time or from another network are for callers who may `manage` the address.
     """
     where = read_address(address)
+    await parts.rules.prefetch(caller, "manage", where)
     subject = await run_in_threadpool(_subject, parts, caller, where, recipient)
     if at is not None or network is not None:
         parts.catalogue.require(caller, "manage", where)

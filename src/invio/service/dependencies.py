@@ -57,10 +57,15 @@ def read_address(text: str) -> Address:
         raise Refusal("malformed", f"the address {text[:200]!r}: {error}") from None
 
 
+async def administers(parts: Parts, caller: Caller) -> bool:
+    """Whether the caller has the right `administer`; an application may have to be asked."""
+    await parts.rules.prefetch(caller, ADMINISTER, THE_SERVICE)
+    return parts.rules.administers(caller)
+
+
 async def require_administrator(parts: Parts, caller: Caller) -> None:
     """Raises Refusal, for those who do not have the right `administer`."""
-    await parts.rules.prefetch(caller, ADMINISTER, THE_SERVICE)
-    if parts.rules.administers(caller):
+    if await administers(parts, caller):
         return
     if caller.recipient is None:
         raise Refusal("sign-in", "this is for administrators of the service; sign in as one")

@@ -14,7 +14,7 @@ from invio.core.reasons import Refusal
 from invio.delivery.sending.eager import in_pool
 from invio.records.links import LinkRow, link_named
 from invio.service.assembly import Parts
-from invio.service.dependencies import TheCaller, TheParts
+from invio.service.dependencies import TheCaller, TheParts, administers
 from invio.service.operating_schemas import ConditionShape, LinkExplanation, LinkQuestion
 
 router = APIRouter(tags=["links"])
@@ -32,7 +32,10 @@ async def explain_link(asked: LinkQuestion, caller: TheCaller, parts: TheParts) 
     except LinkRefused as refused:
         raise Refusal("bad-request", f"this is no sealed link: {refused.detail}") from None
     known = await in_pool(parts.pools.history, _known, parts, link)
-    return _explained(parts, caller, link, known)
+    explained = _explained(parts, caller, link, known)
+    if explained.maker is not None and not await administers(parts, caller):
+        explained.maker = None
+    return explained
 
 
 def _read(text: str) -> SealedLink:
@@ -78,7 +81,7 @@ def _explained(parts: Parts, caller: Caller, link: SealedLink, known: LinkRow | 
         used=None if known is None else known.used,
         uses=link.uses,
         revoked=None if revoked is None else timestamp(revoked),
-        maker=None if known is None or not parts.rules.administers(caller) else known.maker,
+        maker=None if known is None else known.maker,
     )
 
 

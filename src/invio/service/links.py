@@ -27,7 +27,7 @@ from invio.records.bundles import BundleRecord
 from invio.records.database import write
 from invio.records.links import LinkKnown, LinkRow
 from invio.service.assembly import Parts
-from invio.service.dependencies import TheCaller, TheParts, read_address, require_administrator
+from invio.service.dependencies import TheCaller, TheParts, administers, read_address, require_administrator
 from invio.service.external_checks import decided
 from invio.service.schemas import LinkAsk, LinkFacts, LinkList, LinkShape, RevokedShape
 
@@ -163,7 +163,7 @@ async def delete_links(
 @router.delete("/api/links/{link}", summary="Revoke a link")
 async def delete_link(caller: TheCaller, parts: TheParts, link: str) -> LinkFacts:
     """Revokes every link with this id. For its maker and administrators."""
-    may = parts.rules.administers(caller)
+    may = await administers(parts, caller)
 
     def work(connection: sa.Connection) -> LinkFacts:
         row = records.link_named(connection, link)

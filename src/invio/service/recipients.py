@@ -20,7 +20,7 @@ from invio.records.recipients import Recipient, TokenFacts
 from invio.records.sign_ins import forget_devices, succeeded
 from invio.service.assembly import Parts
 from invio.service.console_sessions import require_own
-from invio.service.dependencies import TheCaller, TheParts, head_of, require_administrator
+from invio.service.dependencies import TheCaller, TheParts, administers, head_of, require_administrator
 from invio.service.passwords import hashed_password, is_password
 from invio.service.people_schemas import (
     PasswordAsk,
@@ -162,7 +162,7 @@ async def put_password(
     """
     if caller.recipient is None or caller.recipient != recipient:
         await require_administrator(parts, caller)
-    elif not parts.rules.administers(caller):
+    elif not await administers(parts, caller):
         await _require_current(asked, request, parts, caller)
     kept = None if asked.password is None else await _hashed(parts, asked.password)
 

@@ -11,7 +11,6 @@ from invio.core.files import Caller
 from invio.core.http.cookies import cookie_named
 from invio.core.http.request_head import RequestHead
 from invio.core.reasons import Refusal
-from invio.core.rules.decisions import ADMINISTER, THE_SERVICE
 from invio.core.sign_ins import Counter, password_counters, token_counters
 from invio.delivery.access.authentication import COOKIE, session_secret
 from invio.records.recipients import (
@@ -25,7 +24,7 @@ from invio.records.recipients import (
 )
 from invio.records.sign_ins import DEVICE_LIFE, MustWait, attempt, device_of, know_device, succeeded
 from invio.service.assembly import Parts
-from invio.service.dependencies import TheCaller, TheParts, head_of
+from invio.service.dependencies import TheCaller, TheParts, administers, head_of
 from invio.service.guard import DEVICE
 from invio.service.passwords import is_password
 from invio.service.people_schemas import Me, SignIn
@@ -64,8 +63,7 @@ async def begin_session(asked: SignIn, request: Request, response: Response, par
         known = cookie_named(head.get(b"cookie") or "", DEVICE)
         secret = await parts.journal.call(lambda connection: know_device(connection, recipient.id, known))
         response.set_cookie(DEVICE, secret, max_age=DEVICE_LIFE, httponly=True, samesite="strict", secure=secure)
-    await parts.rules.prefetch(caller, ADMINISTER, THE_SERVICE)
-    return Me(recipient=recipient.id, groups=sorted(recipient.groups), administers=parts.rules.administers(caller))
+    return Me(recipient=recipient.id, groups=sorted(recipient.groups), administers=await administers(parts, caller))
 
 
 async def _by_token(asked: SignIn, parts: Parts, network: str | None) -> Recipient:
@@ -127,10 +125,9 @@ def is_secure(request: Request, parts: Parts) -> bool:
 
 
 @router.get("/api/sessions/current", summary="Who am I")
-def current(caller: TheCaller, parts: TheParts) -> Me:
+async def current(caller: TheCaller, parts: TheParts) -> Me:
     """The caller, by token or session; `recipient` is null without either."""
-    administers = parts.rules.administers(caller)
-    return Me(recipient=caller.recipient, groups=sorted(caller.groups), administers=administers)
+    return Me(recipient=caller.recipient, groups=sorted(caller.groups), administers=await administers(parts, caller))
 
 
 @router.delete("/api/sessions/current", status_code=204, summary="Sign out")
