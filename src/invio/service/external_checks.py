@@ -186,18 +186,21 @@ class Outside:
         return None
 
     async def prefetch(self, questions: Iterable[_Key]) -> None:
-        """Asks in parallel what is not known."""
+        """Asks what is not known."""
         now = time.monotonic()
-        asking = []
-        for key in questions:
-            kept = self._kept.get(key)
+        asking: dict[ExternalCheck, list[CheckRequest]] = {}
+        for ask, question in questions:
+            kept = self._kept.get((ask, question))
             if kept is None or not kept.is_fresh(now):
-                asking.append(self._asked_async(*key))
+                asking.setdefault(ask, []).append(question)
         if asking:
-            await asyncio.gather(*asking)
+            await asyncio.gather(*(self.ask_all(ask, some) for ask, some in asking.items()))
 
     async def ask_all(self, ask: ExternalCheck, questions: Sequence[CheckRequest]) -> dict[_Key, CheckResult | None]:
-        """The answers to many questions. When none of some at a time is answered in time, the rest is not asked."""
+        """The answers to many questions, asked some at a time, so that others have their turn in between.
+
+        When none of those is answered in time, the rest is not asked.
+        """
         found: dict[_Key, CheckResult | None] = {(ask, question): None for question in questions}
         for at in range(0, len(questions), _AT_ONCE):
             some, began = questions[at : at + _AT_ONCE], time.monotonic()
