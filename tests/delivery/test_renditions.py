@@ -7,6 +7,7 @@ import os
 import threading
 from collections.abc import Callable
 from pathlib import Path
+from typing import cast
 
 import pytest
 
@@ -14,8 +15,11 @@ from invio.core.addresses import parse_address
 from invio.core.files import FileFacts
 from invio.core.readable import ContentChanged
 from invio.core.reasons import Refusal
-from invio.delivery.representation.renditions import RenditionFile, _opened
-from invio.stores.sources import PIECE, DiskFile
+from invio.core.renditions import Rendition
+from invio.delivery.representation.renditions import RenditionFile, Renditions, _opened
+from invio.producers.image_workers import ImageWorkers
+from invio.stores.disk_cache import DiskCache
+from invio.stores.sources import PIECE, BlockingFile, DiskFile, Reader
 from invio.stores.store import Found, StoreFault
 from invio.workers.pool import Pool
 
@@ -111,3 +115,50 @@ def test_it_is_made_of_an_image_that_a_cache_has_evicted_too(cache: Cache, tmp_p
         cache.path.unlink(missing_ok=True)
     with pytest.raises(ContentChanged), _opened(image):
         pytest.fail("there is nothing to open")
+
+
+class Copies:
+    """In place of the processes: what is made of an image is the image."""
+
+    def make(self, source: int, target: int, rendition: Rendition) -> str:  # noqa: ARG002
+        os.write(target, os.pread(source, 100, 0))
+        return "webp"
+
+    def close(self) -> None:
+        """There are no processes."""
+
+
+class Far:
+    """Another system, which does not answer before it is let."""
+
+    def __init__(self) -> None:
+        self.goes_on = threading.Event()
+
+    def read(self, file: BlockingFile, offset: int, count: int) -> bytes:  # noqa: ARG002
+        assert self.goes_on.wait(60)
+        return b"far"[offset : offset + count]
+
+    def is_unaltered(self, file: BlockingFile) -> bool:  # noqa: ARG002
+        return True
+
+
+def test_images_of_a_system_that_hangs_keep_no_other_rendition_waiting(cache: Cache, tmp_path: Path) -> None:
+    far, workers = Far(), cast(ImageWorkers, Copies())
+    made = Renditions({"thumb": Rendition(8, 8)}, workers, DiskCache(tmp_path / "kept", 1 << 20))
+
+    def remote(number: int) -> Found:
+        address = parse_address(f"far/{number}.png")
+        return Found(FileFacts(address, 3, None, f"t{number}"), BlockingFile(cast(Reader, far), address, 3, "t"))
+
+    async def ask() -> list[Found]:
+        hanging = [asyncio.create_task(made.made(remote(number), "thumb")) for number in range(20)]
+        near = await made.made(cache.find(), "thumb")
+        assert not any(task.done() for task in hanging)
+        far.goes_on.set()
+        return [near, *(await asyncio.gather(*hanging))]
+
+    near, *others = asyncio.run(ask())
+    assert near.content.read(0, 4) == b"0123"
+    assert {other.content.read(0, 3) for other in others} == {b"far"}
+    assert {other.facts.name for other in others} == {f"{number}-thumb.webp" for number in range(20)}
+    made.close()

@@ -250,10 +250,7 @@ class Planner:
             quotas = dict.fromkeys(catalogue.rules.quotas_named(maker.quotas, address), 1)
             owner = maker.recipient
         if presentation.rendition is not None:
-            shown = way.renditions.at_hand(found, presentation.rendition)
-            if shown is None:
-                shown = await in_pool(way.renditions.pool, way.renditions.of, found, presentation.rendition)
-            found = shown
+            found = await way.renditions.made(found, presentation.rendition)
         offer = await way.offering.offer(request.head, found, presentation, terms, caller=caller)
         etag, rendition = offer.found.facts.tag, presentation.rendition
         return Resolved(offer.representation, etag, found, terms, quotas, owner, by, rendition)

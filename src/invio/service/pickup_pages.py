@@ -154,9 +154,7 @@ async def _shown(parts: Parts, found: Found, rendition: str | None) -> Found:
     """The file, or a rendition of it. Raises Refusal."""
     if rendition is None:
         return found
-    renditions = parts.way.renditions
-    shown = renditions.at_hand(found, rendition)
-    return shown if shown is not None else await in_pool(renditions.pool, renditions.of, found, rendition)
+    return await parts.way.renditions.made(found, rendition)
 
 
 async def _of_bundle(parts: Parts, caller: Caller, address: Address, name: str | None, *, sealed: bool) -> _Picked:

@@ -33,14 +33,19 @@ _FULL = (errno.ENOSPC, errno.EDQUOT)
 
 
 class Renditions:
-    """The renditions of the settings, by name."""
+    """The renditions of the settings, by name.
+
+    An image of another system is fetched before a rendition is made of it, by threads for that store: one that hangs
+    keeps nobody from renditions of other images.
+    """
 
     def __init__(
         self, named: Mapping[str, Rendition], workers: ImageWorkers, cache: DiskCache, largest: int = 256 << 20
     ) -> None:
         """`largest` is how many bytes an image may have of which one is made."""
         self._named, self._workers, self._cache, self._largest = dict(named), workers, cache, largest
-        self.pool = Pool("renditions", 4, waiting=400)
+        self._pool = Pool("renditions", 4, waiting=400)
+        self._pools: dict[str, Pool] = {}  # by the store that is waited for
         # What was made of a finding; good for as long as its file is what it was.
         self._known: Memory[tuple[Found, str], Found] = Memory(_KNOWN)
 
@@ -52,6 +57,18 @@ class Renditions:
         """The rendition of an image, if it is cached; may be called anywhere."""
         known = self._known.get((found, name))
         return known if known is not None and unchanged(known.source) else None
+
+    async def made(self, found: Found, name: str) -> Found:
+        """The rendition of an image, awaited where it has to be made. Raises as `of`."""
+        known = self.at_hand(found, name)
+        return known if known is not None else await in_pool(self.pool_of(found), self.of, found, name)
+
+    def pool_of(self, found: Found) -> Pool:
+        """The threads that make renditions of an image."""
+        if found.blocking is None:
+            return self._pool
+        store = found.facts.address.store
+        return self._pools.get(store) or self._pools.setdefault(store, Pool(f"renditions-{store}", 4, waiting=60))
 
     def of(self, found: Found, name: str) -> Found:
         """The rendition of an image, made now if it has to be. To be called by a thread.
@@ -95,7 +112,7 @@ class Renditions:
             name=f"{stem}-{name}.{ENDINGS[cached.said]}",
             sha256=None,
         )
-        again = RenditionFile(cached.file, partial(self.of, found, name), self.pool)
+        again = RenditionFile(cached.file, partial(self.of, found, name), self.pool_of(found))
         return self._known.keep((found, name), Found(its, cached.file, lasting=again))
 
     def of_images(self, found: Found, name: str) -> Found:
