@@ -379,7 +379,8 @@ def test_connections_share_a_rate_fairly(server: Sending, big: DiskFile) -> None
     while not all(got):  # from then on all three are being sent
         take()
     got, began = [0, 0, 0], time.monotonic()
-    while sum(got) < 1_200_000:
+    # What a busy machine holds up for one of them is made up for later; who is favoured stays so.
+    while sum(got) < 1_200_000 or (min(got) <= 0.4 * max(got) and sum(got) < 6_000_000):
         take()
     took = time.monotonic() - began
     for connection in connections:

@@ -274,6 +274,7 @@ def test_a_signed_in_caller_follows_by_tag_link_address_or_id(service: Service) 
 def test_who_comes_back_to_the_stream_is_told_of_what_ended_meanwhile(service: Service) -> None:
     since = str(int(time.time() * 1000))
     fetch(service, service.link("files/small.txt", {"id": "h"}, tag="h1"))
+    until(lambda: any(one["link"] == "h" and one["state"] == "complete" for one in service.transfers()))
     number, shown = next(stream(service, "?link=h", **{"last-event-id": since}))
     assert (shown["tag"], shown["state"]) == ("h1", "complete")
     assert int(number) >= int(since)

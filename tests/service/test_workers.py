@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import signal
 import subprocess
+import threading
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -162,17 +163,18 @@ def test_limits_of_bodies_and_connections_hold_over_all_workers(start: Callable[
     service = start(files={"b": CONTENT[:800_000]}, settings=WORKERS + limits + SETTINGS)
     assert at_once(8, lambda _: [service.get("/get/files/b").status_code]) == {200: 4, 503: 4}
 
-    def connected(_: int) -> list[int]:
-        try:
-            with service.client() as client:
-                answered = [client.get("/healthz").status_code]
-                time.sleep(1)
-                return answered
-        except httpx.TransportError:
-            return [0]
+    def connected(all_have: threading.Barrier) -> list[int]:
+        with service.client() as client:
+            try:
+                answered = client.get("/healthz").status_code
+            except httpx.TransportError:
+                answered = 0
+            all_have.wait(20)  # whoever is connected stays so until everybody has tried
+            return [answered]
 
-    until(lambda: at_once(1, connected) == {200: 1})
-    assert at_once(14, connected) == {200: 9, 0: 5}
+    until(lambda: at_once(1, lambda _: connected(threading.Barrier(1))) == {200: 1})
+    together = threading.Barrier(14)
+    assert at_once(14, lambda _: connected(together)) == {200: 9, 0: 5}
 
 
 def test_transfers_of_workers_that_were_forked_alike_are_told_apart(service: Service) -> None:
