@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import asyncio
 import io
 import os
 import time
 import zipfile
 from collections.abc import AsyncIterator, Iterator
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -14,10 +16,12 @@ import httpx
 import pytest
 from fastapi import FastAPI, HTTPException, Request
 from fastapi.middleware.cors import CORSMiddleware
+from fastapi.responses import JSONResponse
 from starlette.middleware.base import BaseHTTPMiddleware
 from starlette.middleware.gzip import GZipMiddleware
 
 import invio
+from invio.core.addresses import parse_address
 from invio.service.settings import BadSettings
 from tests.embedding.conftest import Run
 
@@ -165,6 +169,103 @@ def test_a_mounted_delivery_asks_the_application(run: Run, tmp_path: Path) -> No
     for wrong in ({"authorize": None}, {"authorize": may, "recipient": "ann"}):
         with pytest.raises(TypeError, match="expected a function"):
             invio.mount(FastAPI(), "/f", settings, **wrong)
+
+
+async def _may_in_time(request: Request, action: str, address: str) -> bool:
+    await asyncio.sleep(0)
+    return "secret" not in address
+
+
+class _Office:
+    async def __call__(self, request: Request, action: str, address: str) -> bool:
+        return await _may_in_time(request, action, address)
+
+
+@pytest.mark.parametrize(
+    "authorize",
+    [_may_in_time, lambda *asked: _may_in_time(*asked), partial(_may_in_time), _Office(), _Office().__call__],
+    ids=["a function", "a lambda", "a partial", "an object", "a method"],
+)
+def test_whatever_kind_of_function_decides_it_is_awaited_everywhere(tmp_path: Path, run: Run, authorize: Any) -> None:
+    (tmp_path / "files" / "deep").mkdir(parents=True)
+    for name in ("open.txt", "secret.txt", "deep/secret.txt", "deep/open.txt"):
+        (tmp_path / "files" / name).write_text(name)
+    settings = {
+        "service": {"data": str(tmp_path / "data")},
+        "stores": {"files": {"kind": "directory", "root": str(tmp_path / "files")}},
+    }
+    app = FastAPI()
+    invio.mount(app, "/f", settings, authorize=authorize)
+    client = run(app)
+    assert client.get("/f/get/files/secret.txt").status_code == 404
+    assert client.get("/f/api/files/files/secret.txt").status_code == 404
+    assert client.get("/f/api/files/files/open.txt").json()["may"] != []
+    listed = client.get("/f/api/files?in=files/").json()["files"]
+    assert [one["address"] for one in listed] == ["files/deep/", "files/open.txt"]
+    found = client.get("/f/api/files?in=files/&search=t").json()["files"]
+    assert [one["address"] for one in found] == ["files/deep/open.txt", "files/open.txt"]
+    assert client.post("/f/api/bundles", json={"files": ["files/secret.txt"]}).status_code == 403
+    made = client.post("/f/api/bundles", json={"files": ["files/"]})
+    with zipfile.ZipFile(io.BytesIO(client.get(made.json()["url"]).content)) as archive:
+        assert archive.namelist() == ["files/deep/open.txt", "files/open.txt"]
+
+
+def test_what_is_merely_true_allows_nothing(tmp_path: Path, run: Run, caplog: pytest.LogCaptureFixture) -> None:
+    (tmp_path / "files").mkdir()
+    (tmp_path / "files" / "a.txt").write_text("a")
+    settings = {
+        "service": {"data": str(tmp_path / "data")},
+        "stores": {"files": {"kind": "directory", "root": str(tmp_path / "files")}},
+    }
+    says: list[object] = [JSONResponse({"no": True}, 403), "no", 1]
+    app = FastAPI()
+    invio.mount(app, "/f", settings, authorize=lambda *_: says[0])  # type: ignore[arg-type]
+    client = run(app)
+    while says:
+        for path in ("/f/get/files/a.txt", "/f/api/files?in=files/", "/f/api/files/files/a.txt"):
+            assert client.get(path, headers={"connection": "close"}).status_code == 500, path
+        assert f"authorize gave {type(says.pop(0)).__name__} for " in caplog.text
+
+
+def test_a_listing_asks_a_function_that_is_awaited_about_eight_files_at_a_time(tmp_path: Path, run: Run) -> None:
+    (tmp_path / "files").mkdir()
+    for number in range(40):
+        (tmp_path / "files" / f"{number:02}.txt").write_text("x")
+    settings = {
+        "service": {"data": str(tmp_path / "data")},
+        "stores": {"files": {"kind": "directory", "root": str(tmp_path / "files")}},
+    }
+    asked: list[tuple[str, str]] = []
+    now, most = [0], [0]
+
+    async def may(request: Request, action: str, address: str) -> bool:
+        asked.append((action, address))
+        now[0] += 1
+        most[0] = max(most[0], now[0])
+        await asyncio.sleep(0.01)
+        now[0] -= 1
+        if address.endswith("13.txt"):
+            raise HTTPException(402, "pay first")
+        return not address.endswith("7.txt")
+
+    app = FastAPI()
+    delivery = invio.mount(app, "/f", settings, authorize=may)
+    client = run(app)
+    refused = client.get("/f/api/files?in=files/")
+    assert (refused.status_code, refused.json()["detail"]) == (402, "pay first"), "as the application's own"
+    (tmp_path / "files" / "13.txt").unlink()
+    asked.clear()
+    listed = client.get("/f/api/files?in=files/&limit=30").json()["files"]
+    assert [one["name"] for one in listed] == [f"{n:02}.txt" for n in range(40) if n % 10 != 7 and n != 13][:30]
+    assert most == [8]
+    assert len(asked) == len(set(asked)), "about each thing once"
+    with pytest.raises(RuntimeError, match="was not asked before"):  # rather than to wait for itself
+        asyncio.run(_decide_on_a_loop(delivery))
+
+
+async def _decide_on_a_loop(delivery: Any) -> None:
+    caller = await delivery.parts.identifier.identify({}, None, {"type": "http"})
+    delivery.parts.rules.allows(caller, "read", parse_address("files/01.txt"))
 
 
 def test_files_are_put_into_what_is_mounted_as_the_application_says(tmp_path: Path, run: Run) -> None:

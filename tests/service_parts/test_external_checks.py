@@ -17,8 +17,10 @@ import pytest
 from invio.core.reasons import Refusal
 from invio.core.rules.external_checks import CheckRequest, CheckResult, ExternalCheck
 from invio.core.rules.file import BadRules, parse_rules
+from invio.service import deciding
 from invio.service import external_checks as module
-from invio.service.external_checks import Outside, decided
+from invio.service.deciding import decided
+from invio.service.external_checks import Outside
 from invio.workers.pool import Pool
 from tests.clocks import SetClock
 
@@ -33,7 +35,8 @@ Check = Callable[[CheckRequest], object]
 @pytest.fixture
 def clock(monkeypatch: pytest.MonkeyPatch) -> SetClock:
     clock = SetClock()
-    monkeypatch.setattr(module, "time", clock)
+    for those in (module, deciding):
+        monkeypatch.setattr(those, "time", clock)
     return clock
 
 

@@ -11,5 +11,5 @@
 - Pages: `console`; `listing_pages`, `pickup_pages`, `sign_in_page`, with `page_parts`.
 - What goes on beside: `health`, `audit`, `reloading`, `peers`, `streams`, `planners`, `slow_requests`, `scanning`,
   `retention`, `webhook_sender`, `webhook_posts`, `signing`, `external_checks`, `provider`, `foreign_answers`,
-  `passwords`, `permissions`, `proving`, `backup`, `unfinished`, `made_files`, `link_maker`.
+  `deciding`, `passwords`, `permissions`, `proving`, `backup`, `unfinished`, `made_files`, `link_maker`.
 """

@@ -13,8 +13,8 @@ from invio.core.reasons import Refusal
 from invio.core.rules.decisions import RuleSet
 from invio.records.recipients import Recipient, all_recipients
 from invio.service.assembly import Parts
+from invio.service.deciding import decided
 from invio.service.dependencies import TheCaller, TheParts, read_address, require_administrator
-from invio.service.external_checks import decided
 from invio.service.operating_schemas import (
     AccessCell,
     AccessMatrix,

@@ -7,8 +7,7 @@ A function gets the question and gives a bool or an `invio.CheckResult`.
 
 Who waits for an application, so that one that hangs stops nothing else:
 - On the event loop nobody waits: what one decision will need is awaited before it (`Outside.prefetch`).
-- Threads that list files, of which there are few for everybody, do not wait either. What such work would have to ask is
-  noted; it is asked between two runs of the work, which then has the answers (`decided`).
+- Threads that list files, of which there are few for everybody, do not wait either: see `deciding`.
 - Other threads wait, for as long as the rule says. After some questions of one caller that were not answered in time,
   that caller's further ones are not asked for a moment: a selection of many files would wait for each of them.
 """
@@ -21,18 +20,16 @@ import logging
 import threading
 import time
 from collections.abc import Callable, Iterable, Sequence
-from contextvars import ContextVar
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict, dataclass
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import Any, cast
 
 from invio.core.memory import Memory
-from invio.core.reasons import Refusal
 from invio.core.rules.decisions import RuleSet
 from invio.core.rules.external_checks import CheckRequest, CheckResult, ExternalCheck
 from invio.core.rules.file import BadRules
-from invio.delivery.sending.eager import in_pool
 from invio.producers.producer import ProducerFault, function_named
+from invio.service.deciding import work_at_hand
 from invio.service.foreign_answers import body_within
 from invio.workers.pool import DeadlinePassed, Pool, PoolBusy
 
@@ -46,12 +43,9 @@ _LONGEST_ANSWER = 64 * 1024  # bytes
 _AT_ONCE = 8  # questions to one application
 _WAITING = 1000  # that wait for their turn, each no longer than the rule waits for an answer
 _ANSWERS = 4096  # that are kept
-_NOTED = 256  # questions of one run of some work, which is then broken off so that they are asked
-_LONGEST_WORK = 30.0  # seconds for all runs of it
 _PATIENCE = 3  # questions of one caller in a row that may go unanswered before further ones are not asked
 _Key = tuple[ExternalCheck, CheckRequest]
 _Asking = tuple[ExternalCheck, str | None, str | None]  # who is asked, for which recipient, of which network
-T = TypeVar("T")
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,69 +71,6 @@ def functions_of(rules: RuleSet, file: Path) -> dict[str, Callable[[CheckRequest
             except ProducerFault as error:
                 raise BadRules.at(str(file), rule.line, str(error)) from None
     return found
-
-
-class _AskFirst(Exception):
-    """Enough questions are noted: they are asked before the work goes on."""
-
-
-@dataclass(slots=True)
-class _Work:
-    """The questions of some work that is done again once they are answered, and the answers so far."""
-
-    answers: dict[_Key, CheckResult | None] = field(default_factory=dict)
-    noted: dict[_Key, Outside] = field(default_factory=dict)
-
-    def note(self, key: _Key, outside: Outside) -> None:
-        """Has a question be asked before the next run. Raises _AskFirst."""
-        self.noted[key] = outside
-        if len(self.noted) >= _NOTED:
-            raise _AskFirst
-
-    async def ask(self) -> None:
-        """Asks what was noted."""
-        asked: dict[tuple[Outside, ExternalCheck], list[CheckRequest]] = {}
-        for (ask, question), outside in self.noted.items():
-            asked.setdefault((outside, ask), []).append(question)
-        self.noted = {}
-        found = await asyncio.gather(*(outside.ask_all(ask, some) for (outside, ask), some in asked.items()))
-        for answers in found:
-            self.answers |= answers
-
-
-_work: ContextVar[_Work | None] = ContextVar("work", default=None)
-
-
-async def decided(pool: Pool, work: Callable[..., T], *given: Any) -> T:
-    """Runs work that decides something by a thread of `pool`, as `in_pool`, and asks for it what the rules ask.
-
-    The work may be run several times, so it only reads.
-
-    Raises:
-        Refusal: `busy`, when the answers take too long; and whatever `work` raises.
-    """
-    asking, end = _Work(), time.monotonic() + _LONGEST_WORK
-    token = _work.set(asking)
-    try:
-        while True:
-            try:
-                result = await in_pool(pool, work, *given)
-            except _AskFirst:
-                pass
-            except Exception:
-                if not asking.noted:
-                    raise
-            else:
-                if not asking.noted:
-                    return result
-            if time.monotonic() > end:
-                raise Refusal(
-                    "busy", "the rules ask another system about each of these files, and it takes too long; try again "
-                    "later, or ask for less", retry_after=5,
-                )  # fmt: skip
-            await asking.ask()
-    finally:
-        _work.reset(token)
 
 
 class Outside:
@@ -170,9 +101,9 @@ class Outside:
 
     def answer(self, ask: ExternalCheck, question: CheckRequest) -> CheckResult | None:
         """The cached answer, or a new one; on the event loop, and in work that `decided` runs, only the cached one."""
-        key, work = (ask, question), _work.get()
+        key, work = (ask, question), work_at_hand()
         if work is not None and key in work.answers:
-            return work.answers[key]
+            return cast(CheckResult | None, work.answers[key])
         kept = self._kept.get(key)
         if kept is not None and kept.is_usable(time.monotonic()):
             return kept.answer

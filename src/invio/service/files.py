@@ -16,8 +16,8 @@ from invio.core.versions import Version
 from invio.delivery.access.catalogue import no_file
 from invio.delivery.representation.negotiation import kind_of
 from invio.service.assembly import Parts
+from invio.service.deciding import decided
 from invio.service.dependencies import TheCaller, TheParts, address_in_path, read_address
-from invio.service.external_checks import decided
 from invio.service.schemas import Action, FileShape, Listing, Sort, VersionList, VersionShape
 from invio.stores.store import Found, Missing, StoreFault, VersionedStore, WritableStore
 

@@ -27,8 +27,8 @@ from invio.records.bundles import BundleRecord
 from invio.records.database import write
 from invio.records.links import LinkKnown, LinkRow
 from invio.service.assembly import Parts
+from invio.service.deciding import decided
 from invio.service.dependencies import TheCaller, TheParts, administers, read_address, require_administrator
-from invio.service.external_checks import decided
 from invio.service.schemas import LinkAsk, LinkFacts, LinkList, LinkShape, RevokedShape
 
 router = APIRouter(tags=["links"])

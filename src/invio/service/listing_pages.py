@@ -17,8 +17,8 @@ from invio.core.reasons import Refusal
 from invio.delivery.access.catalogue import Listed
 from invio.delivery.planner import raw_path
 from invio.service.assembly import Parts
+from invio.service.deciding import decided
 from invio.service.dependencies import TheCaller, TheParts, percent_decoded_or_refused, read_address
-from invio.service.external_checks import decided
 from invio.service.files import shape
 from invio.service.page_parts import here_of, page, root_of
 from invio.service.schemas import Sort

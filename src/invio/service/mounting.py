@@ -13,7 +13,7 @@ from collections.abc import AsyncIterator, Awaitable, Callable, Collection, Iter
 from contextlib import asynccontextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any, cast
+from typing import Any
 from urllib.parse import quote, urlencode
 
 from fastapi import Depends, FastAPI, Response
@@ -32,6 +32,7 @@ from invio.core.rules.terms import NO_TERMS, Terms
 from invio.records.rows import RUNNING
 from invio.service.app import APPLICATION, Service
 from invio.service.assembly import Parts, assemble
+from invio.service.deciding import Key, work_at_hand
 from invio.service.link_maker import LinkMaker, Value
 from invio.service.running import running
 from invio.service.settings import Settings, read_settings, settings_of
@@ -55,6 +56,9 @@ Answer = bool | Allowed | None
 Authorize = Callable[[Request, str, str], Answer | Awaitable[Answer]]
 WhoIs = Callable[[Request], str | Awaitable[str | None] | None]
 
+_Question = tuple[str, str]  # what somebody wants to do, and the address
+_AT_ONCE = 8  # questions to a function that is awaited
+
 _RECIPIENT = "invio.recipient"  # in the scope of a request: what the application's dependency said of who asks
 _METHODS = ["GET", "HEAD", "OPTIONS", "POST", "PUT", "PATCH", "DELETE"]
 
@@ -64,7 +68,7 @@ class _Context:
     """A request of the application, and what its function has answered for it."""
 
     request: Request
-    answers: dict[tuple[str, str], Answer] = field(default_factory=dict)
+    answers: dict[_Question, Answer] = field(default_factory=dict)
 
 
 class _AppIdentifier:
@@ -106,15 +110,13 @@ class _AppDecider:
         """`loop` is where the application runs, and its function with it."""
         self._authorize = authorize
         self._loop = loop
+        # Whether what the function gives has to be awaited.
+        self._awaits = inspect.iscoroutinefunction(authorize)
 
     async def prefetch(self, caller: Caller, action: str, address: Address) -> None:
-        answers = _context(caller).answers
         # What is refused is told apart by whether the caller may know that it is there.
         for asked in (action, "list"):
-            if (asked, str(address)) not in answers:
-                said = self._authorize(_context(caller).request, asked, str(address))
-                answers[asked, str(address)] = await said if inspect.isawaitable(said) else said
-            if answers[asked, str(address)]:
+            if await self._ask(_context(caller), (asked, str(address))):
                 return
 
     def allows(self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None) -> bool:
@@ -154,15 +156,54 @@ class _AppDecider:
         )
 
     def _answer(self, caller: Caller, action: str, address: Address) -> Answer:
-        answers = _context(caller).answers
-        key = (action, str(address))
-        if key not in answers:
-            if inspect.iscoroutinefunction(self._authorize):
-                # Listings and archives are made in worker threads, and the function runs on the loop.
-                asyncio.run_coroutine_threadsafe(self.prefetch(caller, action, address), self._loop).result()
-            else:
-                answers[key] = cast(Answer, self._authorize(_context(caller).request, action, str(address)))
-        return answers[key]
+        context, key = _context(caller), (action, str(address))
+        if key in context.answers:
+            return context.answers[key]
+        if _on_a_loop():
+            # Waiting here for the function, which runs here, would wait for ever.
+            raise RuntimeError(f"it was not asked before whether {action} of {address} is allowed")
+        said = None if self._awaits else self._authorize(context.request, *key)
+        if inspect.isawaitable(said):
+            self._awaits = True  # whatever it looks like: a lambda, or an object that is called
+            if inspect.iscoroutine(said):
+                said.close()
+        if self._awaits:
+            if (work := work_at_hand()) is not None:
+                work.note((context, key), self)
+                return False
+            return asyncio.run_coroutine_threadsafe(self._ask(context, key), self._loop).result()
+        context.answers[key] = _checked(said, *key)
+        return context.answers[key]
+
+    async def ask_all(self, about: _Context, questions: Sequence[_Question]) -> dict[Key, Answer]:
+        """The answers to questions for one request, some at a time."""
+        for at in range(0, len(questions), _AT_ONCE):
+            await asyncio.gather(*(self._ask(about, question) for question in questions[at : at + _AT_ONCE]))
+        return {(about, question): about.answers[question] for question in questions}
+
+    async def _ask(self, context: _Context, question: _Question) -> Answer:
+        if question not in context.answers:
+            said = self._authorize(context.request, *question)
+            if inspect.isawaitable(said):
+                self._awaits, said = True, await said
+            context.answers[question] = _checked(said, *question)
+        return context.answers[question]
+
+
+def _checked(said: object, action: str, address: str) -> Answer:
+    """What the application's function gave; a response, or anything else that is merely true, allows nothing."""
+    if said is None or isinstance(said, bool | Allowed):
+        return said
+    gave = f"authorize gave {type(said).__name__} for {action!r} of {address}"
+    raise TypeError(f"{gave}; expected True, False or invio.Allowed")
+
+
+def _on_a_loop() -> bool:
+    try:
+        asyncio.get_running_loop()
+    except RuntimeError:
+        return False
+    return True
 
 
 def _context(caller: Caller) -> _Context:

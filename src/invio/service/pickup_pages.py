@@ -22,8 +22,8 @@ from invio.delivery.representation.presentation import Presentation, presented, 
 from invio.delivery.sending.eager import in_pool
 from invio.records.links import link_named
 from invio.service.assembly import Parts
+from invio.service.deciding import decided
 from invio.service.dependencies import TheCaller, TheParts
-from invio.service.external_checks import decided
 from invio.service.files import shape
 from invio.service.listing_pages import VersionChoice, version_choices
 from invio.service.page_parts import page, root_of

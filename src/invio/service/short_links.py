@@ -22,8 +22,8 @@ from invio.delivery.archives import bundles
 from invio.delivery.sending.eager import in_pool
 from invio.service.asked import Asked
 from invio.service.assembly import Parts
+from invio.service.deciding import decided
 from invio.service.dependencies import TheCaller, TheParts, read_address
-from invio.service.external_checks import decided
 
 router = APIRouter(tags=["links"])
 _HOLDS = 60  # seconds within which the download has to begin
