@@ -159,15 +159,15 @@ class _AppDecider:
         context, key = _context(caller), (action, str(address))
         if key in context.answers:
             return context.answers[key]
-        if _on_a_loop():
-            # Waiting here for the function, which runs here, would wait for ever.
-            raise RuntimeError(f"it was not asked before whether {action} of {address} is allowed")
         said = None if self._awaits else self._authorize(context.request, *key)
         if inspect.isawaitable(said):
             self._awaits = True  # whatever it looks like: a lambda, or an object that is called
             if inspect.iscoroutine(said):
                 said.close()
         if self._awaits:
+            if _on_a_loop():
+                # Waiting here for the function, which runs here, would wait for ever.
+                raise RuntimeError(f"it was not asked before whether {action} of {address} is allowed")
             if (work := work_at_hand()) is not None:
                 work.note((context, key), self)
                 return False
