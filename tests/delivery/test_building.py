@@ -716,6 +716,6 @@ def test_archives_of_a_system_that_hangs_keep_no_other_archive_waiting(engine: s
         return near
 
     assert len(set(asyncio.run(ask()))) == 1
-    taken = [pool.name for pool in made.pools]
+    taken = [pool.name for pool in made.pools.all]
     assert taken == ["archives", "archives-far", "archives-gone", "archives-urls"]
     made.close()

@@ -80,7 +80,7 @@ async def _planned(request: Request, parts: Parts, caller: Caller, record: Bundl
     """The plan of a bundle, made by a thread of its own; it is given up when the client leaves."""
     left = threading.Event()
     async with parts.planners.turn(caller):
-        pool = parts.bundles.pool_of(record) or parts.pools.planning
+        pool = parts.bundles.pools.of(record) or parts.pools.planning
         planning = asyncio.create_task(in_pool(pool, parts.bundles.plan, caller, record, left.is_set))
         try:
             while not (await asyncio.wait({planning}, timeout=_LOOKED_EVERY))[0]:
@@ -165,7 +165,7 @@ async def _plan(parts: Parts, caller: Caller, record: BundleRecord) -> None:
     """Plans a bundle that nobody waits for; whoever asks for it is told what came of it."""
     try:
         async with parts.planners.turn(caller):
-            pool = parts.bundles.pool_of(record) or parts.pools.planning
+            pool = parts.bundles.pools.of(record) or parts.pools.planning
             await in_pool(pool, parts.bundles.plan, caller, record)
     except Refusal as refusal:
         if refusal.reason.word not in _WORTH_ASKING_AGAIN:

@@ -51,7 +51,7 @@ async def post_link(
     record, pool = None, parts.catalogue.pool_of(where)
     if where.store == bundles.STORE and not where.folder:
         record = await in_pool(parts.pools.identification, _bundle, parts, caller, where)
-        pool = parts.bundles.pool_of(record) or parts.pools.planning
+        pool = parts.bundles.pools.of(record) or parts.pools.planning
     opened = await decided(pool, _opened, parts, caller, asked, where, record)
     link = await in_thread(_made, parts, caller, asked, opened)
     target = link_target(link)

@@ -99,7 +99,7 @@ def _sizes(paths: Iterable[Path]) -> int:
 def _pools(parts: Parts) -> list[Pool]:
     own = [getattr(parts.pools, name) for name in parts.pools.__slots__]
     stores = [parts.catalogue.pool_of(Address(name, "")) for name in parts.catalogue.stores]
-    return list(dict.fromkeys([*own, *parts.bundles.pools, *stores]))
+    return list(dict.fromkeys([*own, *parts.bundles.pools.all, *stores]))
 
 
 def _queue(pool: Pool) -> QueueState:

@@ -20,19 +20,18 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import sqlalchemy as sa
 
-from invio.core.addresses import Address, is_url
+from invio.core.addresses import Address
 from invio.core.archive.plan import ENDINGS
 from invio.core.files import Caller, FileFacts
 from invio.core.http.names import safe_name
 from invio.core.http.replies import Representation
-from invio.core.memory import Memory
 from invio.core.reasons import Refusal
 from invio.core.rules.quotas import Quota
 from invio.delivery.access.catalogue import Catalogue
 from invio.delivery.archives.plan import Plan, Preparing
+from invio.delivery.archives.planning_pools import PlanningPools
 from invio.delivery.archives.selection import Selection, Skipped, still_may
 from invio.delivery.archives.spools import Spools
-from invio.delivery.sending.eager import in_pool
 from invio.delivery.transfers.limits import BundleLimits
 from invio.records.archives import note_archive
 from invio.records.bundles import (
@@ -62,8 +61,6 @@ if TYPE_CHECKING:
 log = logging.getLogger("invio.delivery")
 
 _ENDS_WITHIN = 3.0  # seconds
-_BY_URL = ""  # among the names of stores: files that are named by a URL
-_POOLS = 4096  # bundles of which it is known which threads plan them
 STORE = "bundles"  # what stands where an address has its store
 # For how long what was found is taken to be so. Seconds.
 _FRESH = 2.0
@@ -107,20 +104,8 @@ class Represented(NamedTuple):
     rendition: str | None
 
 
-class _AnotherPool(Exception):
-    """An archive has files of a system that may let it wait, so that other threads are to plan it."""
-
-    def __init__(self, pool: Pool) -> None:
-        super().__init__(pool.name)
-        self.pool = pool
-
-
 class Bundles:
-    """Makes bundles from selections, and representations from bundles.
-
-    An archive of which another system has files is planned by threads for files of that system: one that hangs, or
-    gives its contents slowly, keeps no other archives waiting.
-    """
+    """Makes bundles from selections, and representations from bundles."""
 
     def __init__(
         self,
@@ -149,10 +134,7 @@ class Bundles:
         self._preparing: dict[str, Preparing] = {}
         self._refused: OrderedDict[str, Refusal] = OrderedDict()  # by id
         self._drafts: set[str] = set()  # ids of what is not written down yet
-        self._pool = Pool("archives", 8, waiting=200)  # for what may have to be planned before it is sent
-        waiting = [name for name, store in catalogue.stores.items() if store.waits]
-        self._pools = {name: Pool(f"archives-{name or 'urls'}", 8, waiting=60) for name in (*waiting, _BY_URL)}
-        self._pools_of: Memory[str, Pool | None] = Memory(_POOLS)  # by the bundle's id
+        self.pools = PlanningPools(catalogue.stores)
         self._notes = Pool("archives-noted", 1, waiting=20)  # which records what is in them
         self._turns: dict[str, threading.Lock] = {}
         self._lock = threading.Lock()
@@ -185,21 +167,8 @@ class Bundles:
                 save_bundle(connection, record)
         else:
             self._drafts.add(record.id)
-        self._note_pool(record)
+        self.pools.look(record)
         return record
-
-    @property
-    def pools(self) -> list[Pool]:
-        """All threads that plan for what is sent."""
-        return [self._pool, *self._pools.values()]
-
-    def pool_of(self, record: BundleRecord) -> Pool | None:
-        """The threads by which alone a bundle is to be planned; None: any, for it has no files of other systems."""
-        return self._pools_of[record.id] if record.id in self._pools_of else self._note_pool(record)
-
-    def _note_pool(self, record: BundleRecord) -> Pool | None:
-        stores = (_BY_URL if is_url(text) else text.partition("/")[0] for text in record.files)
-        return self._pools_of.keep(record.id, next((self._pools[name] for name in stores if name in self._pools), None))
 
     def drop(self, record: BundleRecord) -> None:
         """Forgets a bundle that was refused."""
@@ -246,7 +215,7 @@ class Bundles:
             raise refused
         if record is None or record.recipient not in (None, caller.recipient):
             raise Refusal("missing", "there is no such bundle for you; it may have expired; select the files again")
-        self._note_pool(record)
+        self.pools.look(record)
         return record
 
     def announce(self, record: BundleRecord) -> None:
@@ -259,11 +228,7 @@ class Bundles:
 
     async def represented(self, caller: Caller, address: Address, *, sealed: bool, resumes: bool) -> Represented:
         """As `represent`, by a thread of the pool that the bundle's files are for."""
-        represent = partial(self.represent, caller, address, sealed=sealed, resumes=resumes)
-        try:
-            return await in_pool(self._pool, represent)
-        except _AnotherPool as other:
-            return await in_pool(other.pool, partial(represent, by=other.pool))
+        return await self.pools.run(partial(self.represent, caller, address, sealed=sealed, resumes=resumes))
 
     def represent(
         self, caller: Caller, address: Address, *, sealed: bool, resumes: bool, by: Pool | None = None
@@ -274,7 +239,7 @@ class Bundles:
         the known plan, if there is one. `by` is the pool whose thread calls it.
 
         Raises:
-            _AnotherPool: another pool is for such files.
+            AnotherPool: another pool is for such files.
             Refusal: `missing`, when there is no such bundle or it is another's; or as `plan`.
         """
         bundle_id, _, name = address.path.partition("/")
@@ -284,9 +249,7 @@ class Bundles:
                 caller = self._maker(connection, record, caller)
         if record is None or name != record.name or record.recipient not in (None, caller.recipient):
             raise Refusal("missing", "there is no such bundle for you; it may have expired; select the files again")
-        pool = self.pool_of(record)
-        if pool not in (None, by):
-            raise _AnotherPool(pool)
+        self.pools.require(record, by)
         kept = self._kept(record.id)
         if kept is not None and _is_looked_at(kept.plan, resumes=resumes) and not kept.plan.holds():
             self.forget(record.id)
