@@ -210,6 +210,24 @@ def test_whatever_kind_of_function_decides_it_is_awaited_everywhere(tmp_path: Pa
         assert archive.namelist() == ["files/deep/open.txt", "files/open.txt"]
 
 
+def test_who_sends_no_name_is_nobody_and_shares_nothing_with_others(tmp_path: Path, run: Run) -> None:
+    (tmp_path / "files").mkdir()
+    (tmp_path / "files" / "a.txt").write_text("a")
+    settings = {
+        "service": {"data": str(tmp_path / "data")},
+        "stores": {"files": {"kind": "directory", "root": str(tmp_path / "files")}},
+    }
+    app = FastAPI()
+    invio.mount(app, "/f", settings, authorize=lambda *asked: asked[1] != "manage",
+                recipient=lambda request: request.headers.get("x-user", ""))  # fmt: skip
+    client = run(app)
+    assert client.get("/f/get/files/a.txt").text == "a"
+    assert client.get("/f/get/files/a.txt", headers={"x-user": "ann"}).text == "a"
+    own = {name: client.get("/f/api/transfers", headers={"x-user": name}).json()["transfers"] for name in ("", "ann")}
+    assert own[""] == [], "or whoever else is nobody would see it"
+    assert [one["recipient"] for one in own["ann"]] == ["ann"]
+
+
 def test_what_is_merely_true_allows_nothing(tmp_path: Path, run: Run, caplog: pytest.LogCaptureFixture) -> None:
     (tmp_path / "files").mkdir()
     (tmp_path / "files" / "a.txt").write_text("a")

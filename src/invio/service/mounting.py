@@ -87,7 +87,9 @@ class _AppIdentifier:
             said = self._recipient(request)
             name = await said if inspect.isawaitable(said) else said
         agent = head.get(b"user-agent") or ""
-        return Caller(None if name is None else str(name), frozenset(), network, agent, context=_Context(request))
+        # Nobody is called "": it is what is found where no name was sent, and all who send none are not one person.
+        recipient = None if name is None else str(name) or None
+        return Caller(recipient, frozenset(), network, agent, context=_Context(request))
 
     def known(self, head: RequestHead, network: str | None) -> Caller | None:
         """Nobody: the application is asked each time."""
