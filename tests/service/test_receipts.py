@@ -9,7 +9,6 @@ import json
 import shutil
 from collections.abc import Callable
 from pathlib import Path
-from types import SimpleNamespace
 
 import pytest
 from click.testing import CliRunner, Result
@@ -24,7 +23,7 @@ from invio.records.journal import Journal
 from invio.records.signing_keys import add_signing_key
 from invio.service.backup import back_up, restore
 from invio.service.settings import read_settings
-from invio.service.signing import KnownSigningKeys, signing_keys
+from invio.service.signing import SigningKeys
 from invio.workers.pool import Pool
 from tests.rules import rule
 from tests.running import SETTINGS, Service, until
@@ -170,26 +169,23 @@ def test_the_keys_are_read_once_in_a_while_for_all_who_ask(tmp_path: Path) -> No
     engine, now = open_database(tmp_path / "records.sqlite"), [1000.0]
 
     async def work() -> None:
-        pools, none = (SimpleNamespace(history=Pool("history", 1, waiting=waiting)) for waiting in (9, -1))
-        known = KnownSigningKeys(clock=lambda: now[0])
-        parts = SimpleNamespace(engine=engine, journal=Journal(engine), pools=pools, signed_by=known)
-        first = await signing_keys(parts)  # type: ignore[arg-type]
-        parts.pools = None  # what anybody may ask for takes no turn of what others wait for
+        journal, pool, full = Journal(engine), Pool("history", 1, waiting=9), Pool("history", 1, waiting=-1)
+        keys = SigningKeys(engine, journal, pool, lambda: now[0])
+        first = await keys.known()
+        keys._pool = full  # what anybody may ask for takes no turn of what others wait for
         now[0] += 4.9
-        assert await signing_keys(parts) == first  # type: ignore[arg-type]
-        other = SimpleNamespace(engine=engine, journal=None, pools=pools, signed_by=KnownSigningKeys())
-        assert await signing_keys(other) == first, "another process finds the same"  # type: ignore[arg-type]
+        assert await keys.known() == first
+        assert await SigningKeys(engine, journal, pool).known() == first, "another process finds the same"
 
         new = SigningKey.new()
-        await parts.journal.call(lambda connection: add_signing_key(connection, new.raw))
-        now[0], parts.pools = now[0] + 0.2, none
-        assert await signing_keys(parts) == first, "there is no room to read them"  # type: ignore[arg-type]
-        now[0], parts.pools = now[0] + 5, pools
-        assert await signing_keys(parts) == [new, *first]  # type: ignore[arg-type]
-        await parts.journal.stop()
-        unknown = SimpleNamespace(engine=engine, journal=None, pools=none, signed_by=KnownSigningKeys())
+        await journal.call(lambda connection: add_signing_key(connection, new.raw))
+        now[0] += 0.2
+        assert await keys.known() == first, "there is no room to read them"
+        now[0], keys._pool = now[0] + 5, pool
+        assert await keys.known() == [new, *first]
+        await journal.stop()
         with pytest.raises(Refusal, match="busy"):
-            await signing_keys(unknown)  # type: ignore[arg-type]
+            await SigningKeys(engine, journal, full).known()
 
     asyncio.run(work())
     engine.dispose()

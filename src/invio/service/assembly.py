@@ -56,7 +56,7 @@ from invio.service.peers import SocketPeers
 from invio.service.planners import Planners
 from invio.service.reloading import Watched
 from invio.service.settings import Settings
-from invio.service.signing import KnownSigningKeys
+from invio.service.signing import SigningKeys
 from invio.service.slow_requests import SlowRequests
 from invio.service.store_settings import (
     DirectorySettings,
@@ -117,12 +117,12 @@ class Parts:
     feed: Feed
     ended_links: EndedLinks
     endings: Endings
+    signing_keys: SigningKeys
     health: Health = field(default_factory=Health)
     planners: Planners = field(default_factory=Planners)
     pools: Pools = field(default_factory=Pools)
     slow: SlowRequests = field(default_factory=SlowRequests)
     since: float = field(default_factory=time.time)
-    signed_by: KnownSigningKeys = field(default_factory=KnownSigningKeys)
     stopping: Callable[[], bool] = field(default=lambda: False)
 
     @property
@@ -199,6 +199,7 @@ def assemble(
         _feed(engine, transfers, pools, company),
         EndedLinks(engine, pools.following),
         Endings(journal, transfers.live, engine, pools.following),
+        SigningKeys(engine, journal, pools.history),
         pools=pools,
     )
 

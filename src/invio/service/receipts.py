@@ -14,7 +14,6 @@ from invio.records.versions import digest_of_version
 from invio.service.assembly import Parts
 from invio.service.dependencies import TheCaller, TheParts
 from invio.service.operating_schemas import KeySet
-from invio.service.signing import signing_keys
 from invio.service.transfer_facts import TransferId, seen_transfer
 
 router = APIRouter(tags=["transfers"])
@@ -39,7 +38,7 @@ async def get_receipt(transfer: TransferId, request: Request, caller: TheCaller,
     # With the cryptography of its signature it takes memory, which only those need who ask for receipts.
     from invio.core.receipts import Receipt, sign
 
-    row, key = state.row, (await signing_keys(parts))[0]
+    row, key = state.row, (await parts.signing_keys.known())[0]
     digest = await in_pool(parts.pools.history, _digest, parts, row)
     receipt = Receipt(
         service=parts.behind.base_of(request),
@@ -67,7 +66,7 @@ async def get_public_keys(parts: TheParts) -> KeySet:
 
     Keep it beside your receipts to check them without the service.
     """
-    return KeySet.model_validate({"keys": [key.public() for key in await signing_keys(parts)]})
+    return KeySet.model_validate({"keys": [key.public() for key in await parts.signing_keys.known()]})
 
 
 def _digest(parts: Parts, row: TransferRow) -> str | None:

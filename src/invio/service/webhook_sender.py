@@ -27,7 +27,6 @@ from invio.records.audit import line_with
 from invio.records.transfers import with_ids
 from invio.records.webhooks import Delivery, Webhook
 from invio.service.assembly import Parts
-from invio.service.signing import signing_keys
 
 if TYPE_CHECKING:
     from invio.core.signing import SigningKey
@@ -51,7 +50,7 @@ class WebhookSender:
         parts = self._parts
         if not await parts.pools.history.run(self._any_due):
             return
-        key = (await signing_keys(parts))[0]
+        key = (await parts.signing_keys.known())[0]
         take = partial(webhooks.take, now=time.time(), each=_TURN, busy=tuple(self._telling))
         hooks, taken = await parts.journal.call(lambda connection: (webhooks.all_of(connection), take(connection)))
         for hook in hooks:
