@@ -10,7 +10,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-__version__ = "0.2.0"
+from invio.core.version import VERSION as __version__
 
 if TYPE_CHECKING:
     from invio.core.meter import Progress

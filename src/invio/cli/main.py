@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import click
 
-from invio import __version__
 from invio.cli.commands import Commands
+from invio.core.version import VERSION
 
 
 @click.group(
@@ -39,6 +39,6 @@ from invio.cli.commands import Commands
         "restore": "invio.cli.backing_up",
     },
 )
-@click.version_option(__version__, package_name="invio")
+@click.version_option(VERSION, package_name="invio")
 def main() -> None:
     """Invio delivers files: by address, by sealed link, and as bundles."""

@@ -7,6 +7,6 @@
   place), `sign_ins`, `throttle`, `moments`,
   `shown` (texts of strangers, as they are shown), `toml` (files that people write, and the lines of their errors),
   `meter` and `figures` (how fast, how long still, and in which words), `exclusions` (what a folder leaves out),
-  `renditions`, `memory`, `errors`.
+  `renditions`, `memory`, `errors`, `version`.
 - `receipts` and `webhooks`: what is told to outsiders; `signing` and `webhook_signatures` prove it.
 """

@@ -19,8 +19,8 @@ from starlette.applications import Starlette
 from starlette.concurrency import run_in_threadpool
 from starlette.exceptions import HTTPException
 
-from invio import __version__
 from invio.core.reasons import Refusal
+from invio.core.version import VERSION
 from invio.delivery.planner import PREFIX as FILES
 from invio.delivery.problem_details import USUAL_PAGES, refusal_reply, unreachable
 from invio.delivery.sending.eager import ensure_task
@@ -143,7 +143,7 @@ def make_api(parts: Parts | None, modules: Sequence[ModuleType] = _ROUTERS) -> F
     """The FastAPI application: everything but the delivery and the console. None: for its description alone."""
     api = FastAPI(
         title="Invio",
-        version=__version__,
+        version=VERSION,
         description="Delivers files: by address, by sealed link, and as bundles.",
         docs_url=None,
         redoc_url=None,

@@ -22,8 +22,8 @@ from contextlib import closing
 from dataclasses import dataclass
 from pathlib import Path
 
-from invio import __version__
 from invio.core.errors import ConfigurationError
+from invio.core.version import VERSION
 from invio.records.database import open_database
 from invio.records.versions import RESTORED
 from invio.service.settings import Settings, read_settings
@@ -102,7 +102,7 @@ def _copy_records(database: Path, target: Path) -> None:
 
 
 def _write(archive: tarfile.TarFile, settings: Settings, copy: Path, progress: Progress) -> tuple[int, int]:
-    about = {"format": _FORMAT, "version": __version__, "made": time.time(), "stores": sorted(_managed(settings))}
+    about = {"format": _FORMAT, "version": VERSION, "made": time.time(), "stores": sorted(_managed(settings))}
     names = {"invio.toml": settings.file, "rules.toml": settings.path(settings.service.rules)}
     names["keys.json"] = settings.path(settings.service.keys)
     for name, path in names.items():

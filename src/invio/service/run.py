@@ -24,9 +24,9 @@ from pathlib import Path
 import uvicorn
 import uvloop
 
-from invio import __version__
 from invio.core.errors import ConfigurationError
 from invio.core.moments import timestamp
+from invio.core.version import VERSION
 from invio.delivery.sending.uvicorn.expected import ZeroCopyProtocol
 from invio.service.app import Service
 from invio.service.assembly import Parts, assemble
@@ -250,7 +250,7 @@ def run(
     url = url_of(listener)
     server = _Server(config, parts, lambda: ready(url), settings.service.drain, supervisor)
     parts.stopping = lambda: server.asked_to_stop or server.should_exit
-    log.info("service.started", extra={"fields": {"version": __version__, "url": url, "descriptors": descriptors}})
+    log.info("service.started", extra={"fields": {"version": VERSION, "url": url, "descriptors": descriptors}})
     # Not `asyncio.Runner`, which waits at its end for threads that may hang.
     loop = uvloop.new_event_loop()
     asyncio.set_event_loop(loop)

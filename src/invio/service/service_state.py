@@ -13,9 +13,9 @@ from pathlib import Path
 
 from fastapi import APIRouter
 
-from invio import __version__
 from invio.core.addresses import Address
 from invio.core.moments import timestamp
+from invio.core.version import VERSION
 from invio.service.assembly import Parts
 from invio.service.dependencies import TheCaller, TheParts, require_administrator
 from invio.service.open_stores import fault_of
@@ -35,7 +35,7 @@ async def get_service(caller: TheCaller, parts: TheParts) -> ServiceState:
     stores = await asyncio.gather(*(_state_of(parts, one) for one in parts.catalogue.stores.values()))
     disks, records = await parts.pools.files.run(_on_disk, parts)
     return ServiceState(
-        version=__version__,
+        version=VERSION,
         python=platform.python_version(),
         since=timestamp(parts.since),
         rules_since=None if parts.rules_file is None else timestamp(parts.rules_file.since),

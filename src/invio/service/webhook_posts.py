@@ -12,9 +12,9 @@ from types import TracebackType
 
 import httpx
 
-from invio import __version__
 from invio.core.networks import is_host_name
 from invio.core.signing import SigningKey
+from invio.core.version import VERSION
 from invio.core.webhook_signatures import FIELD, signature_of
 from invio.service.foreign_answers import ExchangeLimit
 from invio.service.settings import WebhookSettings
@@ -50,7 +50,7 @@ class Posts:
         self._url = url
         self._settings = settings
         self._key = key
-        agent = {"user-agent": f"invio/{__version__}"}
+        agent = {"user-agent": f"invio/{VERSION}"}
         self._http = httpx.Client(timeout=_PATIENCE, trust_env=False, headers=agent)
         self._limit = ExchangeLimit(seconds)
 
