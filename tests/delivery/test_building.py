@@ -15,7 +15,7 @@ import zlib
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
 import pytest
 import sqlalchemy as sa
@@ -26,7 +26,7 @@ from invio.core.http.replies import Part, Slice
 from invio.core.readable import Readable
 from invio.core.reasons import Refusal
 from invio.core.rules.file import parse_rules
-from invio.delivery.access.catalogue import Catalogue
+from invio.delivery.access.catalogue import AccessPolicy, Catalogue
 from invio.delivery.archives import builder, bundles, crc_ahead, deflate_cache, known_contents
 from invio.delivery.archives.builder import Planning
 from invio.delivery.archives.crc_ahead import CrcAhead
@@ -718,4 +718,34 @@ def test_archives_of_a_system_that_hangs_keep_no_other_archive_waiting(engine: s
     assert len(set(asyncio.run(ask()))) == 1
     taken = [pool.name for pool in made.pools.all]
     assert taken == ["archives", "archives-far", "archives-gone", "archives-urls"]
+    made.close()
+
+
+def test_what_an_application_allowed_one_request_tells_nothing_of_the_next(engine: sa.Engine, root: Path) -> None:
+    may, asked = {"ann"}, []
+
+    class Application:
+        looks_at_files = has_reasons = sure_below = has_quotas = False
+
+        def allows(self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None) -> bool:  # noqa: ARG002
+            asked.append(str(address))
+            return caller.context in may
+
+        def decide_with_rules(
+            self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None
+        ) -> tuple[bool, str]:
+            return self.allows(caller, action, address, facts), "application"
+
+    catalogue = Catalogue([DirectoryStore("files", root)], cast(AccessPolicy, Application()))
+    made = bundles.Bundles(catalogue, engine, BundleLimits(), None)
+    ann = Caller(None, frozenset(), "192.0.2.7", context="ann")
+    record = made.save(ann, ["files/a.txt"], "some.zip", BundleOptions())
+    address = Address("bundles", f"{record.id}/some.zip")
+    assert made.represent(ann, address, sealed=False, resumes=False).representation.size
+    asked.clear()
+    assert made.represent(ann, address, sealed=False, resumes=False).representation.size
+    assert asked != [], "each request is decided by itself, even of who looks the same"
+    may.clear()
+    with pytest.raises(Refusal):
+        made.represent(ann, address, sealed=False, resumes=False)
     made.close()

@@ -421,7 +421,9 @@ class Bundles:
     def _good_for(self, caller: Caller, record: BundleRecord, plan: Plan) -> Mapping[Quota, int] | None:
         """What the entries count for a caller who may have all of them; None for one who may not."""
         kept, rules, now = self._plans.get(record.id), self._catalogue.rules, time.monotonic()
-        key = (rules, caller.recipient, caller.groups, caller.network, caller.context and id(caller.context))
+        if caller.context is not None:
+            kept = None  # an application decides by its own request, of which one tells nothing of the next
+        key = (rules, caller.recipient, caller.groups, caller.network)
         known = None if kept is None else kept.good_for.get(key)
         if known is not None and now - known[0] < _FRESH:
             return known[1]
