@@ -168,8 +168,7 @@ class _AppDecider:
                 said.close()
         if self._awaits:
             if _on_a_loop():
-                # Waiting here for the function, which runs here, would wait for ever.
-                raise RuntimeError(f"it was not asked before whether {action} of {address} is allowed")
+                return False  # the function runs here: whoever waited here for it would do so for ever
             if (work := work_at_hand()) is not None:
                 work.note((context, key), self)
                 return False

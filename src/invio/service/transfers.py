@@ -20,6 +20,7 @@ from invio.delivery.transfers.states import TransferState, view
 from invio.records.rows import TransferRow
 from invio.records.transfers import Scope, ended_after, newest, with_ids
 from invio.service.assembly import Parts
+from invio.service.deciding import decided
 from invio.service.dependencies import TheCaller, TheParts, caller_of
 from invio.service.schemas import TransferList, TransferShape
 from invio.service.streams import Watching, event_stream
@@ -56,7 +57,7 @@ async def list_transfers(
     await may_see.prefetch(parts.transfers.live.addresses())
     await parts.transfers.recorded()
     live = {state.row.id: view(state) for state in parts.transfers.live.running(may_see)}
-    rows, following = await in_pool(parts.pools.history, _recorded, parts, may_see, limit, before)
+    rows, following = await decided(parts.pools.history, _recorded, parts, may_see, limit, before)
     shown = [TransferShape.model_validate(live.get(row.id) or view(TransferState(row))) for row in rows]
     return TransferList(transfers=shown, next=following)
 
@@ -64,6 +65,7 @@ async def list_transfers(
 def _recorded(
     parts: Parts, may_see: TransferVisibility, limit: int, before: str | None
 ) -> tuple[list[TransferRow], str | None]:
+    may_see.forget()  # what could not be decided in an earlier run
     found: list[TransferRow] = []
     with parts.engine.connect() as connection:
         for _ in range(_SCAN):
