@@ -717,7 +717,7 @@ def test_archives_of_a_system_that_hangs_keep_no_other_archive_waiting(engine: s
 
     assert len(set(asyncio.run(ask()))) == 1
     taken = [pool.name for pool in made.pools.all]
-    assert taken == ["archives", "archives-far", "archives-gone", "archives-urls"]
+    assert taken == ["archives", "archives-far", "archives-gone", "archives-by-url"]
     made.close()
 
 

@@ -20,7 +20,7 @@ from invio.workers.pool import Pool
 
 T = TypeVar("T")
 
-_BY_URL = ""  # among the names of stores: files that are named by a URL
+_BY_URL = ":"  # among the names of stores, of which none has it: files that are named by a URL
 _KNOWN = 4096  # bundles of which it is known which threads plan them
 
 
@@ -38,7 +38,8 @@ class PlanningPools:
     def __init__(self, stores: Mapping[str, Store]) -> None:
         waiting = [name for name, store in stores.items() if store.waits]
         self._rest = Pool("archives", 8, waiting=200)
-        self._pools = {name: Pool(f"archives-{name or 'urls'}", 8, waiting=60) for name in (*waiting, _BY_URL)}
+        self._pools = {name: Pool(f"archives-{name}", 8, waiting=60) for name in waiting}
+        self._pools[_BY_URL] = Pool("archives-by-url", 8, waiting=60)
         self._known: Memory[str, Pool | None] = Memory(_KNOWN)  # by the bundle's id
 
     @property
