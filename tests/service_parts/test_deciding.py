@@ -106,3 +106,12 @@ def test_whoever_else_fails_is_heard() -> None:
     with pytest.raises(OSError, match="is closed"):
         done(lambda: Broken().answer("a", 1))
     assert work_at_hand() is None
+
+
+def test_what_follows_the_work_in_a_request_may_wait_again() -> None:
+    async def request() -> list[object]:
+        office = Office()
+        given = await decided(Pool("listing", 1), office.answer, "a", 1)
+        return [given, work_at_hand()]
+
+    assert asyncio.run(request()) == ["a 1", None]

@@ -348,3 +348,45 @@ def test_many_questions_at_once_wait_for_their_turn(office: ModuleType) -> None:
         return [outside.answer(*question) for question in questions]
 
     assert asyncio.run(ask()) == [CheckResult(True)] * 40
+
+
+def test_an_application_that_is_slow_and_answers_is_asked_on(office: ModuleType, clock: SetClock) -> None:
+    seen: list[str] = []
+
+    def slow(question: CheckRequest) -> bool:
+        seen.append(question.address)
+        clock.now += 2
+        return True
+
+    outside = by_function(office, slow)
+    assert [outside.answer(BY_FUNCTION, about(number)) for number in range(6)] == [CheckResult(True)] * 6
+    assert len(seen) == 6
+
+
+def test_who_hangs_on_the_event_loop_is_noted_and_not_asked_again_for_a_second(
+    office: ModuleType, clock: SetClock, caplog: pytest.LogCaptureFixture
+) -> None:
+    asked: list[CheckRequest] = []
+    goes_on = threading.Event()
+
+    def hangs(question: CheckRequest) -> bool:
+        asked.append(question)
+        return goes_on.wait(10)
+
+    impatient = ExternalCheck(function="office:check", timeout=0.05)
+    outside = by_function(office, hangs)
+    for _ in range(3):
+        asyncio.run(outside.prefetch([(impatient, QUESTION)]))
+    assert len(asked) == 1
+    assert "no answer within 0.05 seconds" in said(caplog)
+    clock.now += 1
+    goes_on.set()
+    asyncio.run(outside.prefetch([(impatient, QUESTION)]))
+    assert len(asked) == 2
+
+
+def test_rules_that_ask_nobody_stand_beside_those_that_do(office: ModuleType) -> None:
+    office.check = lambda _: True  # type: ignore[attr-defined]
+    plain = (RULE % "X").replace("ask = { X }\n", "")
+    rules = Outside().use(parse_rules(plain + RULE % 'function = "office:check"'), Path("rules.toml"))
+    assert len(rules.rules) == 2
