@@ -28,6 +28,14 @@ from tests.embedding.conftest import Run
 BIG = os.urandom(3_000_000)
 
 
+def files_of(folder: Path) -> dict[str, Any]:
+    """The settings of what is mounted with one store of files."""
+    return {
+        "service": {"data": str(folder / "data")},
+        "stores": {"files": {"kind": "directory", "root": str(folder / "files")}},
+    }
+
+
 async def marked(request: Request, call_next: Any) -> Any:
     response = await call_next(request)
     response.headers["x-marked"] = "yes"
@@ -142,10 +150,7 @@ def test_an_archive_has_what_was_named_and_nothing_else(run: Run, tmp_path: Path
 def test_a_mounted_delivery_asks_the_application(run: Run, tmp_path: Path) -> None:
     (tmp_path / "files").mkdir()
     (tmp_path / "files" / "a.txt").write_text("a")
-    settings = {
-        "service": {"data": str(tmp_path / "data")},
-        "stores": {"files": {"kind": "directory", "root": str(tmp_path / "files")}},
-    }
+    settings = files_of(tmp_path)
     asked: list[tuple[str, str]] = []
 
     def may(request: Request, action: str, address: str) -> bool:
@@ -190,10 +195,7 @@ def test_whatever_kind_of_function_decides_it_is_awaited_everywhere(tmp_path: Pa
     (tmp_path / "files" / "deep").mkdir(parents=True)
     for name in ("open.txt", "secret.txt", "deep/secret.txt", "deep/open.txt"):
         (tmp_path / "files" / name).write_text(name)
-    settings = {
-        "service": {"data": str(tmp_path / "data")},
-        "stores": {"files": {"kind": "directory", "root": str(tmp_path / "files")}},
-    }
+    settings = files_of(tmp_path)
     app = FastAPI()
     invio.mount(app, "/f", settings, authorize=authorize)
     client = run(app)
@@ -213,10 +215,7 @@ def test_whatever_kind_of_function_decides_it_is_awaited_everywhere(tmp_path: Pa
 def test_who_sends_no_name_is_nobody_and_shares_nothing_with_others(tmp_path: Path, run: Run) -> None:
     (tmp_path / "files").mkdir()
     (tmp_path / "files" / "a.txt").write_text("a")
-    settings = {
-        "service": {"data": str(tmp_path / "data")},
-        "stores": {"files": {"kind": "directory", "root": str(tmp_path / "files")}},
-    }
+    settings = files_of(tmp_path)
     app = FastAPI()
     invio.mount(app, "/f", settings, authorize=lambda *asked: asked[1] != "manage",
                 recipient=lambda request: request.headers.get("x-user", ""))  # fmt: skip
@@ -231,10 +230,7 @@ def test_who_sends_no_name_is_nobody_and_shares_nothing_with_others(tmp_path: Pa
 def test_what_is_merely_true_allows_nothing(tmp_path: Path, run: Run, caplog: pytest.LogCaptureFixture) -> None:
     (tmp_path / "files").mkdir()
     (tmp_path / "files" / "a.txt").write_text("a")
-    settings = {
-        "service": {"data": str(tmp_path / "data")},
-        "stores": {"files": {"kind": "directory", "root": str(tmp_path / "files")}},
-    }
+    settings = files_of(tmp_path)
     says: list[object] = [JSONResponse({"no": True}, 403), "no", 1]
     app = FastAPI()
     invio.mount(app, "/f", settings, authorize=lambda *_: says[0])  # type: ignore[arg-type]
@@ -249,10 +245,7 @@ def test_a_listing_asks_a_function_that_is_awaited_about_eight_files_at_a_time(t
     (tmp_path / "files").mkdir()
     for number in range(40):
         (tmp_path / "files" / f"{number:02}.txt").write_text("x")
-    settings = {
-        "service": {"data": str(tmp_path / "data")},
-        "stores": {"files": {"kind": "directory", "root": str(tmp_path / "files")}},
-    }
+    settings = files_of(tmp_path)
     asked: list[tuple[str, str]] = []
     now, most = [0], [0]
 
