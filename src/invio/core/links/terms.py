@@ -227,9 +227,10 @@ def check_terms(root: Pairs, key: str, conditions: Pairs) -> None:
     if len(conditions) > CONDITION_LIMIT:
         raise malformed(f"a link has at most {CONDITION_LIMIT} conditions")
     for name, value in conditions:
-        if name not in CONDITIONS:
+        condition = CONDITIONS.get(name)
+        if condition is None:
             raise malformed(f"{name!r} is no condition; conditions are {', '.join(CONDITION_NAMES)}")
-        if not CONDITIONS[name].formed(value):
+        if not condition.formed(value):
             raise _misfit(name, value)
         if name == "uses" and "id" not in dict(root):
             raise malformed("a link with uses needs an id, set when it is made")
