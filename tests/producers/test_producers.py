@@ -93,6 +93,15 @@ def test_a_function_that_is_none_is_said_at_once(target: str) -> None:
         function_named(target)
 
 
+def test_a_module_that_fails_when_it_is_imported_says_how(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    (tmp_path / "failing_here.py").write_text("import os\nos.no_such_thing\n\ndef rows(): ...\n")
+    monkeypatch.syspath_prepend(tmp_path)
+    with pytest.raises(
+        ProducerFault, match=r"cannot be imported: AttributeError: module 'os' has no .*'no_such_thing'"
+    ):
+        function_named("failing_here:rows")
+
+
 def test_a_database_that_cannot_be_named_is_said_at_once() -> None:
     with pytest.raises(ProducerFault, match="database"):
         database_engine("no url")

@@ -35,17 +35,19 @@ def function_named(target: str) -> Callable[..., Any]:
     if not colon:
         raise ProducerFault(f"function {target!r}: expected 'module:function'")
     try:
-        function = getattr(importlib.import_module(module_name), name)
+        module = importlib.import_module(module_name)
     except ModuleNotFoundError as error:
         if error.name is None or not (module_name + ".").startswith(error.name + "."):
             raise ProducerFault(f"function {target!r}: {error}; install the package that has it") from None
         raise ProducerFault(
             f"function {target!r}: there is no module {error.name!r} here; name its folder in PYTHONPATH, or install it"
         ) from None
-    except AttributeError:
-        raise ProducerFault(f"function {target!r}: the module {module_name!r} has no {name!r}") from None
     except Exception as error:  # a module that is imported runs, and may raise anything
-        raise ProducerFault(f"function {target!r}: {type(error).__name__}: {error}") from None
+        said = f"the module {module_name!r} cannot be imported: {type(error).__name__}: {error}"
+        raise ProducerFault(f"function {target!r}: {said}") from None
+    function = getattr(module, name, None)
+    if function is None:
+        raise ProducerFault(f"function {target!r}: the module {module_name!r} has no {name!r}")
     if not callable(function):
         raise ProducerFault(f"function {target!r}: it is no function")
     return function  # type: ignore[no-any-return]
