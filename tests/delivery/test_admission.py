@@ -21,6 +21,7 @@ from invio.core.reasons import Refusal
 from invio.core.rules.quotas import Quota
 from invio.delivery.sending.meter import Meter
 from invio.delivery.transfers import admission, settlement
+from invio.delivery.transfers.exhausted import EndedLinks
 from invio.delivery.transfers.keys import TransferKey
 from invio.delivery.transfers.limits import Limits
 from invio.delivery.transfers.live import LiveTransfer, RequestProgress
@@ -29,6 +30,7 @@ from invio.records.database import open_database, write
 from invio.records.journal import Journal
 from invio.records.tables import links, quota_uses, transfers
 from invio.records.transfer_requests import requests_of
+from invio.workers.pool import Pool
 
 FILES = Quota("three files", 3, None, 3600)
 BYTES = Quota("some bytes", None, 450, 3600)
@@ -406,7 +408,7 @@ def test_ranges_that_come_together_by_a_link_of_one_use_are_one_use(engines: tup
             await one.begin(0, 10)
         assert refused.value.reason.word == "used-up"
         with pytest.raises(Refusal):
-            await one.here.admission.check_link(one.key.link)  # type: ignore[arg-type]
+            await EndedLinks(engines[0], Pool("links", 1)).check_link(one.key.link)  # type: ignore[arg-type]
         assert one.here.live.requests == 0
         await one.journal.stop()
 

@@ -86,7 +86,7 @@ def test_a_link_has_as_many_uses_as_it_says(made: sa.Engine) -> None:
 
 
 def test_a_link_counts_towards_its_makers_quotas(made: sa.Engine) -> None:
-    makers = Makers(made)
+    makers = Makers(made, POOL)
 
     async def of(*ids: str) -> list[Maker | None]:
         return [await makers.of(link(id=one)) for one in ids] + [await makers.of(link())]

@@ -18,16 +18,17 @@ from invio.core.http.caching import PERSONAL, PINNED, USUAL
 from invio.core.http.digests import content_tag
 from invio.core.http.replies import Representation, Slice, Streamed
 from invio.core.http.request_head import RequestHead
-from invio.core.readable import ContentChanged
+from invio.core.readable import ContentChanged, Readable
 from invio.core.reasons import Refusal
 from invio.core.rules.terms import Terms
 from invio.delivery.representation.codings import CODINGS, Compressed
 from invio.delivery.representation.digests import AT_ONCE, Digests, digest_of
 from invio.delivery.representation.negotiation import Negotiated, Negotiator, kind_of
 from invio.delivery.representation.presentation import Presentation
+from invio.stores.blocking import BlockingStore
 from invio.stores.directory import DirectoryStore
-from invio.stores.sources import DiskFile, Made, Recipe
-from invio.stores.store import Found
+from invio.stores.sources import BlockingFile, DiskFile, Made, Recipe
+from invio.stores.store import Found, Missing
 from invio.workers.pool import Pool
 from tests.clocks import SetClock
 
@@ -359,12 +360,34 @@ def test_a_stop_does_not_wait_for_a_long_file_to_be_hashed(digests: Digests, tmp
         digests.of(file, "t")
 
 
-def test_a_digest_of_literal_bytes_and_slices_is_of_all_of_them(tmp_path: Path) -> None:
+class Shelf(BlockingStore):
+    """One whose files are read by nobody's threads but its own."""
+
+    def look_up(self, address: Address) -> FileFacts:
+        return FileFacts(address, 10, None, "tag")
+
+    def read_at(self, address: Address, tag: str, offset: int, count: int) -> bytes:  # noqa: ARG002
+        assert threading.current_thread().name.startswith("store-far"), "a thread of the store's"
+        if address.name == "gone":
+            raise Missing(str(address))
+        return b"0123456789"[offset : offset + count]
+
+
+def test_a_digest_of_literal_bytes_and_slices_is_of_all_of_them(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     (tmp_path / "a").write_bytes(b"0123456789")
-    file = DiskFile.of(os.fsencode(tmp_path / "a"), (tmp_path / "a").stat())
-    assert digest_of([b"head", Slice(file, 2, 3), b"tail"]) == hashlib.sha256(b"head234tail").digest()
+    near = DiskFile.of(os.fsencode(tmp_path / "a"), (tmp_path / "a").stat())
+    far, gone = (Shelf("far").locate(Address("far", name)).content for name in ("a", "gone"))
+    # Of another system's files none is read by a thread that waits for it.
+    monkeypatch.setattr(BlockingFile, "read", lambda *_: pytest.fail("read by a thread of everybody's"))
+
+    def of(source: Readable) -> bytes:
+        return asyncio.run(digest_of([b"head", Slice(source, 2, 3), b"tail"]))
+
+    assert of(near) == of(far) == hashlib.sha256(b"head234tail").digest()
     (tmp_path / "a").unlink()
-    assert digest_of([b"head", Slice(file, 2, 3), b"tail"]) == hashlib.sha256(b"headtail").digest()
+    assert of(near) == of(gone) == hashlib.sha256(b"headtail").digest()
 
 
 def test_a_queued_file_that_changed_or_vanished_is_passed_over(

@@ -7,6 +7,7 @@ import errno
 import os
 import threading
 from collections.abc import AsyncIterator
+from functools import partial
 from pathlib import Path
 from types import SimpleNamespace
 
@@ -14,6 +15,7 @@ import pytest
 
 from invio.core.addresses import parse_address
 from invio.core.reasons import Refusal
+from invio.delivery.sending.eager import in_thread
 from invio.service import putting
 from invio.service.putting import Held, take
 from invio.stores.arriving import Arriving
@@ -59,11 +61,15 @@ def anything(count: int) -> None:
     """Any length will do."""
 
 
+def writes(arriving: Writing) -> putting.Write:
+    return partial(in_thread, arriving.write)
+
+
 def test_a_body_is_written_in_long_pieces_while_few_bytes_are_held(tmp_path: Path, fresh: Held) -> None:
     fresh.most = 64 * MIB
     content = [bytes([number]) * MIB for number in range(9)]
     with Writing(tmp_path) as arriving:
-        asyncio.run(take(body(*content), arriving, anything))
+        asyncio.run(take(body(*content), writes(arriving), anything))
         assert arriving.lengths == [4 * MIB, 4 * MIB, MIB]
         assert arriving.calls == [4, 4, 1]  # none of it is copied before
         assert b"".join(arriving.pieces(MIB)) == b"".join(content)
@@ -73,7 +79,7 @@ def test_a_body_is_written_in_long_pieces_while_few_bytes_are_held(tmp_path: Pat
 def test_small_pieces_are_joined_before_they_are_written(tmp_path: Path) -> None:
     content = [bytes([number % 256]) * 16_383 for number in range(300)]
     with Writing(tmp_path) as arriving:
-        asyncio.run(take(body(*content), arriving, anything))
+        asyncio.run(take(body(*content), writes(arriving), anything))
         assert set(arriving.calls) == {1}
         assert b"".join(arriving.pieces(MIB)) == b"".join(content)
 
@@ -139,7 +145,7 @@ def test_many_slow_bodies_hold_little_more_than_the_limit(tmp_path: Path, fresh:
             await asyncio.sleep(0)
 
     async def all_of_them() -> None:
-        await asyncio.gather(*(take(slow(30), arriving, anything) for arriving in arrivings))
+        await asyncio.gather(*(take(slow(30), writes(arriving), anything) for arriving in arrivings))
 
     arrivings = [Writing(tmp_path) for _ in range(200)]
     asyncio.run(all_of_them())
@@ -168,7 +174,7 @@ def test_nothing_is_held_of_a_body_that_failed(tmp_path: Path, fresh: Held, wher
         if where == "writing":
             arriving.error = OSError(errno.ENOSPC, "full")
         with pytest.raises((OSError, ConnectionResetError)):
-            asyncio.run(take(breaks_off(), arriving, refuses))
+            asyncio.run(take(breaks_off(), writes(arriving), refuses))
     assert fresh.bytes == 0
 
 
@@ -179,7 +185,7 @@ def test_a_writer_is_waited_for_when_its_upload_is_cancelled(tmp_path: Path, fre
             yield bytes(4 * MIB)  # the second waits for the first to be written
 
         arriving.goes_on.clear()
-        taking = asyncio.ensure_future(take(long(), arriving, anything))
+        taking = asyncio.ensure_future(take(long(), writes(arriving), anything))
         while fresh.bytes < 8 * MIB:
             await asyncio.sleep(0)
         taking.cancel()

@@ -15,7 +15,7 @@ from unittest import mock
 import pytest
 
 from invio.workers import pool as pools
-from invio.workers.pool import DeadlinePassed, Pool, PoolBusy
+from invio.workers.pool import DeadlinePassed, Pool, PoolBusy, PoolsByName
 
 NAME: ContextVar[str] = ContextVar("NAME", default="none")
 
@@ -38,6 +38,17 @@ def test_a_second_call_does_not_wait_for_a_first_that_hangs() -> None:
         assert pool.submit(int, "1").result(5) == 1
     finally:
         hold.set()
+    hanging.result(10)
+
+
+def test_what_hangs_by_one_name_keeps_nothing_by_another_waiting() -> None:
+    named, hold = PoolsByName("kinds", 1), threading.Event()
+    hanging = named.of("far").submit(hold.wait, 20)
+    assert named.of("near").submit(int, "1").result(5) == 1
+    assert (named.of("far").name, named.of("far").taken) == ("kinds-far", 1)
+    with pytest.raises(PoolBusy):
+        named.of("far").submit(int)
+    hold.set()
     hanging.result(10)
 
 

@@ -30,7 +30,7 @@ from invio.delivery.planner import PREFIX, DeliveryServices, PlannedReply, Plann
 from invio.delivery.problem_details import refusal_reply, unreachable
 from invio.delivery.representation.digests import digest_of
 from invio.delivery.sending.acknowledgement import Stopped
-from invio.delivery.sending.eager import ensure_task, in_thread
+from invio.delivery.sending.eager import ensure_task
 from invio.delivery.sending.errors import ClientGone, ProducerFailed, ReaderStuck, ReplyBroken
 from invio.delivery.sending.senders import Sender
 from invio.delivery.transfers.limits import Throttles
@@ -267,7 +267,7 @@ async def _with_content_digest(reply: Reply) -> Reply:
     """The reply with its Content-Digest, if its body is small enough to be read first."""
     if reply.length is None or reply.length > _DIGESTED:
         return reply
-    value = digest_field(await in_thread(digest_of, reply.parts))
+    value = digest_field(await digest_of(reply.parts))
     return replace(reply, headers=[*reply.headers, (b"content-digest", value)])
 
 

@@ -32,6 +32,7 @@ from invio.delivery.representation.negotiation import Negotiator
 from invio.delivery.representation.presentation import Presentation, presented, read_presentation
 from invio.delivery.representation.renditions import Renditions
 from invio.delivery.sending.eager import in_pool
+from invio.delivery.transfers.exhausted import EndedLinks
 from invio.delivery.transfers.keys import TransferKey
 from invio.delivery.transfers.limits import Limits, Throttles
 from invio.delivery.transfers.transfers import Transfers
@@ -114,6 +115,7 @@ class DeliveryServices:
     archives: Bundles
     offering: Negotiator
     makers: Makers
+    ended_links: EndedLinks
     keys: Mapping[str, bytes]
     grace: int
     renditions: Renditions
@@ -182,14 +184,14 @@ class Planner:
             # An expired link reveals nothing else: neither the file's size nor whether it has changed.
             if late is not None:
                 raise late from None
-            await self._way.transfers.admission.check_link(link)
+            await self._way.ended_links.check_link(link)
             raise refusal from None
         if late is not None:
             began = planned.earlier.started if planned.earlier else None
             if began is None or link.expires is None or began >= link.expires:
                 raise late
         if not planned.reply.parts:
-            await self._way.transfers.admission.check_link(link)
+            await self._way.ended_links.check_link(link)
         return planned
 
     async def _planned(

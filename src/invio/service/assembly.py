@@ -83,8 +83,11 @@ class Pools:
     identification: Pool = field(default_factory=lambda: Pool("identification", 4, waiting=2000, deadline=30.0))
     # Each hash takes 19 MiB and most of a core.
     passwords: Pool = field(default_factory=lambda: Pool("passwords", 2, waiting=16, deadline=30.0))
+    # Uploads, and what else changes a store.
+    putting: Pool = field(default_factory=lambda: Pool("putting", 16, waiting=5000))
     planning: Pool = field(default_factory=lambda: Pool("planning", 4, waiting=60))
     history: Pool = field(default_factory=lambda: Pool("history", 2, waiting=30, deadline=60.0))
+    links: Pool = field(default_factory=lambda: Pool("links", 4, waiting=2000, deadline=30.0))
     following: Pool = field(default_factory=lambda: Pool("following", 2, waiting=2000, deadline=30.0))
     files: Pool = field(default_factory=lambda: Pool("looks", 1, waiting=100, deadline=10.0))
     scanning: Pool = field(default_factory=lambda: Pool("scanning", 1, waiting=1))
@@ -115,7 +118,6 @@ class Parts:
     audit: Audit
     behind: Behind
     feed: Feed
-    ended_links: EndedLinks
     endings: Endings
     signing_keys: SigningKeys
     health: Health = field(default_factory=Health)
@@ -172,7 +174,9 @@ def assemble(
     identifier = identifier or Identifier(engine, provider_of(settings), pools.identification)
     limits = Limits(**settings.limits.model_dump(include=set(_DELIVERY_LIMITS)))
     transfers = Transfers(engine, journal, limits, sharing)
-    way = _services(settings, opened, in_force, identifier=identifier, transfers=transfers, digests=digests)
+    way = _services(
+        settings, opened, in_force, identifier=identifier, transfers=transfers, digests=digests, by=pools.links
+    )
     way.limits, way.sharing, way.pages = limits, sharing, pages_of(settings)
     if decider is not None:
         way.pages = replace(way.pages, sign_in=None)  # the application has its own page for that
@@ -197,7 +201,6 @@ def assemble(
         audit,
         Behind(settings, way.front),
         _feed(engine, transfers, pools, company),
-        EndedLinks(engine, pools.following),
         Endings(journal, transfers.live, engine, pools.following),
         SigningKeys(engine, journal, pools.history),
         pools=pools,
@@ -272,8 +275,9 @@ def _services(
     identifier: Authenticator,
     transfers: Transfers,
     digests: Digests,
+    by: Pool,
 ) -> DeliveryServices:
-    """What a delivery needs. Raises BadSettings."""
+    """What a delivery needs; `by` are the threads that look up links. Raises BadSettings."""
     engine, alone = opened.engine, opened.company.first
     catalogue = Catalogue(opened.stores, in_force.rules)
     renditions, room = renditions_of(settings, alone=alone), spool_of(settings, alone=alone)
@@ -290,7 +294,8 @@ def _services(
         transfers,
         bundles_of(settings, catalogue, engine, renditions, room, alone=alone),
         negotiator,
-        Makers(engine),
+        Makers(engine, by),
+        EndedLinks(engine, by),
         in_force.keys.keys,
         settings.service.link_grace,
         renditions,

@@ -14,6 +14,7 @@ from invio.core.files import ANYONE, Caller
 from invio.core.moments import LAST_MOMENT
 from invio.core.reasons import Refusal
 from invio.core.rules.decisions import RuleSet
+from invio.delivery.sending.eager import in_pool
 from invio.records.recipients import recipient_named
 from invio.service.assembly import Parts
 from invio.service.dependencies import TheCaller, TheParts, read_address
@@ -49,7 +50,7 @@ async def get_decision(
     if at is not None or network is not None:
         parts.catalogue.require(caller, "manage", where)
         subject = replace(subject, network=_network(network) if network is not None else subject.network)
-    facts = await run_in_threadpool(parts.catalogue.facts, where, version)
+    facts = await in_pool(parts.catalogue.pool_of(where), parts.catalogue.facts, where, version)
     await parts.rules.prefetch(subject, action, where)
     rules = parts.rules
     if at is not None and isinstance(rules, RuleSet):

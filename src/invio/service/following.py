@@ -135,7 +135,7 @@ async def _check(
             raise
     summary = link.summary
     if summary.id is not None:
-        await parts.ended_links.check(summary.id, summary.uses if row is None else None, again=again)
+        await parts.way.ended_links.check(summary.id, summary.uses if row is None else None, again=again)
 
 
 async def _events(parts: Parts, followed: _Followed, watching: Watching) -> AsyncIterator[str]:

@@ -128,7 +128,7 @@ def _note_made(parts: Parts, caller: Caller, link: SealedLink, reading: Sequence
 
 
 @router.get("/api/links", summary="Links, newest first")
-def list_links(
+async def list_links(
     caller: TheCaller,
     parts: TheParts,
     limit: Annotated[int, Query(ge=1, le=1000)] = 200,
@@ -138,12 +138,11 @@ def list_links(
     """The links the caller made; for administrators, everybody's."""
     if caller.recipient is None:
         raise Refusal("sign-in", "sign in: the list shows your own links, or for administrators everybody's")
-    if maker is None and not parts.rules.administers(caller):
+    if maker != caller.recipient and not await administers(parts, caller):
+        if maker is not None:
+            raise Refusal("not-allowed", "only administrators list the links of others")
         maker = caller.recipient
-    if maker is not None and maker != caller.recipient and not parts.rules.administers(caller):
-        raise Refusal("not-allowed", "only administrators list the links of others")
-    with parts.engine.connect() as connection:
-        rows = records.known_links(connection, maker, limit, before)
+    rows = await in_pool(parts.pools.history, _listed, parts, maker, limit, before)
     following = rows[-1].made if len(rows) == limit else None
     return LinkList(links=[_facts(row) for row in rows], next=following)
 
@@ -179,6 +178,11 @@ async def delete_link(caller: TheCaller, parts: TheParts, link: str) -> LinkFact
     facts = await parts.journal.call(work)
     parts.audit("link.revoked", caller, link=link)
     return facts
+
+
+def _listed(parts: Parts, maker: str | None, limit: int, before: float | None) -> list[LinkRow]:
+    with parts.engine.connect() as connection:
+        return records.known_links(connection, maker, limit, before)
 
 
 def _facts(row: LinkRow) -> LinkFacts:

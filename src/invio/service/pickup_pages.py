@@ -61,7 +61,7 @@ async def pickup_page(request: Request, caller: TheCaller, parts: TheParts, path
         link = parse_link(target)
         _check(parts, caller, link)
         if link.summary.id is not None:
-            await parts.ended_links.check(link.summary.id, link.summary.uses, again=False)
+            await parts.way.ended_links.check(link.summary.id, link.summary.uses, again=False)
         picked = await _of_link(parts, caller, link)
         filled = await in_pool(parts.pools.following, _said_of, parts, link)
         # A look at it is a use of the link, and goes by its speed: only where neither is counted.

@@ -5,12 +5,11 @@ from __future__ import annotations
 import asyncio
 import errno
 import logging
-from collections.abc import AsyncIterator, Callable
+from collections.abc import AsyncIterator, Callable, Coroutine
 from functools import partial
-from typing import Annotated
+from typing import Annotated, Any
 
 from fastapi import APIRouter, Query, Request, Response
-from starlette.concurrency import run_in_threadpool
 from starlette.requests import ClientDisconnect
 
 from invio.core.addresses import Address, quoted
@@ -21,11 +20,12 @@ from invio.core.http.request_head import RequestHead
 from invio.core.reasons import Refusal
 from invio.core.versions import PathConflict, Putting
 from invio.delivery.access.catalogue import no_file
+from invio.delivery.sending.eager import in_pool
 from invio.service.assembly import Parts
+from invio.service.deciding import decided
 from invio.service.dependencies import TheCaller, TheParts, address_in_path, caller_of, head_of
 from invio.service.files import shape
 from invio.service.schemas import FileShape
-from invio.stores.arriving import Arriving
 from invio.stores.store import Found, Missing, VersionedStore, WritableStore
 
 log = logging.getLogger("invio.service")
@@ -36,6 +36,7 @@ _LARGE = 16 * 1024  # bytes of pieces that are not joined before
 _SHORT = 64 * 1024  # bytes that are, once all uploads together hold much
 # Media types that programs send by default.
 _SAYS_NOTHING = ("application/octet-stream", "application/x-www-form-urlencoded")
+Write = Callable[..., Coroutine[Any, Any, None]]  # writes the pieces that it is given
 _FULL = (errno.ENOSPC, errno.EDQUOT)
 
 
@@ -63,32 +64,30 @@ async def put_file(
     """
     head, where = head_of(request), _file(request)
     media_type, wanted = _said_type(head, where), _said_digest(head)
-    await parts.catalogue.prefetch(caller, "put", where)
-    length = int(head.get(b"content-length") or -1)
-    await run_in_threadpool(_require, parts, caller, where, media_type, None if length < 0 else length)
+    length, pool = int(head.get(b"content-length") or -1), parts.pools.putting
+    await decided(pool, _require, parts, caller, where, media_type, None if length < 0 else length)
     store = _store(parts, where)
     about = _said_description(store, where, description)
     putting = Putting(head, parts.digests.known, caller.recipient, media_type, about)
-    await run_in_threadpool(_check, parts, where, putting)
+    await in_pool(pool, _check, parts, where, putting)
     try:
-        with await run_in_threadpool(store.begin) as arriving:
+        with await in_pool(pool, store.begin) as arriving:
             body = _pieces(request, parts.settings.limits.idle)
-            await take(body, arriving, partial(_require_room, parts))
+            await take(body, partial(in_pool, pool, arriving.write), partial(_require_room, parts))
             if length >= 0 and arriving.size != length:  # whatever the server made of the request
                 short = f"{length} bytes were announced and {arriving.size} arrived; nothing was changed"
                 raise Refusal("bad-request", short)
-            # The upload may have taken hours: the caller's credentials are checked again.
+            # The upload may have taken hours: the caller's credentials are checked again, and the rules.
             caller = await caller_of(request)
+            await decided(pool, _require, parts, caller, where, media_type, arriving.size)
             if wanted is not None and wanted != arriving.sha256:
                 raise Refusal("bad-request", "the content does not match its digest; send it again")
-            put = partial(_put, parts, store, caller, where, arriving=arriving, putting=putting)
-            found, new = await run_in_threadpool(put)
+            found, new = await in_pool(pool, store.put, where, arriving, putting)
     except PathConflict:
         raise Refusal("in-the-way", f"{where} cannot be put there") from None
     except OSError as error:
         raise _not_written(where, error) from None
-    told = partial(_told, request, response, parts, caller, found=found, new=new)
-    return await run_in_threadpool(told)
+    return await _told(request, response, parts, caller, found=found, new=new)
 
 
 @router.post(
@@ -96,7 +95,7 @@ async def put_file(
     summary="Make an earlier version the newest again",
     responses={201: {"model": FileShape, "description": "There was no such file before"}},
 )
-def renew_version(
+async def renew_version(
     *,
     address: str,
     request: Request,
@@ -112,24 +111,26 @@ def renew_version(
 
     For the newest version only the `description` changes. `If-Match` applies it only while that is the newest content.
     """
-    where = address_in_path(request, "/api/versions/")
-    parts.catalogue.require(caller, "put", where)
-    parts.catalogue.obtain(caller, "read", where, version)
+    where, pool = address_in_path(request, "/api/versions/"), parts.pools.putting
+    await decided(pool, parts.catalogue.require, caller, "put", where)
+    await decided(pool, parts.catalogue.obtain, caller, "read", where, version)
     store = parts.catalogue.stores.get(where.store)
     if where.folder or not isinstance(store, VersionedStore):
         raise Refusal("missing", no_file(where))
     try:
         about = _said_description(store, where, description) if isinstance(store, WritableStore) else None
         putting = Putting(head_of(request), parts.digests.known, caller.recipient, description=about)
-        found, new = store.renew(where, version, putting)
+        found, new = await in_pool(pool, store.renew, where, version, putting)
     except Missing:
         raise Refusal("missing", no_file(where)) from None
     except OSError as error:
         raise _not_written(where, error) from None
-    return _told(request, response, parts, caller, found=found, new=new)
+    return await _told(request, response, parts, caller, found=found, new=new)
 
 
-def _told(request: Request, response: Response, parts: Parts, caller: Caller, *, found: Found, new: bool) -> FileShape:
+async def _told(
+    request: Request, response: Response, parts: Parts, caller: Caller, *, found: Found, new: bool
+) -> FileShape:
     """The response after a file was stored."""
     facts, where = found.facts, found.facts.address
     parts.audit("file.put", caller, address=str(where), version=facts.version, size=facts.size)
@@ -138,7 +139,7 @@ def _told(request: Request, response: Response, parts: Parts, caller: Caller, *,
     response.headers["Location"] = f"{request.scope.get('root_path', '')}/get/{quoted(where)}{which}"
     sha256 = parts.digests.known(facts.tag)
     response.headers["ETag"] = f'"{facts.tag if sha256 is None else content_tag(sha256)}"'
-    return shape(parts, caller, where, found)
+    return await decided(parts.pools.putting, shape, parts, caller, where, found)
 
 
 def _said_description(store: WritableStore, address: Address, text: str | None) -> str | None:
@@ -154,7 +155,7 @@ def _said_description(store: WritableStore, address: Address, text: str | None) 
 
 
 @router.delete("/api/files/{address:path}", status_code=204, summary="Remove a file, or a version of it")
-def remove_file(
+async def remove_file(
     address: str,
     request: Request,
     caller: TheCaller,
@@ -168,12 +169,13 @@ def remove_file(
     Downloads under way continue; a version's number is not used again. `If-Match` removes it only while that is its
     content.
     """
-    where = _file(request)
-    parts.catalogue.require(caller, "manage", where)
+    where, pool = _file(request), parts.pools.putting
+    await decided(pool, parts.catalogue.require, caller, "manage", where)
     store = _store(parts, where)
-    parts.catalogue.obtain(caller, "manage", where, version)
+    await decided(pool, parts.catalogue.obtain, caller, "manage", where, version)
+    putting = Putting(head_of(request), parts.digests.known, caller.recipient)
     try:
-        count = store.remove(where, version, Putting(head_of(request), parts.digests.known, caller.recipient))
+        count = await in_pool(pool, store.remove, where, version, putting)
     except Missing:
         raise Refusal("missing", no_file(where)) from None
     parts.audit("file.removed", caller, address=str(where), version=version, versions=count)
@@ -246,8 +248,8 @@ class Held:
 held = Held(64 * 1024 * 1024)
 
 
-async def take(pieces: AsyncIterator[bytes], arriving: Arriving, on_bytes: Callable[[int], None]) -> None:
-    """Writes a body, piece by piece, as it comes; `on_bytes` is told how many have come, and may raise."""
+async def take(pieces: AsyncIterator[bytes], write: Write, on_bytes: Callable[[int], None]) -> None:
+    """Has a body be written, piece by piece, as it comes; `on_bytes` is told how many have come, and may raise."""
     waiting: list[bytes] = []
     count = total = 0
     writing: asyncio.Future[None] | None = None  # of the pieces before, while the next ones come
@@ -261,10 +263,10 @@ async def take(pieces: AsyncIterator[bytes], arriving: Arriving, on_bytes: Calla
             if held.is_due(count):
                 taken = _taken(waiting, count)
                 await _ended(writing)
-                writing, count = _begun(arriving, taken, count), 0
+                writing, count = _begun(write, taken, count), 0
         await _ended(writing)
         if count:
-            writing = _begun(arriving, _taken(waiting, count), count)
+            writing = _begun(write, _taken(waiting, count), count)
             count = 0
             await _ended(writing)
     finally:
@@ -280,8 +282,8 @@ def _taken(waiting: list[bytes], count: int) -> list[bytes]:
     return taken
 
 
-def _begun(arriving: Arriving, pieces: list[bytes], count: int) -> asyncio.Future[None]:
-    writing = asyncio.ensure_future(run_in_threadpool(arriving.write, *pieces))
+def _begun(write: Write, pieces: list[bytes], count: int) -> asyncio.Future[None]:
+    writing = asyncio.ensure_future(write(*pieces))
     writing.add_done_callback(partial(held.written, count))
     return writing
 
@@ -309,20 +311,6 @@ async def _pieces(request: Request, idle: float) -> AsyncIterator[bytes]:
         except TimeoutError:
             raise Refusal("bad-request", f"no data arrived for {idle:g} seconds; nothing was changed") from None
         yield piece
-
-
-def _put(
-    parts: Parts,
-    store: WritableStore,
-    caller: Caller,
-    address: Address,
-    *,
-    arriving: Arriving,
-    putting: Putting,
-) -> tuple[Found, bool]:
-    # Rules may have changed, and the size is known now.
-    _require(parts, caller, address, putting.media_type, arriving.size)
-    return store.put(address, arriving, putting)
 
 
 def _said_type(head: RequestHead, address: Address) -> str | None:

@@ -41,6 +41,21 @@ class DeadlinePassed(Exception):
     """A call did not return in time."""
 
 
+class PoolsByName:
+    """A pool for each of several systems, so that one that hangs keeps nobody waiting who asks another."""
+
+    def __init__(self, kind: str, workers: int, waiting: int = 0) -> None:
+        """`kind` is what the pools do; `workers` and `waiting` are those of each."""
+        self._kind, self._workers, self._waiting = kind, workers, waiting
+        self._pools: dict[str, Pool] = {}
+
+    def of(self, name: str) -> Pool:
+        """The pool for the system of this name."""
+        return self._pools.get(name) or self._pools.setdefault(
+            name, Pool(f"{self._kind}-{name}", self._workers, self._waiting)
+        )
+
+
 class Pool:
     """At most `workers` calls at a time, and `waiting` more that wait for them."""
 

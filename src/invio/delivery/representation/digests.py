@@ -14,10 +14,13 @@ import time
 from collections import OrderedDict
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
+from itertools import groupby
 from typing import Protocol
 
 from invio.core.http.replies import Part, Slice
 from invio.core.readable import ContentChanged
+from invio.delivery.sending.eager import ensure_task, in_thread
 from invio.stores.sources import DiskFile
 from invio.stores.store import StoreFault
 
@@ -131,22 +134,36 @@ class Digests:
         return sha256
 
 
-def digest_of(parts: Sequence[Part]) -> bytes:
+async def digest_of(parts: Sequence[Part]) -> bytes:
     """SHA-256 of a few literal bytes and short slices, which are read for it.
 
     Should a file change before they are sent, the sender breaks off what it then finds altered.
     """
     digest = hashlib.sha256()
+    for waits, group in groupby(parts, key=_waits):
+        some = list(group)
+        # What waits for another system takes none of the threads that all share.
+        await (_add_pieces(digest, some) if waits else in_thread(_add, digest, some))
+    return digest.digest()
+
+
+def _waits(part: Part) -> bool:
+    return isinstance(part, Slice) and part.source.may_block
+
+
+def _add(digest: hashlib._Hash, parts: Sequence[Part]) -> None:
     for part in parts:
         if isinstance(part, bytes):
             digest.update(part)
         elif isinstance(part, Slice):
-            digest.update(_bytes_of(part))
-    return digest.digest()
+            with suppress(ContentChanged):  # what is sent instead is broken off
+                digest.update(part.source.read(part.offset, part.length))
 
 
-def _bytes_of(part: Slice) -> bytes:
-    try:
-        return part.source.read(part.offset, part.length)
-    except (ContentChanged, StoreFault):
-        return b""  # what is sent instead is broken off
+async def _add_pieces(digest: hashlib._Hash, parts: Sequence[Part]) -> None:
+    await ensure_task()
+    for part in parts:
+        if isinstance(part, Slice):
+            with suppress(ContentChanged, StoreFault):  # as above
+                async for piece in part.source.pieces(part.offset, part.length):
+                    await in_thread(digest.update, piece)

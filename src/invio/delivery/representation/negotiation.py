@@ -31,10 +31,11 @@ from invio.delivery.representation.codings import CODINGS, Compressed
 from invio.delivery.representation.digests import AT_ONCE, Digests
 from invio.delivery.representation.made_once import Productions
 from invio.delivery.representation.presentation import Presentation
-from invio.delivery.sending.eager import in_thread
+from invio.delivery.sending.eager import in_pool, in_thread
 from invio.producers.spooling import Spool
 from invio.stores.sources import DiskFile, is_settled
 from invio.stores.store import Found, Missing
+from invio.workers.pool import PoolsByName
 
 _REPRESENTATIONS = 4096  # that are kept
 
@@ -77,6 +78,7 @@ class Negotiator:
         self._always_digest = always_digest
         self._productions = productions or Productions(Spool())
         self._kept: Memory[tuple[object, ...], Negotiated] = Memory(_REPRESENTATIONS)
+        self._pools = PoolsByName("kinds", 8, waiting=24)
 
     async def offer(
         self,
@@ -102,8 +104,8 @@ class Negotiator:
         key = (found, chosen, coding, presentation, terms, sha256, kind)
         kept = None if found.passing else self._kept.get(key)
         if kept is None:
-            if found.blocking is not None:
-                await in_thread(kind_of, found)  # it may have to be read
+            if found.blocking is not None:  # it may have to be read, and another system may hang
+                await in_pool(self._pools.of(found.facts.address.store), kind_of, found)
             kept = self._made(
                 found, chosen, coding, varies=varies, presentation=presentation, terms=terms, sha256=sha256
             )

@@ -24,7 +24,7 @@ from invio.stores.directory import unchanged
 from invio.stores.disk_cache import DiskCache
 from invio.stores.sources import PIECE, DiskFile, opened_unaltered, read_through
 from invio.stores.store import Found, StoreFault
-from invio.workers.pool import Pool
+from invio.workers.pool import Pool, PoolsByName
 
 log = logging.getLogger("invio.delivery")
 
@@ -45,7 +45,7 @@ class Renditions:
         """`largest` is how many bytes an image may have of which one is made."""
         self._named, self._workers, self._cache, self._largest = dict(named), workers, cache, largest
         self._pool = Pool("renditions", 4, waiting=400)
-        self._pools: dict[str, Pool] = {}  # by the store that is waited for
+        self._pools = PoolsByName("renditions", 4, waiting=60)  # by the store that is waited for
         # What was made of a finding; good for as long as its file is what it was.
         self._known: Memory[tuple[Found, str], Found] = Memory(_KNOWN)
 
@@ -67,8 +67,7 @@ class Renditions:
         """The threads that make renditions of an image."""
         if found.blocking is None:
             return self._pool
-        store = found.facts.address.store
-        return self._pools.get(store) or self._pools.setdefault(store, Pool(f"renditions-{store}", 4, waiting=60))
+        return self._pools.of(found.facts.address.store)
 
     def of(self, found: Found, name: str) -> Found:
         """The rendition of an image, made now if it has to be. To be called by a thread.

@@ -22,12 +22,10 @@ import sqlalchemy as sa
 
 from invio.core.archive.plan import ArchiveContent
 from invio.core.http.replies import Reply
-from invio.core.links.seals import SealedLink
 from invio.core.progress import Coverage
 from invio.core.reasons import Refusal
 from invio.core.rules.quotas import Claim
 from invio.delivery.sending.acknowledgement import AcknowledgementMonitor
-from invio.delivery.sending.eager import in_thread
 from invio.delivery.sending.meter import Meter
 from invio.delivery.transfers.exhausted import link_refusal, quota_refusal
 from invio.delivery.transfers.keys import TransferKey, new_row
@@ -361,24 +359,6 @@ class Admission:
         live.requests = max(live.requests + 1, row.requests)
         for start, stop in row.coverage:
             live.arrived.add(start, stop)
-
-    async def check_link(self, link: SealedLink) -> None:
-        """For answers that deliver nothing: whether the link's id has ended.
-
-        Raises:
-            Refusal: `revoked` or `used-up`.
-        """
-        link_id, uses = link.summary.id, link.summary.uses
-        if link_id is None:
-            return
-        try:
-            await in_thread(self._check, link_id, uses)
-        except LinkExhausted as spent:
-            raise link_refusal(spent) from None
-
-    def _check(self, link_id: str, uses: int | None) -> None:
-        with self._engine.connect() as connection:
-            check_link_use(connection, link_id, uses)
 
 
 def _counts_bytes(claims: Sequence[Claim]) -> bool:

@@ -7,6 +7,7 @@ import time
 
 import sqlalchemy as sa
 
+from invio.core.links.seals import SealedLink
 from invio.core.memory import ExpiringMemory
 from invio.core.reasons import QuotaRefused, Refusal
 from invio.core.rules.quotas import amount_text, moment_text, period_text
@@ -38,6 +39,12 @@ class EndedLinks:
             spent = self._known.keep_at((link_id, uses), await in_pool(self._pool, self._read, link_id, uses), now)
         if isinstance(spent, LinkExhausted):
             raise link_refusal(spent)
+
+    async def check_link(self, link: SealedLink) -> None:
+        """The same of a link, for answers that deliver nothing. Raises Refusal."""
+        said = link.summary
+        if said.id is not None:
+            await self.check(said.id, said.uses, again=False)
 
     def _read(self, link_id: str, uses: int | None) -> LinkExhausted | None:
         try:
