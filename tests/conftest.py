@@ -19,7 +19,8 @@ from playwright.sync_api import Browser, Error, sync_playwright
 
 from invio.cli.main import main
 from invio.records.database import open_database
-from tests.running import INVIO, Demo, Service, make_folder
+from tests.forking import start_invio
+from tests.running import Demo, Service, make_folder
 from tests.watchdog import Watchdog
 
 SWITCHES = [
@@ -133,8 +134,8 @@ def _starting(place: Path) -> Iterator[Callable[..., Service]]:
 def demo(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Demo]:
     """The demo, as `invio demo` runs it; shared, so nothing in it may be changed."""
     folder = tmp_path_factory.mktemp("demo")
-    process = subprocess.Popen([INVIO, "demo", "--port", "0", "--data", str(folder)], stdout=subprocess.PIPE, text=True)
-    assert process.stdout is not None
+    arguments = ("demo", "--port", "0", "--data", str(folder))
+    process = start_invio(*arguments, environment=os.environ, stderr=folder.with_suffix(".errors"))
     line = process.stdout.readline()
     assert line.startswith("ready: http://127.0.0.1:"), line
     yield Demo(folder, json.loads((folder / "demo.json").read_text()), process.pid)

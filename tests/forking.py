@@ -22,6 +22,7 @@ import signal
 import socket
 import subprocess
 import sys
+import tempfile
 import threading
 import time
 from collections.abc import Mapping
@@ -108,6 +109,15 @@ def start_invio(*arguments: str, environment: Mapping[str, str], stderr: Path) -
         parent = _parent()
         pid = parent.start(arguments, environment, stdout.fileno(), errors.fileno())
     return Forked(parent, pid, open(reads))
+
+
+def run_invio(*arguments: object, **environment: str) -> subprocess.CompletedProcess[str]:
+    """What `invio` with these arguments says, and its exit status, once it has ended."""
+    given = [os.fspath(one) if isinstance(one, Path) else str(one) for one in arguments]
+    with tempfile.NamedTemporaryFile() as errors:
+        process = start_invio(*given, environment={**os.environ, **environment}, stderr=Path(errors.name))
+        said = process.stdout.read()
+        return subprocess.CompletedProcess(given, process.wait(60), said, Path(errors.name).read_text())
 
 
 def _serve(asked: socket.socket) -> None:

@@ -14,6 +14,7 @@ from pathlib import Path
 import pytest
 from PIL import Image
 
+from tests.forking import run_invio
 from tests.running import INVIO, Demo
 
 Invio = Callable[..., subprocess.CompletedProcess[str]]
@@ -75,8 +76,7 @@ def test_each_person_sees_their_own(demo: Demo) -> None:
 
 def test_the_demos_rules_are_what_was_meant(demo: Demo) -> None:
     settings = str(demo.folder / "invio.toml")
-    command = [str(INVIO), "rules", "check", "--settings", settings, "--json"]
-    checked = subprocess.run(command, capture_output=True, text=True, timeout=60)
+    checked = run_invio("rules", "check", "--settings", settings, "--json")
     assert checked.returncode == 0, checked.stderr + checked.stdout
     expectations = json.loads(checked.stdout)["expectations"]
     assert len(expectations) >= 10
@@ -177,9 +177,7 @@ def test_starting_again_keeps_the_data_and_fresh_makes_it_anew(tmp_path: Path) -
 
 def test_a_folder_that_is_not_the_demo_s_is_left_alone(tmp_path: Path) -> None:
     (tmp_path / "precious.txt").write_text("mine")
-    ended = subprocess.run(
-        [INVIO, "demo", "--port", "0", "--data", str(tmp_path), "--fresh"], capture_output=True, text=True, timeout=20
-    )
+    ended = run_invio("demo", "--port", "0", "--data", tmp_path, "--fresh")
     assert ended.returncode == 1
     assert "not a folder of the demo's" in ended.stderr
     assert (tmp_path / "precious.txt").read_text() == "mine"

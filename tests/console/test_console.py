@@ -13,7 +13,8 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Browser, Error, Page, expect
 
-from tests.running import INVIO, Demo, until
+from tests.forking import run_invio
+from tests.running import Demo, until
 
 SignIn = Callable[[str], Page]
 GRID = "charts/soundings/west-bank-5m.grid"
@@ -199,11 +200,8 @@ def test_transfers_move_while_one_watches_and_end_truthfully(signed_in: SignIn, 
     page = signed_in("harbour-office")
     page.get_by_role("link", name="Transfers").click()
     expect(page.get_by_text("as they go")).to_be_visible()
-    made = subprocess.run(
-        [INVIO, "link", "make", GRID, "--keys", demo.card["keys"], "--base", demo.url, "--rate", "20000000", "--to", "pilot-7",
-         "--id", "watched"],
-        capture_output=True, text=True, check=True,
-    )  # fmt: skip
+    given = ("--rate", "20000000", "--to", "pilot-7", "--id", "watched")
+    made = run_invio("link", "make", GRID, "--keys", demo.card["keys"], "--base", demo.url, *given)
     client = subprocess.Popen(["curl", "-s", "-o", str(tmp_path / "grid"), made.stdout.strip()])
     row = page.get_by_role("row", name="west-bank-5m.grid").first
     expect(row).to_contain_text("under way")
@@ -222,10 +220,7 @@ def test_transfers_move_while_one_watches_and_end_truthfully(signed_in: SignIn, 
 
 def test_a_browser_without_scripts_downloads_from_a_link(browser: Browser, demo: Demo, tmp_path: Path) -> None:
     address = "charts/approach/潮汐観測所 配置図.png"
-    made = subprocess.run(
-        [INVIO, "link", "make", address, "--keys", demo.card["keys"], "--base", demo.url, "--until", "5m"],
-        capture_output=True, text=True, check=True,
-    )  # fmt: skip
+    made = run_invio("link", "make", address, "--keys", demo.card["keys"], "--base", demo.url, "--until", "5m")
     context = browser.new_context(java_script_enabled=False, accept_downloads=True)
     page = context.new_page()
     with page.expect_download() as begun, suppress(Error):  # going to a download ends in an error of the page's

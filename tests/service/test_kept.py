@@ -21,7 +21,8 @@ from invio.records.database import open_database
 from invio.service.assembly import check_roots
 from invio.service.backup import BackupFault, back_up
 from invio.service.settings import BadSettings, read_settings
-from tests.running import INVIO, SETTINGS, Service, make_folder
+from tests.forking import run_invio
+from tests.running import SETTINGS, Service, make_folder
 
 Start = Callable[..., Service]
 MANAGED = '\n[stores.plans]\nkind = "managed"\nroot = "plans"\n'
@@ -34,9 +35,7 @@ def _contents(root: Path) -> dict[str, bytes]:
 
 def _refused(folder: Path) -> str:
     """What a service says that does not start."""
-    ended = subprocess.run(
-        [INVIO, "serve", "--settings", folder / "invio.toml", "--port", "0"], capture_output=True, text=True, timeout=30
-    )
+    ended = run_invio("serve", "--settings", folder / "invio.toml", "--port", "0")
     assert ended.returncode != 0
     assert ended.stdout == ""
     return ended.stderr
@@ -50,7 +49,9 @@ def _put(service: Service, address: str, content: bytes) -> int:
 
 
 def _run(*given: object) -> str:
-    return subprocess.run([INVIO, *map(str, given)], capture_output=True, text=True, timeout=60, check=True).stdout
+    ended = run_invio(*given)
+    assert ended.returncode == 0, ended.stderr
+    return ended.stdout
 
 
 @pytest.mark.parametrize("names", [["a.txt"], ["2026/a.txt"], ["ab/notes.txt"], [f"{'ab'}/{'0' * 32}"]])
@@ -234,7 +235,7 @@ def test_a_damaged_backup_puts_nothing_back(start: Start, tmp_path: Path) -> Non
         broken = tmp_path / f"broken-{number}.tar"
         broken.write_bytes(damaged)
         folder = tmp_path / f"restored-{number}"
-        ended = subprocess.run([INVIO, "restore", broken, "--dir", folder], capture_output=True, text=True, timeout=60)
+        ended = run_invio("restore", broken, "--dir", folder)
         assert ended.returncode == 1, ended
         assert "Traceback" not in ended.stderr
         assert not folder.exists() or list(folder.iterdir()) == []
@@ -313,9 +314,7 @@ def test_a_backup_that_would_write_elsewhere_is_refused(tmp_path: Path) -> None:
         link = tarfile.TarInfo("stores")
         link.type, link.linkname = tarfile.SYMTYPE, "/"
         archive.addfile(link)
-    ended = subprocess.run(
-        [INVIO, "restore", hostile, "--dir", tmp_path / "in"], capture_output=True, text=True, timeout=60
-    )
+    ended = run_invio("restore", hostile, "--dir", tmp_path / "in")
     assert ended.returncode == 1
     assert "Traceback" not in ended.stderr
     assert not (tmp_path / "outside.txt").exists()

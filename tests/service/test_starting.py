@@ -11,7 +11,8 @@ import pytest
 from click.testing import CliRunner, Result
 
 from invio.cli.main import main
-from tests.running import INVIO, RULES, SETTINGS, Service, make_folder
+from tests.forking import run_invio
+from tests.running import RULES, SETTINGS, Service, make_folder
 
 
 @pytest.fixture
@@ -21,8 +22,7 @@ def folder(tmp_path: Path) -> Path:
 
 
 def serve(folder: Path, *more: str) -> subprocess.CompletedProcess[str]:
-    command = [INVIO, "serve", "--settings", str(folder / "invio.toml"), "--port", "0", *more]
-    return subprocess.run(command, capture_output=True, text=True, timeout=20)
+    return run_invio("serve", "--settings", folder / "invio.toml", "--port", "0", *more)
 
 
 def serve_here(folder: Path) -> Result:
@@ -151,7 +151,7 @@ def test_a_missing_settings_file_says_what_makes_one(tmp_path: Path) -> None:
 
 def test_init_makes_a_service_that_runs(tmp_path: Path, start: Callable[..., Service]) -> None:
     folder = tmp_path / "new"
-    made = subprocess.run([INVIO, "init", "--dir", str(folder)], capture_output=True, text=True, timeout=20)
+    made = run_invio("init", "--dir", folder)
     assert made.returncode == 0, made.stderr
     token = made.stdout.split("once: ")[1].split()[0]
     (folder / "files" / "hello.txt").write_text("hello")
@@ -159,7 +159,7 @@ def test_init_makes_a_service_that_runs(tmp_path: Path, start: Callable[..., Ser
     service = start(folder)
     assert service.get("/get/files/hello.txt", "admin").text == "hello"
     assert service.get("/get/files/hello.txt").status_code == 401
-    again = subprocess.run([INVIO, "init", "--dir", str(folder)], capture_output=True, text=True, timeout=20)
+    again = run_invio("init", "--dir", folder)
     assert again.returncode == 1
     assert "nothing was changed" in again.stderr
 

@@ -14,6 +14,7 @@ from threading import Thread
 import httpx
 import pytest
 
+from tests.forking import run_invio
 from tests.running import INVIO, RULES, SETTINGS, Service, at_once, make_folder, until
 from tests.service.test_following import followed
 
@@ -61,8 +62,7 @@ def test_the_command_line_s_number_stands_above_the_settings(tmp_path: Path) -> 
 def test_settings_that_cannot_be_used_are_told_once_and_nothing_is_left_running(tmp_path: Path) -> None:
     make_folder(tmp_path / "s", settings=WORKERS + SETTINGS)
     (tmp_path / "s" / "rules.toml").write_text("[[rule]]\nname = 5\n")
-    command = [INVIO, "serve", "--settings", str(tmp_path / "s" / "invio.toml"), "--port", "0"]
-    done = subprocess.run(command, capture_output=True, text=True, timeout=60)
+    done = run_invio("serve", "--settings", tmp_path / "s" / "invio.toml", "--port", "0")
     assert done.returncode == 1
     assert done.stdout == ""
     assert done.stderr.count("rules.toml:") == 1, done.stderr
