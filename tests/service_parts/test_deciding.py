@@ -5,13 +5,19 @@ from __future__ import annotations
 import asyncio
 import threading
 from collections.abc import Callable, Sequence
-from typing import Any
+from types import SimpleNamespace
+from typing import Any, cast
 
 import pytest
+from starlette.requests import Request
 
+from invio.core.addresses import Address, parse_address
+from invio.core.files import Caller
 from invio.core.reasons import Refusal
-from invio.service import deciding
+from invio.service import deciding, mounting
+from invio.service.assembly import Parts
 from invio.service.deciding import Key, decided, work_at_hand
+from invio.service.transfers import TransferVisibility
 from invio.workers.pool import Pool
 from tests.clocks import SetClock
 
@@ -115,3 +121,50 @@ def test_what_follows_the_work_in_a_request_may_wait_again() -> None:
         return [given, work_at_hand()]
 
     assert asyncio.run(request()) == ["a 1", None]
+
+
+@pytest.mark.parametrize(("answers", "raises"), [("never", Refusal), ("with an error", TimeoutError)])
+def test_a_thread_waits_for_an_applications_function_only_so_long(
+    monkeypatch: pytest.MonkeyPatch, answers: str, raises: type[Exception]
+) -> None:
+    monkeypatch.setattr(mounting, "_LONGEST", 0.05)
+
+    async def authorize(*_: object) -> bool:
+        if answers == "never":
+            await asyncio.Event().wait()
+        raise TimeoutError("of its own")
+
+    async def planned() -> None:
+        decider = mounting._AppDecider(authorize, asyncio.get_running_loop())
+        caller = Caller("ann", context=mounting._Context(cast(Request, None)))
+        await asyncio.to_thread(decider.allows, caller, "read", parse_address("files/a"))
+
+    with pytest.raises(raises, match="'read' of files/a" if answers == "never" else "of its own"):
+        asyncio.run(planned())
+
+
+class Slow:
+    """Rules for which somebody is asked about each address; `most` is how many questions were open together."""
+
+    now = most = 0
+
+    async def prefetch(self, *_: object) -> None:
+        self.now += 1
+        self.most = max(self.most, self.now)
+        await asyncio.sleep(0)
+        self.now -= 1
+
+    def allows(self, _: Caller, action: str, address: Address) -> bool:
+        return address.name != "7" and action == "manage"
+
+    def administers(self, _: Caller) -> bool:
+        return False
+
+
+def test_transfers_that_somebody_is_asked_about_are_asked_about_some_at_a_time() -> None:
+    rules = Slow()
+    sight = TransferVisibility(cast(Parts, SimpleNamespace(rules=rules)), Caller("ann"))
+    asyncio.run(sight.prefetch({*(f"files/{number}" for number in range(20)), "no address"}))
+    assert rules.most == 8
+    assert {address for address, may in sight._manages.items() if not may} == {"files/7", "no address"}
+    assert len(sight._manages) == 21

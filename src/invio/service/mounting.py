@@ -26,6 +26,7 @@ from invio.core.addresses import Address, parse_address, quoted
 from invio.core.files import Caller, FileFacts
 from invio.core.http.caching import read_cache_control
 from invio.core.http.request_head import RequestHead
+from invio.core.reasons import Refusal
 from invio.core.rules.decisions import Decision, Reason
 from invio.core.rules.quotas import Quota
 from invio.core.rules.terms import NO_TERMS, Terms
@@ -58,6 +59,7 @@ WhoIs = Callable[[Request], str | Awaitable[str | None] | None]
 
 _Question = tuple[str, str]  # what somebody wants to do, and the address
 _AT_ONCE = 8  # questions to a function that is awaited
+_LONGEST = 30.0  # seconds that a thread waits for what it answers
 
 _RECIPIENT = "invio.recipient"  # in the scope of a request: what the application's dependency said of who asks
 _METHODS = ["GET", "HEAD", "OPTIONS", "POST", "PUT", "PATCH", "DELETE"]
@@ -172,9 +174,24 @@ class _AppDecider:
             if (work := work_at_hand()) is not None:
                 work.note((context, key), self)
                 return False
-            return asyncio.run_coroutine_threadsafe(self._ask(context, key), self._loop).result()
+            return self._asked_by_thread(context, key)
         context.answers[key] = _checked(said, *key)
         return context.answers[key]
+
+    def _asked_by_thread(self, context: _Context, question: _Question) -> Answer:
+        """For a thread that plans: what the function gives on the loop. Raises Refusal (`busy`): it takes too long."""
+        asked = asyncio.run_coroutine_threadsafe(self._ask(context, question), self._loop)
+        try:
+            return asked.result(_LONGEST)
+        except TimeoutError:
+            if asked.done():
+                raise  # the function's own
+            asked.cancel()
+            action, address = question
+            raise Refusal(
+                "busy", f"the application did not decide within {_LONGEST:g} seconds about {action!r} of {address}; "
+                "try again later", retry_after=5,
+            ) from None  # fmt: skip
 
     async def ask_all(self, about: _Context, questions: Sequence[_Question]) -> dict[Key, Answer]:
         """The answers to questions for one request, some at a time."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import time
 from collections.abc import AsyncIterator, Set
+from contextlib import suppress
 from typing import Annotated
 
 from fastapi import APIRouter, Query, Request
@@ -35,6 +36,7 @@ _EVENTS = 100  # of one tick
 _LONGEST_TICK = 1.0  # seconds; within two, whoever may no longer see something sees it no more
 _DECIDED_FOR = 1.0  # seconds
 _DECISIONS = 10_000
+_AT_ONCE = 8  # decisions for which an application may have to be asked
 _TOLD_AGAIN = 500  # transfers that ended while somebody was away
 # What ended in another process just before the stream began may not have been written down yet; so it is looked for
 # once more. Seconds.
@@ -237,12 +239,14 @@ class TransferVisibility:
     async def prefetch(self, addresses: Set[str]) -> None:
         """Decides about these addresses, where whoever decides may be waited for."""
         self._refresh()
-        for address in addresses - self._manages.keys():
-            try:
-                await self._parts.rules.prefetch(self.caller, "manage", parse_address(address))
-            except BadAddress:
-                pass  # it is told by _may_manage
-            self._manages[address] = self._may_manage(address)
+        unknown = list(addresses - self._manages.keys())
+        for at in range(0, len(unknown), _AT_ONCE):
+            await asyncio.gather(*map(self._decide, unknown[at : at + _AT_ONCE]))
+
+    async def _decide(self, address: str) -> None:
+        with suppress(BadAddress):  # it is told by _may_manage
+            await self._parts.rules.prefetch(self.caller, "manage", parse_address(address))
+        self._manages[address] = self._may_manage(address)
 
     async def manages(self, address: str) -> bool:
         """Whether the caller manages all that is at an address: a file, or a folder."""
