@@ -11,21 +11,55 @@ from tests.rules import rule
 from tests.running import Service, make_folder
 
 Start = Callable[..., Service]
+SETTINGS = f"{running.SETTINGS}\n[stores.drop]\nkind = 'managed'\nroot = 'drop'\n"
 RULES = (
     rule("anyone", "files/open/**", "list read")
     + rule("group:crew", "files/seen/**", "list")
-    + rule("group:admins", "**", "list read bundle manage")
+    + rule("group:admins", "**", "list read bundle put manage administer")
 )
 
 
 @pytest.fixture(scope="module")
 def service(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Service]:
-    """One for all tests of this module: none of them changes anything."""
+    """One for all tests of this module: none of them changes what others look at."""
     folder = tmp_path_factory.mktemp("refusals") / "service"
-    make_folder(folder, files={"open/a.txt": b"a", "seen/b.txt": b"b", "hidden/c.txt": b"c"}, rules=RULES)
+    make_folder(
+        folder, files={"open/a.txt": b"a", "seen/b.txt": b"b", "hidden/c.txt": b"c"}, rules=RULES, settings=SETTINGS
+    )
     service = Service.start(folder)
     yield service
     service.stop()
+
+
+@pytest.mark.parametrize(
+    ("method", "path", "says"),
+    [
+        (
+            "GET",
+            "/api/files?inn=files/",
+            "GET /api/files has no query parameter 'inn' (did you mean 'in'?); it takes in, ",
+        ),
+        ("GET", "/api/history?recipent=bob", "did you mean 'recipient'?"),
+        ("GET", "/api/transfers/stream?in=files/", "it takes recipient, address, link, tag, transfer"),
+        ("GET", "/api/rules?as=bob", "GET /api/rules has no query parameter 'as'; it takes none"),
+        ("HEAD", "/api/files?limit=1&Limit=1", ""),
+        # Without this it would be removed with all its versions.
+        ("DELETE", "/api/files/drop/a.txt?verison=1", "has no query parameter 'verison' (did you mean 'version'?)"),
+    ],
+)
+def test_a_misspelt_query_parameter_is_an_error_and_nothing_happens(
+    service: Service, method: str, path: str, says: str
+) -> None:
+    with service.client("ann") as client:
+        put = client.put("/api/files/drop/a.txt", content=b"a")
+        answer = client.request(method, path)
+        assert client.get("/get/drop/a.txt").content == b"a", put.text
+    assert answer.status_code == 400
+    assert says in ("" if method == "HEAD" else answer.json()["detail"])
+
+
+def test_what_others_add_to_the_address_of_a_page_does_not_matter(service: Service) -> None:
+    assert service.get("/files/files/open/?from=newsletter").status_code == 200
 
 
 @pytest.mark.parametrize(

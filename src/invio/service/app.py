@@ -10,7 +10,7 @@ from functools import partial
 from types import ModuleType
 from typing import Any, cast
 
-from fastapi import FastAPI, Request, Response
+from fastapi import Depends, FastAPI, Request, Response
 from fastapi.exception_handlers import http_exception_handler
 from fastapi.exceptions import HTTPException as FastAPIHTTPException
 from fastapi.exceptions import RequestValidationError
@@ -59,6 +59,7 @@ from invio.service.assembly import Parts
 from invio.service.description import described, operation_id
 from invio.service.guard import Guard, allowed_methods
 from invio.service.page_parts import here_of
+from invio.service.queries import only_what_is_known
 from invio.service.running import running
 from invio.service.validation import explained
 from invio.stores.store import StoreFault
@@ -150,6 +151,8 @@ def make_api(parts: Parts | None, modules: Sequence[ModuleType] = _ROUTERS) -> F
         openapi_url="/api/openapi.json",
         lifespan=None if parts is None else lambda _: running(parts),
         generate_unique_id_function=operation_id,
+        # Inside an application its own dependencies may read the query, too.
+        dependencies=[Depends(only_what_is_known)] if sessions in modules else [],
         redirect_slashes=False,  # an empty name in a path is no name, and not another path
     )
     api.state.parts = parts

@@ -1,0 +1,44 @@
+"""What the query of a request to the API may hold: nothing that nobody reads.
+
+A parameter that is misspelt and left aside is worse than an error: it lists everything where something was looked for,
+and removes a file with all its versions where one of them was meant.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+from fastapi import Request
+
+from invio.core.reasons import Refusal
+from invio.core.toml import did_you_mean
+
+_API = "/api/"
+
+
+async def only_what_is_known(request: Request) -> None:
+    """For every route of the API. Raises Refusal (`bad-request`), for a parameter that the route does not have.
+
+    Pages are left alone: a link to one that was sent in a letter comes with what others add to it.
+    """
+    route = request.scope.get("route")
+    if not request.scope["query_string"] or route is None or not route.path.startswith(_API):
+        return
+    known = list(dict.fromkeys(_names(route.dependant)))
+    for name in request.query_params:
+        if name not in known:
+            has = f"it takes {', '.join(known)}" if known else "it takes none"
+            said = f"{request.method} {route.path} has no query parameter {name[:80]!r}{did_you_mean(name, known)}"
+            raise Refusal("bad-request", f"{said}; {has}")
+
+
+def _names(dependant: Any) -> Iterator[str]:
+    for field in dependant.query_params:
+        fields = getattr(field.field_info.annotation, "model_fields", None)
+        if fields is None:
+            yield field.alias
+        else:
+            yield from (one.alias or name for name, one in fields.items())
+    for other in dependant.dependencies:
+        yield from _names(other)
