@@ -9,7 +9,7 @@ CONSOLE_SOURCES := $(shell find browser console/src console/public console/scrip
 PORT ?= 8480
 DATA ?= demo-data
 # Most tests wait for a service, so more of them run at a time than there are cores; in the order of tests/conftest.py.
-SIDE_BY_SIDE ?= -n 4 --dist loadfile --no-loadscope-reorder
+SIDE_BY_SIDE ?= -n 3 --dist loadfile --no-loadscope-reorder
 
 # Tests and measurements start many processes, which are not to compile the same modules each time.
 export PYTHONDONTWRITEBYTECODE =
