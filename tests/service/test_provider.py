@@ -5,11 +5,13 @@ from __future__ import annotations
 import base64
 import hmac
 import json
+import socket
 import sqlite3
 import threading
 import time
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, field
 from functools import partial
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
@@ -259,6 +261,49 @@ def test_keys_are_had_again_when_old_and_for_an_unknown_one_every_half_minute(
     clock.now += 0.1
     assert isinstance(provider.recipient_of(unknown), Recipient)
     assert len(asked) == 3
+
+
+def test_while_keys_are_fetched_only_those_wait_whose_key_is_unknown(
+    issuer: Issuer, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    clock, asked, goes_on = Clock(), threading.Event(), threading.Event()
+    goes_on.set()
+
+    def answer(_: httpx.Request) -> httpx.Response:
+        asked.set()
+        assert goes_on.wait(10)
+        return httpx.Response(200, text=issuer.published())
+
+    monkeypatch.setattr(provider_module, "time", clock)
+    answered_by(monkeypatch, answer)
+    provider, known = Provider(given("https://login.example/keys"), tmp_path), issuer.token()
+    assert isinstance(provider.recipient_of(known), Recipient)
+    goes_on.clear()
+    asked.clear()
+    clock.now += 31
+    issuer.keys["two"] = rsa.generate_private_key(65537, 2048)
+    with ThreadPoolExecutor() as others:
+        waiting = others.submit(provider.recipient_of, issuer.token(by="two"))
+        assert asked.wait(10)
+        assert isinstance(provider.recipient_of(known), Recipient)
+        assert not waiting.done()
+        goes_on.set()
+        assert isinstance(waiting.result(), Recipient)
+
+
+def test_a_provider_that_hangs_keeps_nobody_else_from_being_known(start: Start, tmp_path: Path, issuer: Issuer) -> None:
+    with socket.create_server(("127.0.0.1", 0)) as hole, ExitStack() as connections:
+        service = started(start, tmp_path, f"http://127.0.0.1:{hole.getsockname()[1]}/keys")
+        for number in range(12):
+            token = issuer.token(sub=f"dora-{number}")
+            head = f"GET /api/sessions/current HTTP/1.1\r\nhost: x\r\nauthorization: Bearer {token}\r\n\r\n"
+            connection = connections.enter_context(socket.create_connection(("127.0.0.1", service.port)))
+            connection.sendall(head.encode())
+        hole.settimeout(10)
+        connections.enter_context(hole.accept()[0])  # it is asked for its keys
+        began = time.monotonic()
+        assert service.get("/api/sessions/current", "ann").json()["recipient"] == "ann"
+        assert time.monotonic() - began < 2, "the keys are waited for five seconds long"
 
 
 def drip(clock: Clock, pieces: int) -> Iterator[bytes]:

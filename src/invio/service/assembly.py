@@ -81,6 +81,8 @@ class Pools:
     """Threads of their own for work that anybody can cause, so that it never stands in the way of other work."""
 
     identification: Pool = field(default_factory=lambda: Pool("identification", 4, waiting=2000, deadline=30.0))
+    # Tokens of an identity provider, whose keys may have to be fetched.
+    provider: Pool = field(default_factory=lambda: Pool("provider", 4, waiting=2000, deadline=30.0))
     # Each hash takes 19 MiB and most of a core.
     passwords: Pool = field(default_factory=lambda: Pool("passwords", 2, waiting=16, deadline=30.0))
     # Uploads, and what else changes a store.
@@ -171,7 +173,7 @@ def assemble(
     if isinstance(in_force.rules, RuleSet):
         _tell_doubts(settings, in_force.rules, engine)
     pools, journal, digests = Pools(), Journal(engine, company.number), Digests(RecordedDigests(engine))
-    identifier = identifier or Identifier(engine, provider_of(settings), pools.identification)
+    identifier = identifier or Identifier(engine, provider_of(settings), pools.identification, pools.provider)
     limits = Limits(**settings.limits.model_dump(include=set(_DELIVERY_LIMITS)))
     transfers = Transfers(engine, journal, limits, sharing)
     way = _services(

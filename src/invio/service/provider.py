@@ -95,17 +95,24 @@ class Provider:
         )
 
     def _key(self, name: str | None) -> Any:
-        with self._lock:
-            now = time.monotonic()
-            patience = _GOOD_FOR if name in self._keys else _NOT_BEFORE
-            if now - self._looked > patience or self._altered():
-                self._look(now)
-            key = self._keys.get(name)
-            if key is None and name is None and len(self._keys) == 1:
-                key = next(iter(self._keys.values()))  # a provider of one key need not name it
-            if key is None:
-                raise _Unknown(f"it is signed by the key {name!r}, which is not among the provider's")
-            return key
+        # While somebody looks, only those wait whose key is not known yet.
+        if self._lock.acquire(blocking=self._known(name) is None):
+            try:
+                now = time.monotonic()
+                patience = _NOT_BEFORE if self._known(name) is None else _GOOD_FOR
+                if now - self._looked > patience or self._altered():
+                    self._look(now)
+            finally:
+                self._lock.release()
+        key = self._known(name)
+        if key is None:
+            raise _Unknown(f"it is signed by the key {name!r}, which is not among the provider's")
+        return key
+
+    def _known(self, name: str | None) -> Any:
+        """The key of this name; a provider of one key need not name it. None where it is not known."""
+        keys = self._keys  # which is replaced as a whole
+        return next(iter(keys.values())) if name is None and len(keys) == 1 else keys.get(name)
 
     def _altered(self) -> bool:
         return self._file is not None and _signature(self._file) != self._seen

@@ -7,7 +7,7 @@ import logging
 import time
 from collections.abc import Callable
 from dataclasses import replace
-from functools import lru_cache
+from functools import lru_cache, partial
 from typing import Any, Protocol, cast
 
 import sqlalchemy as sa
@@ -76,9 +76,17 @@ class ReadsTokens(Protocol):
 class Identifier:
     """Looks credentials up in the records, and caches the answer for two seconds."""
 
-    def __init__(self, engine: sa.Engine, provider: ReadsTokens | None = None, pool: Pool | None = None) -> None:
+    def __init__(
+        self,
+        engine: sa.Engine,
+        provider: ReadsTokens | None = None,
+        pool: Pool | None = None,
+        provider_pool: Pool | None = None,
+    ) -> None:
+        """`pool` looks into the records; `provider_pool` reads the tokens of a provider, which may not answer."""
         self._engine = engine
         self._pool = pool or Pool("identification", 4, waiting=2000, deadline=30.0)
+        self._provider_pool = provider_pool or self._pool
         self._provider = provider
         # A text says what is wrong with a token.
         self._known: ExpiringMemory[tuple[str, str], Recipient | str | None] = ExpiringMemory(_KNOWN, _GOOD_FOR)
@@ -97,13 +105,13 @@ class Identifier:
             scheme, _, token = authorization.partition(" ")
             if scheme.lower() != "bearer" or len(token) > _LONGEST_TOKEN:
                 raise Refusal("bad-token", "the Authorization header is not 'Bearer' and an access token")
-            held = await self._look_up("token", token.strip(), self._of_token)
+            held = await self._of_bearer(token.strip())
             if not isinstance(held, Recipient):
                 raise Refusal("bad-token", held or "this is no access token")
             return _bearer(held, head, network)
         secret = session_secret(head)
         if secret is not None:
-            recipient = await self._look_up("session", secret, recipient_of_session)
+            recipient = await self._look_up("session", secret, partial(self._read, recipient_of_session), self._pool)
             if isinstance(recipient, Recipient):
                 return Caller(
                     recipient.id, recipient.groups, network, agent, session=True, credential=recipient.credential
@@ -129,8 +137,13 @@ class Identifier:
         """Drops what is remembered of anybody."""
         self._known.clear()
 
+    async def _of_bearer(self, token: str) -> Recipient | str | None:
+        if self._provider is not None and self._provider.recognises(token):
+            return await self._look_up("token", token, partial(self._of_provider, self._provider), self._provider_pool)
+        return await self._look_up("token", token, partial(self._read, self._of_token), self._pool)
+
     async def _look_up(
-        self, kind: str, secret: str, query: Callable[[sa.Connection, str], Recipient | str | None]
+        self, kind: str, secret: str, look: Callable[[str], Recipient | str | None], pool: Pool
     ) -> Recipient | str | None:
         now, key = time.monotonic(), (kind, _key_of(secret))
         known = self._known.fresh(key, now, _UNKNOWN)
@@ -138,7 +151,7 @@ class Identifier:
             return cast(Recipient | str | None, known)
         await ensure_task()
         try:
-            recipient = await self._pool.run(self._read, query, secret)
+            recipient = await pool.run(look, secret)
         except (PoolBusy, DeadlinePassed):
             raise Refusal("busy", "too many sign-ins are being checked; try again in a moment", retry_after=1) from None
         return self._known.keep_at(key, recipient, now)
@@ -150,17 +163,19 @@ class Identifier:
             return query(connection, secret)
 
     def _of_token(self, connection: sa.Connection, token: str) -> Recipient | str:
-        if self._provider is None or not self._provider.recognises(token):
-            recipient = recipient_of_token(connection, token)
-            if recipient is None:
-                return why_refused(connection, token)
-            self._note_use(token)
-            return recipient
-        named = self._provider.recipient_of(token)
+        recipient = recipient_of_token(connection, token)
+        if recipient is None:
+            return why_refused(connection, token)
+        self._note_use(token)
+        return recipient
+
+    def _of_provider(self, provider: ReadsTokens, token: str) -> Recipient | str:
+        named = provider.recipient_of(token)  # which may be waited for, and so without a connection to the records
         if isinstance(named, str):
             return named
         # Somebody may be known here as well: to be in further groups, or to be disabled.
-        known = recipient_named(connection, named.id)
+        with self._engine.connect() as connection:
+            known = recipient_named(connection, named.id)
         if known is None:
             return named
         if known.disabled:
