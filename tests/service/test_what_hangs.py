@@ -35,6 +35,13 @@ class Silent(BlockingStore):
     def read_at(self, address, tag, offset, count):
         time.sleep(60)
 
+    describes = False
+
+    def begin(self):
+        time.sleep(60)
+
+    put = remove = begin
+
 def answers_late(question):
     time.sleep(60)
 """
@@ -50,7 +57,8 @@ kind = "managed"
 root = "drop"
 """ + "".join(f'[stores.{name}]\nkind = "custom"\nclass = "silent_here:Silent"\n' for name in STORES)
 RULES = (
-    rule("signed-in", "silent/** still/** mute/** files/** drop/**", "list read", "everyone reads")
+    rule("recipient:bob", "silent/**", "put", "bob puts")
+    + rule("signed-in", "silent/** still/** mute/** files/** drop/**", "list read", "everyone reads")
     + rule("recipient:ann", "**", "put manage administer link", "ann has everything")
     + rule("recipient:ann", "silent/**", "read", "no large ones", max_size=10**9)
     + rule(
@@ -83,10 +91,11 @@ def the_others_are_served(service: Service) -> None:
         ("GET /get/silent/one.bin", "range: bytes=0-9\r\nwant-content-digest: sha-256=1\r\n"),
         ("GET /get/silent/one.txt", ""),
         ("GET /api/decisions?address={store}/unknown-{number}.bin", ""),
+        ("PUT /api/files/silent/{number}.txt", "content-length: 0\r\n"),
         ("DELETE /api/files/drop/asked/{number}.txt", ""),
         ("POST /api/versions/drop/asked/{number}.txt?version=1", ""),
     ],
-    ids=["a digest", "a type", "a decision", "a removal", "a version"],
+    ids=["a digest", "a type", "a decision", "a put", "a removal", "a version"],
 )
 def test_requests_that_wait_for_what_hangs_keep_nobody_else_waiting(
     start: Start, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, request_line: str, fields: str

@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import asyncio
+import threading
 from dataclasses import replace
 from pathlib import Path
+from types import SimpleNamespace
+from typing import cast
 
 import pytest
 
@@ -12,11 +16,15 @@ from invio.core.files import ANYONE
 from invio.core.rules.file import BadRules, parse_rules
 from invio.records.database import open_database, write
 from invio.records.recipients import save_recipient
+from invio.service.assembly import Parts
 from invio.service.health import Health
 from invio.service.permissions import exposed
 from invio.service.proving import Proving, prove
+from invio.service.running import _look_at_stores
 from invio.service.settings import IdentitySettings, Settings, read_settings
-from invio.stores.store import StoreFault
+from invio.stores.directory import DirectoryStore
+from invio.stores.store import Found, StoreFault
+from invio.workers.pool import PoolsByName
 from tests.rules import rule
 
 SETTINGS = """
@@ -51,6 +59,42 @@ def settings(tmp_path: Path) -> Settings:
 @pytest.fixture
 def proving(settings: Settings) -> Proving:
     return prove(settings)
+
+
+class Hanging(DirectoryStore):
+    """Its disk does not answer, until it `goes_on`; `asked` counts who wants to know something of it."""
+
+    def __init__(self, name: str, root: Path) -> None:
+        super().__init__(name, root)
+        self.goes_on, self.asked = threading.Event(), 0
+
+    def locate(self, address: Address) -> Found:
+        self.asked += 1
+        raise StoreFault(f"{address} does not come", store=self.name, word="no-answer")
+
+    def fault(self) -> str | None:
+        self.goes_on.wait(10)
+        return None
+
+
+def test_a_store_that_does_not_answer_is_asked_once_for_all_its_files(settings: Settings, tmp_path: Path) -> None:
+    store = Hanging("far", tmp_path / "files")
+    proving = Proving(settings, {"far": store}, {})
+    assert [proving.facts_of(Address("far", name)) for name in ("a.txt", "b.txt", "c.txt")] == [None] * 3
+    assert list(proving.files()) == []
+    assert (store.asked, proving.silent) == (1, {"far": "far/a.txt does not come"})
+
+
+def test_a_folder_that_does_not_answer_is_told_and_nothing_else_is_kept_from_being_looked_at(tmp_path: Path) -> None:
+    far, near, health = Hanging("far", tmp_path), DirectoryStore("near", tmp_path), Health()
+    parts = SimpleNamespace(catalogue=SimpleNamespace(stores={"far": far, "near": near}), health=health)
+    looks = PoolsByName("looks", 1, deadline=0.05)
+    for _ in range(2):  # late, and then still busy with the look before
+        asyncio.run(_look_at_stores(cast(Parts, parts), looks))
+        assert health.faults == {"store far": "its folder does not answer; look at its disk"}
+    far.goes_on.set()
+    while health.faults:  # the thread is free again soon
+        asyncio.run(_look_at_stores(cast(Parts, parts), looks))
 
 
 def test_rules_are_proved_with_every_file_of_every_store(proving: Proving) -> None:

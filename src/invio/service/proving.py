@@ -53,10 +53,16 @@ class Proving:
 
     def facts_of(self, address: Address) -> FileFacts | None:
         """What is known of a file; None when it is not there, or its store does not answer."""
+        if address.store in self.silent:
+            return None  # it was waited for once, and that takes long
         try:
             return self.stores[address.store].locate(address).facts
-        except (KeyError, Missing, StoreFault):
-            return None
+        except StoreFault as fault:
+            if fault.word == "no-answer":
+                self.silent[address.store] = str(fault)
+        except (KeyError, Missing):
+            pass
+        return None
 
     def callers(self, *rule_sets: RuleSet) -> list[tuple[str, Caller]]:
         """Anyone, everybody in the records, and somebody of each group that the rules name."""
@@ -71,7 +77,7 @@ class Proving:
 
     def files(self) -> Iterator[FileFacts]:
         """Every file of every store; a store that does not answer is noted as `silent`."""
-        for name in sorted(self.stores):
+        for name in sorted(self.stores.keys() - self.silent.keys()):
             try:
                 yield from self._below(self.stores[name], Address(name, ""))
             except StoreFault as fault:

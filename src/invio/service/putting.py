@@ -64,7 +64,7 @@ async def put_file(
     """
     head, where = head_of(request), _file(request)
     media_type, wanted = _said_type(head, where), _said_digest(head)
-    length, pool = int(head.get(b"content-length") or -1), parts.pools.putting
+    length, pool = int(head.get(b"content-length") or -1), parts.catalogue.writing_pool_of(where)
     await decided(pool, _require, parts, caller, where, media_type, None if length < 0 else length)
     store = _store(parts, where)
     about = _said_description(store, where, description)
@@ -111,7 +111,8 @@ async def renew_version(
 
     For the newest version only the `description` changes. `If-Match` applies it only while that is the newest content.
     """
-    where, pool = address_in_path(request, "/api/versions/"), parts.pools.putting
+    where = address_in_path(request, "/api/versions/")
+    pool = parts.catalogue.writing_pool_of(where)
     await decided(pool, parts.catalogue.require, caller, "put", where)
     await decided(pool, parts.catalogue.obtain, caller, "read", where, version)
     store = parts.catalogue.stores.get(where.store)
@@ -139,7 +140,7 @@ async def _told(
     response.headers["Location"] = f"{request.scope.get('root_path', '')}/get/{quoted(where)}{which}"
     sha256 = parts.digests.known(facts.tag)
     response.headers["ETag"] = f'"{facts.tag if sha256 is None else content_tag(sha256)}"'
-    return await decided(parts.pools.putting, shape, parts, caller, where, found)
+    return await decided(parts.catalogue.writing_pool_of(where), shape, parts, caller, where, found)
 
 
 def _said_description(store: WritableStore, address: Address, text: str | None) -> str | None:
@@ -169,7 +170,8 @@ async def remove_file(
     Downloads under way continue; a version's number is not used again. `If-Match` removes it only while that is its
     content.
     """
-    where, pool = _file(request), parts.pools.putting
+    where = _file(request)
+    pool = parts.catalogue.writing_pool_of(where)
     await decided(pool, parts.catalogue.require, caller, "manage", where)
     store = _store(parts, where)
     await decided(pool, parts.catalogue.obtain, caller, "manage", where, version)

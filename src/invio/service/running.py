@@ -29,12 +29,14 @@ from invio.service.peers import telling_peers
 from invio.service.store_settings import ManagedSettings
 from invio.service.webhook_sender import WebhookSender
 from invio.stores.directory import DirectoryStore
+from invio.workers.pool import DeadlinePassed, PoolBusy, PoolsByName
 
 log = logging.getLogger("invio.service")
 
 _AGAIN = 1.0  # seconds after which background work that failed is tried again
 _HOURLY = 3600.0
 _LOOKED_EVERY = 1.0  # seconds between two looks at files and folders
+_ANSWERS_WITHIN = 5.0  # seconds, for a folder
 _COMPANY_EVERY = 2.0  # seconds between two looks at the other processes
 _FORGOTTEN_AT_ONCE = 500  # lines that one transaction drops
 
@@ -46,7 +48,7 @@ async def running(parts: Parts) -> AsyncIterator[None]:
     work: list[tuple[str, Callable[[], Awaitable[object]], float]] = [
         ("progress", parts.transfers.note_progress, 0.0),
         ("records", partial(_look_at_records, parts), _LOOKED_EVERY),
-        ("stores", partial(_look_at_stores, parts), _LOOKED_EVERY),
+        ("stores", partial(_look_at_stores, parts, PoolsByName("looks", 1, deadline=_ANSWERS_WITHIN)), _LOOKED_EVERY),
         ("endings", parts.endings.look, _LOOKED_EVERY),
         ("webhooks", sender.look, _LOOKED_EVERY),
         ("audit", partial(parts.audit.write, parts.journal), _LOOKED_EVERY),
@@ -108,11 +110,14 @@ def _identity(path: os.PathLike[str]) -> tuple[int, int] | None:
     return status.st_dev, status.st_ino
 
 
-async def _look_at_stores(parts: Parts) -> None:
-    """Detects that a store's directory is gone, as when its disk is not mounted."""
+async def _look_at_stores(parts: Parts, looks: PoolsByName) -> None:
+    """Detects that a store's directory is gone, as when its disk is not mounted, or does not answer."""
     for name, store in parts.catalogue.stores.items():
         if isinstance(store, DirectoryStore):
-            fault = await parts.pools.files.run(store.fault)
+            try:
+                fault = await looks.of(name).run(store.fault)
+            except (PoolBusy, DeadlinePassed):
+                fault = "its folder does not answer; look at its disk"
             if fault is None:
                 parts.health.works(f"store {name}")
             else:

@@ -98,8 +98,10 @@ def _sizes(paths: Iterable[Path]) -> int:
 
 def _pools(parts: Parts) -> list[Pool]:
     own = [getattr(parts.pools, name) for name in parts.pools.__slots__]
-    stores = [parts.catalogue.pool_of(Address(name, "")) for name in parts.catalogue.stores]
-    return list(dict.fromkeys([*own, *parts.bundles.pools.all, *stores]))
+    stores = [Address(name, "") for name in parts.catalogue.stores]
+    looking = [parts.catalogue.pool_of(store) for store in stores]
+    writing = [parts.catalogue.writing_pool_of(store) for store in stores]
+    return list(dict.fromkeys([*own, *parts.bundles.pools.all, *looking, *writing]))
 
 
 def _queue(pool: Pool) -> QueueState:

@@ -44,15 +44,16 @@ class DeadlinePassed(Exception):
 class PoolsByName:
     """A pool for each of several systems, so that one that hangs keeps nobody waiting who asks another."""
 
-    def __init__(self, kind: str, workers: int, waiting: int = 0) -> None:
-        """`kind` is what the pools do; `workers` and `waiting` are those of each."""
-        self._kind, self._workers, self._waiting = kind, workers, waiting
+    def __init__(self, kind: str, workers: int, waiting: int = 0, deadline: float | None = None) -> None:
+        """`kind` is what the pools do; the others are as of each."""
+        self._kind = kind
+        self._workers, self._waiting, self._deadline = workers, waiting, deadline
         self._pools: dict[str, Pool] = {}
 
     def of(self, name: str) -> Pool:
         """The pool for the system of this name."""
         return self._pools.get(name) or self._pools.setdefault(
-            name, Pool(f"{self._kind}-{name}", self._workers, self._waiting)
+            name, Pool(f"{self._kind}-{name}", self._workers, self._waiting, self._deadline)
         )
 
 

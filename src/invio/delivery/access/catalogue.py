@@ -143,10 +143,17 @@ class Catalogue:
         self._pools = {
             name: Pool(f"listing-{name}", 8, waiting=8) for name, store in self.stores.items() if store.waits
         }
+        # So have uploads, and what else changes a store.
+        self._writing = Pool("putting", 16, waiting=5000)
+        self._writing_of = {name: Pool(f"putting-{name}", 8, waiting=200) for name in self._pools}
 
     def pool_of(self, address: Address | None) -> Pool:
         """The threads that find and list what is in a store; None: the stores themselves."""
         return self._pool if address is None else self._pools.get(address.store, self._pool)
+
+    def writing_pool_of(self, address: Address) -> Pool:
+        """The threads that change what is in a store."""
+        return self._writing_of.get(address.store, self._writing)
 
     def locate(self, address: Address, version: int | None = None) -> Found:
         """Finds a file, or one version of it. Raises Missing."""
