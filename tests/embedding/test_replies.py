@@ -5,9 +5,11 @@ from __future__ import annotations
 import asyncio
 import io
 import os
+import threading
 import time
 import zipfile
 from collections.abc import AsyncIterator, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from functools import partial
 from pathlib import Path
 from typing import Any
@@ -24,6 +26,7 @@ import invio
 from invio.core.addresses import parse_address
 from invio.service.settings import BadSettings
 from tests.embedding.conftest import Run
+from tests.running import NO_TLS
 
 BIG = os.urandom(3_000_000)
 
@@ -145,6 +148,24 @@ def test_an_archive_has_what_was_named_and_nothing_else(run: Run, tmp_path: Path
     assert all(".." not in name.split("/") for name in names("/named"))
     assert "deep/c/a.txt" in names("/named")
     assert (client.get("/gone").status_code, client.get("/none").status_code) == (404, 400)
+
+
+def test_archives_that_take_long_leave_the_applications_own_threads_alone(run: Run) -> None:
+    app, goes_on = FastAPI(), threading.Event()
+
+    def slow() -> Iterator[bytes]:
+        goes_on.wait(20)
+        yield b"made"
+
+    app.get("/archive")(lambda: invio.BundleReply({"a.txt": slow}))
+    app.get("/own")(lambda: "of the application's own")
+    client = run(app)
+    with ThreadPoolExecutor(60) as others:
+        asked = [others.submit(httpx.get, f"{client.base_url}/archive", timeout=30, verify=NO_TLS) for _ in range(60)]
+        time.sleep(1)
+        assert client.get("/own", timeout=5).json() == "of the application's own"
+        goes_on.set()
+        assert {one.result().status_code for one in asked} == {200}
 
 
 def test_a_mounted_delivery_asks_the_application(run: Run, tmp_path: Path) -> None:

@@ -11,7 +11,6 @@ from pathlib import Path
 from typing import Any, Literal
 
 from starlette.background import BackgroundTask
-from starlette.concurrency import run_in_threadpool
 
 from invio.core.addresses import Address
 from invio.core.archive.entry_names import LEFT_OUT, SUMS, EntryNames
@@ -35,15 +34,19 @@ from invio.delivery.replies.base import RouteReply, require_text
 from invio.delivery.replies.contents import deflated, known_crc, known_sha256
 from invio.delivery.replies.file import folder_at
 from invio.delivery.replies.making import Making, all_pieces, require_makes
+from invio.delivery.sending.eager import in_pool
 from invio.producers.spooling import Spool as Room
 from invio.stores.arriving import crc32
 from invio.stores.single import found_at
 from invio.stores.sources import Made
 from invio.stores.store import Missing
+from invio.workers.pool import Pool
 
 _LEAST = 512  # bytes of a content that is worth deflating
 # What compressible contents come to at most for an archive to be deflated: it is done before the first byte.
 _WAIT_FOR = 64_000_000
+# Contents may take long to be made, and the application needs its own threads for its functions that are not `async`.
+_PLANNING = Pool("planning-replies", 8, waiting=200)
 
 FileLike = str | os.PathLike[str]
 
@@ -115,7 +118,7 @@ class BundleReply(RouteReply):
 
     async def represent(self, head: RequestHead) -> Representation:  # noqa: ARG002
         """The archive, planned."""
-        content = (await run_in_threadpool(self._plan)).content
+        content = (await in_pool(_PLANNING, self._plan)).content
         return Representation(
             content=content,
             size=content.size,
