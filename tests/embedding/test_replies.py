@@ -197,6 +197,20 @@ def test_a_mounted_delivery_asks_the_application(run: Run, tmp_path: Path) -> No
             invio.mount(FastAPI(), "/f", settings, **wrong)
 
 
+def test_inside_an_application_a_query_may_have_more_but_nothing_misspelt(run: Run, tmp_path: Path) -> None:
+    settings = files_of(tmp_path)
+    settings["stores"]["drop"] = {"kind": "managed", "root": str(tmp_path / "drop")}
+    (tmp_path / "files").mkdir()
+    app = FastAPI()
+    invio.mount(app, "/f", settings, authorize=lambda request, *_: request.query_params.get("ticket") == "good")
+    client = run(app)
+    assert client.put("/f/api/files/drop/a.txt?ticket=good", content=b"a").status_code == 201
+    misspelt = client.delete("/f/api/files/drop/a.txt?ticket=good&verison=1")
+    assert (misspelt.status_code, "did you mean 'version'?" in misspelt.json()["detail"]) == (400, True)
+    assert client.get("/f/get/drop/a.txt?ticket=good").content == b"a"
+    assert client.delete("/f/api/files/drop/a.txt?ticket=good&version=1").status_code == 204
+
+
 async def _may_in_time(request: Request, action: str, address: str) -> bool:
     await asyncio.sleep(0)
     return "secret" not in address

@@ -59,7 +59,7 @@ from invio.service.assembly import Parts
 from invio.service.description import described, operation_id
 from invio.service.guard import Guard, allowed_methods
 from invio.service.page_parts import here_of
-from invio.service.queries import only_what_is_known
+from invio.service.queries import nothing_misspelt, only_what_is_known
 from invio.service.running import running
 from invio.service.validation import explained
 from invio.stores.store import StoreFault
@@ -151,8 +151,7 @@ def make_api(parts: Parts | None, modules: Sequence[ModuleType] = _ROUTERS) -> F
         openapi_url="/api/openapi.json",
         lifespan=None if parts is None else lambda _: running(parts),
         generate_unique_id_function=operation_id,
-        # Inside an application its own dependencies may read the query, too.
-        dependencies=[Depends(only_what_is_known)] if sessions in modules else [],
+        dependencies=[Depends(only_what_is_known if sessions in modules else nothing_misspelt)],
         redirect_slashes=False,  # an empty name in a path is no name, and not another path
     )
     api.state.parts = parts

@@ -22,15 +22,28 @@ async def only_what_is_known(request: Request) -> None:
 
     Pages are left alone: a link to one that was sent in a letter comes with what others add to it.
     """
+    _check(request, foreign=False)
+
+
+async def nothing_misspelt(request: Request) -> None:
+    """The same inside an application, which may read parameters of its own: of those that look like one of ours."""
+    _check(request, foreign=True)
+
+
+def _check(request: Request, *, foreign: bool) -> None:
     route = request.scope.get("route")
     if not request.scope["query_string"] or route is None or not route.path.startswith(_API):
         return
     known = list(dict.fromkeys(_names(route.dependant)))
     for name in request.query_params:
-        if name not in known:
-            has = f"it takes {', '.join(known)}" if known else "it takes none"
-            said = f"{request.method} {route.path} has no query parameter {name[:80]!r}{did_you_mean(name, known)}"
-            raise Refusal("bad-request", f"{said}; {has}")
+        if name in known:
+            continue
+        meant = did_you_mean(name, known)
+        if foreign and not meant:
+            continue
+        takes = f"it takes {', '.join(known)}" if known else "it takes none"
+        said = f"{request.method} {route.path} has no query parameter {name[:80]!r}{meant}; {takes}"
+        raise Refusal("bad-request", said)
 
 
 def _names(dependant: Any) -> Iterator[str]:
