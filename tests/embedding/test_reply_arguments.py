@@ -17,6 +17,7 @@ import zlib
 from collections.abc import AsyncIterator, Callable, Iterator
 from contextlib import contextmanager
 from functools import partial
+from itertools import repeat
 from pathlib import Path
 from typing import Any, cast
 
@@ -390,6 +391,8 @@ def test_the_limits_of_an_archive_are_what_it_may_just_hold(tmp_path: Path) -> N
     just = answer(lambda: invio.BundleReply([tmp_path], most_files=2, most_bytes=1200))
     assert just.status_code == 200
     assert answer(lambda: invio.BundleReply([tmp_path], most_bytes=1199)).status_code == 413
+    endless = answer(lambda: invio.BundleReply({"a.txt": lambda: repeat(b"x" * 600)}, most_bytes=1199))
+    assert (endless.status_code, endless.json()["detail"]) == (413, "an archive holds at most 1199 bytes")
     empty = answer(lambda: invio.BundleReply([]))
     assert (empty.status_code, empty.json()["detail"]) == (400, "the selection is empty")
     (tmp_path / "c.jpg").write_bytes(b"x" * 600)

@@ -176,8 +176,11 @@ class BundleReply(RouteReply):
             if count > self._most_files:
                 raise Refusal("too-large", f"an archive holds at most {self._most_files} files")
             if size > self._most_bytes:
-                raise Refusal("too-large", f"an archive holds at most {self._most_bytes} bytes")
+                raise self._too_long()
             yield item
+
+    def _too_long(self) -> Refusal:
+        return Refusal("too-large", f"an archive holds at most {self._most_bytes} bytes")
 
     def _items(self, left_out: list[str], shared: SharedFile) -> Iterator[_Item]:
         for called, given in self._files:
@@ -185,12 +188,21 @@ class BundleReply(RouteReply):
                 if isinstance(given, Path):
                     yield from _below(called, given)
                     continue
-                spool = spooled(Made(partial(all_pieces, given, header=True)), shared)
+                spool = spooled(Made(partial(self._made, given)), shared)
                 yield _Item(called, spool.file, spool.made)
             except Refusal:
                 if not self._leaves_out:
                     raise
                 left_out.append(called)
+
+    def _made(self, given: Making) -> Iterator[bytes]:
+        """A content in pieces, no more of it than the archive may hold: it is written to the disk as it comes."""
+        size = 0
+        for piece in all_pieces(given, header=True):
+            size += len(piece)
+            if size > self._most_bytes:
+                raise self._too_long()
+            yield piece
 
 
 def _checked(files: Any) -> list[tuple[str, Any]]:
