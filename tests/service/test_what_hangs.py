@@ -114,3 +114,6 @@ def test_requests_that_wait_for_what_hangs_keep_nobody_else_waiting(
         began = time.monotonic()
         the_others_are_served(service)
         assert time.monotonic() - began < 3
+        busy = [queue["waiting"] for queue in service.get("/api/service", "ann").json()["queues"]]
+        assert busy == sorted(busy, reverse=True)
+        assert busy[0] > 0 or not request_line.startswith("PUT"), "the uploads that wait come first"

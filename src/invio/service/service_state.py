@@ -46,7 +46,8 @@ async def get_service(caller: TheCaller, parts: TheParts) -> ServiceState:
         hints=parts.health.hints,
         stores=sorted(stores, key=lambda one: one.name),
         disks=disks,
-        queues=[_queue(pool) for pool in _pools(parts)],
+        # There are many, and nearly all are idle: what somebody waits for comes first.
+        queues=sorted(map(_queue, _pools(parts)), key=lambda queue: (-queue.waiting, -queue.running)),
         slowest=[SlowRequest(**{**asdict(one), "at": timestamp(one.at)}) for one in parts.slow.slowest(time.time())],
     )
 
