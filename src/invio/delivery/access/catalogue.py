@@ -17,7 +17,7 @@ from invio.core.rules.quotas import Quota
 from invio.core.rules.terms import Terms
 from invio.delivery.access import searching
 from invio.stores.store import Found, GlancingStore, Missing, PagedStore, Store, VersionedStore, WalkableStore
-from invio.workers.pool import Pool
+from invio.workers.pool import Pool, PoolsByName
 
 _LISTINGS = 16  # folders whose listing is kept for the next page
 _LISTED_FOR = 10.0  # seconds
@@ -139,21 +139,17 @@ class Catalogue:
         # Long listings, cached for the next page.
         self._listings: ExpiringMemory[_Listed, Sequence[Address]] = ExpiringMemory(_LISTINGS, _LISTED_FOR)
         # Listing and finding have their own threads, and each store that may block has others.
-        self._pool = Pool("listing", 8, waiting=200)
-        self._pools = {
-            name: Pool(f"listing-{name}", 8, waiting=8) for name, store in self.stores.items() if store.waits
-        }
+        self._pool, self._pools = Pool("listing", 8, waiting=200), PoolsByName("listing", 8, waiting=8)
         # So have uploads, and what else changes a store.
-        self._writing = Pool("putting", 16, waiting=5000)
-        self._writing_of = {name: Pool(f"putting-{name}", 8, waiting=200) for name in self._pools}
+        self._writing, self._writing_of = Pool("putting", 16, waiting=5000), PoolsByName("putting", 8, waiting=200)
 
     def pool_of(self, address: Address | None) -> Pool:
         """The threads that find and list what is in a store; None: the stores themselves."""
-        return self._pool if address is None else self._pools.get(address.store, self._pool)
+        return self._pool if address is None or not self.waits(address) else self._pools.of(address.store)
 
     def writing_pool_of(self, address: Address) -> Pool:
         """The threads that change what is in a store."""
-        return self._writing_of.get(address.store, self._writing)
+        return self._writing_of.of(address.store) if self.waits(address) else self._writing
 
     def locate(self, address: Address, version: int | None = None) -> Found:
         """Finds a file, or one version of it. Raises Missing."""
