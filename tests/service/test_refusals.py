@@ -44,7 +44,11 @@ def service(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Service]:
         ("GET", "/api/rules?as=bob", "GET /api/rules has no query parameter 'as'; it takes none"),
         ("HEAD", "/api/files?limit=1&Limit=1", ""),
         # Without this it would be removed with all its versions.
-        ("DELETE", "/api/files/drop/a.txt?verison=1", "has no query parameter 'verison' (did you mean 'version'?)"),
+        (
+            "DELETE",
+            "/api/files/drop/a.txt?verison=1",
+            "DELETE /api/files/{address} has no query parameter 'verison' (did you mean 'version'?)",
+        ),
     ],
 )
 def test_a_misspelt_query_parameter_is_an_error_and_nothing_happens(

@@ -42,7 +42,7 @@ def _check(request: Request, *, foreign: bool) -> None:
         meant = did_you_mean(name, known)
         if meant or not foreign:
             takes = f"it takes {', '.join(known)}" if known else "it takes none"
-            said = f"{request.method} {route.path} has no query parameter {name!r}{meant}; {takes}"
+            said = f"{request.method} {route.path_format} has no query parameter {name!r}{meant}; {takes}"
             raise Refusal("bad-request", said)
 
 

@@ -21,7 +21,7 @@ from invio.service.dependencies import TheCaller, TheParts, require_administrato
 from invio.service.open_stores import fault_of
 from invio.service.operating_schemas import DiskState, QueueState, ServiceState, SlowRequest, StoreState
 from invio.service.store_settings import DirectorySettings, ManagedSettings
-from invio.stores.store import Store
+from invio.stores.store import Store, WritableStore
 from invio.workers.pool import DeadlinePassed, Pool, PoolBusy
 
 router = APIRouter(tags=["operators"])
@@ -99,9 +99,9 @@ def _sizes(paths: Iterable[Path]) -> int:
 
 def _pools(parts: Parts) -> list[Pool]:
     own = [getattr(parts.pools, name) for name in parts.pools.__slots__]
-    stores = [Address(name, "") for name in parts.catalogue.stores]
-    looking = [parts.catalogue.pool_of(store) for store in stores]
-    writing = [parts.catalogue.writing_pool_of(store) for store in stores]
+    stores = {Address(name, ""): store for name, store in parts.catalogue.stores.items()}
+    looking = [parts.catalogue.pool_of(root) for root in stores]
+    writing = [parts.catalogue.writing_pool_of(root) for root, one in stores.items() if isinstance(one, WritableStore)]
     return list(dict.fromkeys([*own, *parts.bundles.pools.all, *looking, *writing]))
 
 
