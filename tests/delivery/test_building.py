@@ -22,7 +22,6 @@ import sqlalchemy as sa
 
 from invio.core.addresses import Address, parse_address
 from invio.core.files import Caller, FileFacts
-from invio.core.http.replies import Part, Slice
 from invio.core.readable import Readable
 from invio.core.reasons import Refusal
 from invio.core.rules.file import parse_rules
@@ -31,7 +30,7 @@ from invio.delivery.archives import builder, bundles, crc_ahead, deflate_cache, 
 from invio.delivery.archives.builder import Planning
 from invio.delivery.archives.crc_ahead import CrcAhead
 from invio.delivery.archives.deflate_cache import CacheFull, DeflateCache, Packed
-from invio.delivery.archives.deflating import DeflateBudgetExceeded
+from invio.delivery.archives.deflating import NotDeflatedFirst
 from invio.delivery.archives.known_contents import Learnt
 from invio.delivery.archives.plan import Plan, Preparing
 from invio.delivery.archives.selection import Selection
@@ -45,6 +44,7 @@ from invio.records.tables import archive_files, checksums
 from invio.stores.directory import DirectoryStore
 from invio.stores.sources import DiskFile, Made
 from invio.stores.store import Found
+from tests.plans import compressed, data, read
 from tests.rules import rule
 
 BOB = Caller("bob", frozenset({"crew"}))
@@ -104,17 +104,6 @@ def settled(path: Path, content: bytes) -> None:
     """A file whose content is known by its time: it was not written just now."""
     path.write_bytes(content)
     os.utime(path, (1.7e9, 1.7e9))
-
-
-def read(plan: Plan) -> bytes:
-    return b"".join(map(data, plan.content.cut(0, plan.content.size)))
-
-
-def data(part: Part) -> bytes:
-    if isinstance(part, Slice):
-        return part.source.read(part.offset, part.length)
-    assert isinstance(part, bytes)
-    return part
 
 
 def entries(plan: Plan) -> list[str]:
@@ -292,17 +281,12 @@ def disk_file(path: Path, content: bytes) -> DiskFile:
     return DiskFile.of(os.fsencode(path), path.stat())
 
 
-def compressed(plan: Plan) -> list[bool]:
-    entries = zipfile.ZipFile(io.BytesIO(read(plan))).infolist()
-    return [entry.compress_type == zipfile.ZIP_DEFLATED for entry in entries]
-
-
 def test_more_cold_content_than_may_be_waited_for_is_stored_and_deflated_later(
     plan_of: Callable[..., Plan], root: Path, cache: DeflateCache, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     settled(root / "log.txt", b"sounding 13.5 m\n" * 4000)
     limits = BundleLimits(wait_for=1000)
-    with pytest.raises(DeflateBudgetExceeded):
+    with pytest.raises(NotDeflatedFirst):
         plan_of("files/log.txt", cache=cache, packs=True, waits=True, limits=limits)
     later: list[tuple[DiskFile, str]] = []
     plan = plan_of("files/log.txt", "files/a.txt", cache=cache, later=later, limits=limits)
@@ -327,9 +311,9 @@ def test_just_as_much_is_waited_for_as_the_limits_say(plan_of: Callable[..., Pla
         return preparing
 
     for number, (limit, wait_for) in enumerate(((1 << 20, size - 1), (2 * size - 2, 1 << 20))):
-        with pytest.raises(DeflateBudgetExceeded):
+        with pytest.raises(NotDeflatedFirst):
             plan(number, limit, wait_for, "files/one.txt")
-    with pytest.raises(DeflateBudgetExceeded):
+    with pytest.raises(NotDeflatedFirst):
         plan(2, 1 << 20, size, "files/one.txt", "files/two.txt")
     assert plan(2, 1 << 20, size, "files/one.txt").read == 0, "what was deflated until then is kept"
     assert plan(3, 2 * size, size, "files/two.txt").read == size

@@ -101,14 +101,17 @@ class Planning:
         What was computed for it is saved, also when there will be no plan.
 
         Raises:
-            DeflateBudgetExceeded, NobodyWaits; or Refusal: as `Bundles.plan`.
+            NotDeflatedFirst, NobodyWaits; or Refusal: as `Bundles.plan`.
         """
         try:
             limit = self._limits.wait_for if waits else None
             self._deflating = None
             if packs and self._packing is not None:
                 self._deflating = Deflating(self._packing, self._learnt, limit=limit, on_read=self._has_read)
-            return self._planned(choosing)
+            plan = self._planned(choosing)
+            if self._deflating is not None:
+                self._deflating.settle()
+            return plan
         finally:
             self._ahead.close()
             self._learnt.save()

@@ -52,6 +52,7 @@ from invio.workers.pool import Pool, PoolBusy
 
 if TYPE_CHECKING:
     from invio.delivery.archives.background_deflate import BackgroundDeflater
+    from invio.delivery.archives.builder import Planning
     from invio.delivery.archives.deflate_cache import DeflateCache
     from invio.delivery.representation.renditions import Renditions
     from invio.producers.spooling import Spool
@@ -351,10 +352,25 @@ class Bundles:
                 self._behind = BackgroundDeflater(self._engine, packing)
         self._behind.ask(some)
 
+    def _deflated_or_not(
+        self, planning: Planning, choosing: Selection, *, packs: bool, waits: bool
+    ) -> tuple[Plan, bool]:
+        """A plan, and whether contents are deflated in it: what cannot be deflated first is, in the background."""
+        from invio.delivery.archives.deflating import NotDeflatedFirst
+
+        try:
+            return planning.plan(choosing, packs=packs, waits=waits), packs
+        except NotDeflatedFirst:
+            planning.later = []
+            choosing.left_out.clear()
+            plan = planning.plan(choosing, packs=False, waits=False)
+            if self._packing is not None:
+                self._pack_later(self._packing, planning.later)
+            return plan, False
+
     def _planned(self, caller: Caller, record: BundleRecord, ends: Callable[[], bool]) -> _Kept:
         # What only archives need is loaded with the first one.
         from invio.delivery.archives.builder import Planning
-        from invio.delivery.archives.deflating import DeflateBudgetExceeded
 
         choosing = Selection(self._catalogue, caller, record.versions, urls=self._urls)
         if self._renditions is not None and record.options.rendition is not None:
@@ -365,14 +381,7 @@ class Bundles:
         )
         packs = self._packing is not None and record.options.packs is not False and planning.deflates
         try:
-            try:
-                plan = planning.plan(choosing, packs=packs, waits=record.options.packs is None)
-            except DeflateBudgetExceeded:
-                packs, planning.later = False, []
-                choosing.left_out.clear()
-                plan = planning.plan(choosing, packs=packs, waits=False)
-                if self._packing is not None:
-                    self._pack_later(self._packing, planning.later)
+            plan, packs = self._deflated_or_not(planning, choosing, packs=packs, waits=record.options.packs is None)
         finally:
             self._preparing.pop(record.id, None)
         versions = plan.versions()
@@ -391,7 +400,7 @@ class Bundles:
             if decided is not packs or not versions.items() <= choosing.versions.items():
                 # Another process was faster, and all must send the same bytes.
                 choosing.left_out.clear()
-                plan = planning.plan(choosing, packs=decided, waits=False)
+                plan, _ = self._deflated_or_not(planning, choosing, packs=decided, waits=False)
         kept = _Kept(plan, list(choosing.left_out), self._noted(plan))
         del planning, choosing
         if len(plan) > _MANY_ENTRIES:

@@ -4,6 +4,9 @@ A content is identified by its digest, whichever files have it (BLAKE2b: SHA-256
 deflated in pieces, as many at a time as there are cores; each piece is deflated by itself, so the same content gives
 the same bytes however it was divided among the workers. A cached file appears under its name only when it is whole;
 what a dying process leaves is removed at the next start. The least recently used files go first.
+
+A large one is written to the disk while the next ones are deflated. Whoever is to send it waits for that first
+(`DeflateCache.settle`, `DeflateCache.find`): a disk that does not take it makes no broken archive.
 """
 
 from __future__ import annotations
@@ -28,6 +31,7 @@ from invio.core.readable import Readable
 from invio.stores.arriving import crc32, write_all
 from invio.stores.disk_cache import SHARE, note_use
 from invio.stores.sources import PIECE, DiskFile, read_through
+from invio.workers.pool import Pool, PoolBusy
 
 log = logging.getLogger("invio.delivery")
 
@@ -73,6 +77,8 @@ class DeflateCache:
         self.limit = limit
         self._workers = workers or os.cpu_count() or 1
         self._pool: ThreadPoolExecutor | None = None
+        self._syncs = Pool("deflated", 2, waiting=30)
+        self._syncing: dict[str, Future[None]] = {}  # by name: what is being written to the disk, or could not be
         self._kept: OrderedDict[str, int] | None = None  # by name, with their lengths; the least used first
         self._size = 0  # of all that is kept
         self._added = 0  # bytes since it was last looked what lies there
@@ -102,6 +108,7 @@ class DeflateCache:
         """A content's deflated form, if it is kept and has the length that is known of it."""
         path = self._folder / name
         try:
+            self.settle(name)
             status = os.stat(path)
         except OSError:
             return None
@@ -127,8 +134,14 @@ class DeflateCache:
         with self._lock:
             self._users.add(user)
 
+    def settle(self, name: str) -> None:
+        """Waits until a content of the cache is on the disk. Raises OSError: it is not, and no longer kept."""
+        future = self._syncing.get(name)
+        if future is not None:
+            future.result()
+
     def pack(self, source: Readable, on_read: Callable[[int], None] | None = None) -> Packed:
-        """Reads a content whole and keeps its deflated form, where that is shorter.
+        """Reads a content whole and keeps its deflated form, where that is shorter; see `settle`.
 
         `on_read` is called with the bytes of it that were read, piece by piece.
 
@@ -149,14 +162,43 @@ class DeflateCache:
                     write_all(kept.fileno(), deflated)
                     if on_read is not None:
                         on_read(len(piece))
-                length = kept.tell()
-                os.fsync(kept.fileno())  # a file with its final name is always whole
-            if length > source.size * WORTH:
-                return Packed(digest.hexdigest(), crc, source.size, None)
-            file = self._keep(part, digest.hexdigest(), length)
+                length, name = kept.tell(), digest.hexdigest()
+                if length > source.size * WORTH:
+                    return Packed(name, crc, source.size, None)
+                file = self._keep(part, name, length, kept.fileno())
         finally:
             part.unlink(missing_ok=True)
-        return Packed(digest.hexdigest(), crc, source.size, file)
+        return Packed(name, crc, source.size, file)
+
+    def _sync_soon(self, name: str, descriptor: int) -> None:
+        """Has a content be written to the disk, which closes its descriptor; now, where too many wait for that.
+
+        Raises:
+            OSError: it was done now, and failed.
+        """
+        try:
+            future = self._syncs.submit(self._sync, name, descriptor)
+        except PoolBusy:
+            self._sync(name, descriptor)
+        else:
+            self._syncing[name] = future
+            future.add_done_callback(partial(self._synced, name))
+
+    def _sync(self, name: str, descriptor: int) -> None:
+        try:
+            os.fdatasync(descriptor)
+        except OSError:
+            with self._lock:
+                if name in self._index():
+                    self._drop(name)
+            raise
+        finally:
+            os.close(descriptor)
+
+    def _synced(self, name: str, future: Future[None]) -> None:
+        """Forgets what was written; what could not be is told to all who ask, until it is deflated anew."""
+        if future.exception() is None and self._syncing.get(name) is future:
+            self._syncing.pop(name, None)
 
     def _pack_small(self, source: Readable, on_read: Callable[[int], None] | None) -> Packed:
         """Like `pack`, for a content of one piece: where deflating it is no gain, nothing is written."""
@@ -180,8 +222,14 @@ class DeflateCache:
         """A file that is not whole yet, of this thread alone."""
         return self._folder / f"{os.getpid()}-{threading.get_ident()}{_PART}"
 
-    def _keep(self, part: Path, name: str, length: int) -> DiskFile:
-        """Gives a complete file its name, and evicts others if the cache is full. Raises CacheFull."""
+    def _keep(self, part: Path, name: str, length: int, descriptor: int | None = None) -> DiskFile:
+        """Gives a complete file its name, and evicts others if the cache is full.
+
+        `descriptor` is the file's, for one that is to be written to the disk now.
+
+        Raises:
+            CacheFull, OSError: it is not kept.
+        """
         path = self._folder / name
         try:
             # An existing file holds the same bytes, and archives may be sending it.
@@ -190,8 +238,12 @@ class DeflateCache:
             same = False
         if same:
             part.unlink(missing_ok=True)
+            if name in self._syncing and self._syncing[name].done():
+                del self._syncing[name]  # it could not be written once; another process has made this one
         else:
             os.replace(part, path)
+            if descriptor is not None:
+                self._sync_soon(name, os.dup(descriptor))
         file = DiskFile.of(os.fsencode(path), os.stat(path))
         self._verified.add(name)
         with self._lock:

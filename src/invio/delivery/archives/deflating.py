@@ -19,8 +19,8 @@ log = logging.getLogger("invio.delivery")
 _LEAST = 512  # bytes of a content that is worth deflating
 
 
-class DeflateBudgetExceeded(Exception):
-    """More bytes would have to be deflated first than the limit allows."""
+class NotDeflatedFirst(Exception):
+    """Contents cannot be deflated first: there are more bytes of them than the limit, or the disk did not take them."""
 
 
 class Deflating:
@@ -36,12 +36,13 @@ class Deflating:
         self._on_read = on_read
         self._cold = 0  # bytes that were deflated for this plan
         self._is_full = False  # the cache, of what is being sent: the rest is stored
+        self._made: list[str] = []  # names of what was deflated for this plan
 
     def of_file(self, source: DiskFile, facts: FileFacts, known: Known) -> DiskFile | None:
         """A content's deflated form; None where it is no gain.
 
         Raises:
-            DeflateBudgetExceeded; or Refusal: `changed`.
+            NotDeflatedFirst; or Refusal: `changed`.
         """
         tag = str(facts.tag)
         if tag in known.deflated:
@@ -66,15 +67,28 @@ class Deflating:
         made = self._pack(source, facts)
         return None if made is None else made.file
 
+    def settle(self) -> None:
+        """Waits until all that was deflated for this plan is on the disk.
+
+        Raises:
+            NotDeflatedFirst: some of it is not.
+        """
+        for name in self._made:
+            try:
+                self._cache.settle(name)
+            except OSError as error:
+                log.error("bundle.not-packed", extra={"fields": {"error": str(error)}})
+                raise NotDeflatedFirst from None
+
     def _pack(self, source: Readable, facts: FileFacts) -> Packed | None:
         """None where it cannot be kept."""
         if self._is_full:
             return None
         self._cold += source.size
         if self._limit is not None and self._cold > self._limit:
-            raise DeflateBudgetExceeded
+            raise NotDeflatedFirst
         try:
-            return self._cache.pack(source, self._on_read)
+            made = self._cache.pack(source, self._on_read)
         except ContentChanged as error:
             raise Refusal("changed", f"{facts.address}: {error}") from None
         except CacheFull:
@@ -84,6 +98,8 @@ class Deflating:
         except OSError as error:  # of the folder of deflated contents, as when the disk is full
             log.error("bundle.not-packed", extra={"fields": {"address": str(facts.address), "error": str(error)}})
             return None
+        self._made.append(made.name)
+        return made
 
 
 def is_worth_deflating(facts: FileFacts) -> bool:

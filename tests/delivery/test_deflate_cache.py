@@ -1,0 +1,196 @@
+"""Deflated contents on their way to the disk: the next ones are not kept waiting, and what is not there is not sent."""
+
+from __future__ import annotations
+
+import errno
+import os
+import threading
+from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+import pytest
+
+from invio.core.files import Caller
+from invio.core.rules.file import parse_rules
+from invio.delivery.access.catalogue import Catalogue
+from invio.delivery.archives.background_deflate import BackgroundDeflater
+from invio.delivery.archives.bundles import Bundles
+from invio.delivery.archives.deflate_cache import DeflateCache
+from invio.delivery.transfers.limits import BundleLimits
+from invio.records.bundles import BundleOptions, known_deflated
+from invio.records.database import open_database
+from invio.stores.directory import DirectoryStore
+from invio.stores.sources import PIECE, DiskFile
+from tests.plans import compressed
+from tests.rules import rule
+from tests.running import until
+
+BOB = Caller("bob", frozenset())
+NAMES = ("0.log", "1.log")
+
+
+@pytest.fixture
+def files(tmp_path: Path) -> list[DiskFile]:
+    """Of more than one piece each; those of one piece are not waited for."""
+    (tmp_path / "files").mkdir()
+    made = []
+    for number, name in enumerate(NAMES):
+        path = tmp_path / "files" / name
+        path.write_bytes(f"sounding {number} m\n".encode() * (PIECE // 8))
+        os.utime(path, (1.7e9, 1.7e9))
+        made.append(DiskFile.of(os.fsencode(path), path.stat()))
+    return made
+
+
+@pytest.fixture
+def cache(tmp_path: Path) -> Iterator[DeflateCache]:
+    cache = DeflateCache(tmp_path / "deflated", 1 << 30, 1)
+    yield cache
+    cache.close()
+
+
+class Disk:
+    """In the place of `os.fdatasync`: it takes contents when it is let, or does not take them."""
+
+    def __init__(self) -> None:
+        self.takes = threading.Event()
+        self.fails = False
+        self.begun = self.failed = 0
+
+    def __call__(self, descriptor: int) -> None:
+        os.fstat(descriptor)  # it is open
+        self.begun += 1
+        assert self.takes.wait(60)
+        if self.fails:
+            self.failed += 1
+            raise OSError(errno.EIO, os.strerror(errno.EIO))
+
+
+@pytest.fixture
+def disk(monkeypatch: pytest.MonkeyPatch) -> Iterator[Disk]:
+    disk = Disk()
+    monkeypatch.setattr(os, "fdatasync", disk)
+    yield disk
+    disk.takes.set()
+
+
+def test_the_next_content_is_deflated_while_the_disk_takes_the_last(
+    cache: DeflateCache, files: list[DiskFile], disk: Disk
+) -> None:
+    first, second = (cache.pack(file) for file in files)
+    until(lambda: disk.begun == 2)
+    assert first.file is not None
+    with ThreadPoolExecutor(2) as others:
+        settles = others.submit(cache.settle, second.name)
+        finds = others.submit(cache.find, first.name, first.file.size)
+        with pytest.raises(TimeoutError):
+            settles.result(0.05)
+        assert not finds.done(), "another archive waits for it, too"
+        disk.takes.set()
+        settles.result(60)
+        assert finds.result(60) == first.file
+    until(lambda: not cache._syncing)
+    cache.settle(first.name)
+
+
+def test_what_the_disk_does_not_take_is_not_kept(cache: DeflateCache, files: list[DiskFile], disk: Disk) -> None:
+    disk.fails = True
+    made = cache.pack(files[0])
+    disk.takes.set()
+    assert made.file is not None
+    for _ in range(2):
+        with pytest.raises(OSError, match="Input/output"):
+            cache.settle(made.name)
+    assert cache.find(made.name, made.file.size) is None
+    assert os.listdir(cache._folder) == []
+    disk.fails = False
+    assert cache.pack(files[0]).name == made.name
+    cache.settle(made.name)
+    assert os.listdir(cache._folder) == [made.name]
+
+
+def test_what_another_process_has_kept_meanwhile_is_taken(
+    cache: DeflateCache, files: list[DiskFile], disk: Disk, tmp_path: Path
+) -> None:
+    disk.fails = True
+    made = cache.pack(files[0])
+    disk.takes.set()
+    with pytest.raises(OSError, match="Input/output"):
+        cache.settle(made.name)
+    disk.fails = False
+    DeflateCache(tmp_path / "deflated", 1 << 30, 1).pack(files[0])
+    assert cache.pack(files[0]).file is not None
+    cache.settle(made.name)
+
+
+def test_while_a_content_is_written_its_maker_does_not_write_it_again(
+    cache: DeflateCache, files: list[DiskFile], disk: Disk
+) -> None:
+    made = cache.pack(files[0])
+    assert cache.pack(files[0]) == made
+    with ThreadPoolExecutor(1) as other:
+        waits = other.submit(cache.settle, made.name)
+        with pytest.raises(TimeoutError):
+            waits.result(0.05)
+        disk.takes.set()
+        waits.result(60)
+    assert disk.begun == 1
+
+
+def test_where_too_many_are_being_written_the_next_waits_itself(
+    cache: DeflateCache, files: list[DiskFile], disk: Disk, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(cache._syncs, "_room", 0)
+    disk.fails = True
+    disk.takes.set()
+    with pytest.raises(OSError, match="Input/output"):
+        cache.pack(files[0])
+    assert os.listdir(cache._folder) == []
+    disk.fails = False
+    made = cache.pack(files[1])
+    assert (made.file is not None, cache._syncing) == (True, {})
+
+
+@pytest.mark.usefixtures("files")
+@pytest.mark.parametrize("options", [BundleOptions(), BundleOptions(packs=True)], ids=["undecided", "deflated"])
+def test_an_archive_of_what_the_disk_does_not_take_is_stored(
+    cache: DeflateCache, disk: Disk, tmp_path: Path, options: BundleOptions
+) -> None:
+    engine = open_database(tmp_path / "records.sqlite")
+    catalogue = Catalogue(
+        [DirectoryStore("files", tmp_path / "files")], parse_rules(rule("anyone", "**", "read bundle"))
+    )
+    bundles = Bundles(catalogue, engine, BundleLimits(), cache)
+    record = bundles.save(BOB, [f"files/{name}" for name in NAMES], "logs.zip", options)
+    disk.fails = True
+    disk.takes.set()
+
+    assert compressed(bundles.plan(BOB, record).plan) == [False, False]
+    disk.fails = False
+    again = bundles.save(BOB, [f"files/{name}" for name in NAMES], "logs.zip", BundleOptions(packs=True))
+    assert compressed(bundles.plan(BOB, again).plan) == [True, True]
+    bundles.close()
+    engine.dispose()
+
+
+def test_what_the_disk_does_not_take_in_the_background_is_not_recorded(
+    cache: DeflateCache, files: list[DiskFile], disk: Disk, tmp_path: Path
+) -> None:
+    engine = open_database(tmp_path / "records.sqlite")
+    behind = BackgroundDeflater(engine, cache)
+
+    def recorded() -> list[str]:
+        with engine.connect() as connection:
+            return sorted(known_deflated(connection, ["first", "second"]))
+
+    disk.fails = True
+    disk.takes.set()
+    behind.ask([(files[0], "first")])
+    until(lambda: disk.failed == 1)
+    disk.fails = False
+    behind.ask([(files[1], "second")])
+    until(lambda: "second" in recorded())
+    behind.close()
+    assert recorded() == ["second"]
+    engine.dispose()
