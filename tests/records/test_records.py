@@ -55,6 +55,14 @@ def row(number: int = 0, **changes: object) -> TransferRow:
     return TransferRow(**given)  # type: ignore[arg-type]
 
 
+def test_a_row_that_is_copied_says_the_same_and_is_another() -> None:
+    one = row(version=2, coverage=[(0, 4)], covered=4, rendition="thumb", decided_by="line 3", held_by=7)
+    other = one.copy()
+    assert other == one
+    other.state, other.reason = BROKEN_OFF, "gone"
+    assert (one.state, one.reason) == (RUNNING, None)
+
+
 def recorded(engine: sa.Engine) -> list[TransferRow]:
     with engine.connect() as connection:
         return transfers.newest(connection, 1000)

@@ -9,7 +9,7 @@ import time
 from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from itertools import takewhile
 
 from invio.core.archive.plan import ArchiveContent
@@ -180,7 +180,8 @@ class LiveTransfers:
         live = self.paused(key)
         if live is not None:
             # A row of its own: the one before may be waiting to be written, and be shown as it ended.
-            live.row = replace(live.row, state=RUNNING, reason=None)
+            live.row = live.row.copy()
+            live.row.state, live.row.reason = RUNNING, None
             self.add(live)
         return live
 
