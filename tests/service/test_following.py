@@ -324,6 +324,8 @@ def test_after_a_restart_how_things_stand_is_told_again(start: Callable[..., Ser
         until(lambda: told.states[-1] == "running" and told.events[-1][2]["bytes"] > 0)
         service.process.kill()
         service.process.wait()
+    settings = service.folder / "invio.toml"
+    settings.write_text(settings.read_text().replace("recipient_rate = 300000\n", ""))
     again = start(service.folder)
     assert followed(again, done).states[0] == "complete"
     after = followed(again, broken, **{"last-event-id": told.events[-1][1]})
