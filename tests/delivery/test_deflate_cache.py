@@ -14,9 +14,11 @@ import pytest
 from invio.core.files import Caller
 from invio.core.rules.file import parse_rules
 from invio.delivery.access.catalogue import Catalogue
+from invio.delivery.archives import deflate_cache
 from invio.delivery.archives.background_deflate import BackgroundDeflater
 from invio.delivery.archives.bundles import Bundles
 from invio.delivery.archives.deflate_cache import DeflateCache
+from invio.delivery.sending.errors import NobodyWaits
 from invio.delivery.transfers.limits import BundleLimits
 from invio.records.bundles import BundleOptions, known_deflated
 from invio.records.database import open_database
@@ -193,4 +195,34 @@ def test_what_the_disk_does_not_take_in_the_background_is_not_recorded(
     until(lambda: "second" in recorded())
     behind.close()
     assert recorded() == ["second"]
+    engine.dispose()
+
+
+def test_who_waits_for_a_disk_that_hangs_may_go(
+    cache: DeflateCache, files: list[DiskFile], disk: Disk, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(deflate_cache, "_LOOKS", 0.001)
+    engine = open_database(tmp_path / "records.sqlite")
+    catalogue = Catalogue(
+        [DirectoryStore("files", tmp_path / "files")], parse_rules(rule("anyone", "**", "read bundle"))
+    )
+    bundles = Bundles(catalogue, engine, BundleLimits(), cache)
+    record = bundles.save(BOB, ["files/0.log"], "logs.zip", BundleOptions())
+    with pytest.raises(NobodyWaits):
+        bundles.plan(BOB, record, ends=lambda: disk.begun > 0)
+
+    def leaves() -> None:
+        raise NobodyWaits
+
+    made = cache.pack(files[0])  # which lies there, and is not on the disk yet
+    assert made.file is not None
+    with pytest.raises(NobodyWaits):
+        cache.find(made.name, made.file.size, leaves)
+    behind = BackgroundDeflater(engine, cache)
+    behind.ask([(files[1], "second")])
+    until(lambda: disk.begun == 2)
+    behind.close()
+    bundles.close()
+    with engine.connect() as connection:
+        assert known_deflated(connection, ["second"]) == {}
     engine.dispose()

@@ -19,7 +19,7 @@ import threading
 import zlib
 from collections import OrderedDict, deque
 from collections.abc import Callable, Iterator
-from concurrent.futures import Future, ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor, wait
 from contextlib import suppress
 from dataclasses import dataclass
 from functools import partial
@@ -40,6 +40,7 @@ CODER = "deflate-1"
 _LEVEL = 2  # of the library's four: some hundredths more than a general one makes of logs, at fourteen times its speed
 WORTH = 0.97  # of its length, at most, for a content to be kept deflated
 _PART = ".part"
+_LOOKS = 0.5  # seconds after which whoever waits for the disk looks whether to go on
 _SPARED = 64  # contents that are being sent, among which one is looked for that is not
 
 
@@ -104,11 +105,14 @@ class DeflateCache:
                 path.unlink(missing_ok=True)
             yield name, size, good
 
-    def find(self, name: str, packed: int) -> DiskFile | None:
-        """A content's deflated form, if it is kept and has the length that is known of it."""
+    def find(self, name: str, packed: int, on_wait: Callable[[], None] = lambda: None) -> DiskFile | None:
+        """A content's deflated form, if it is kept and has the length that is known of it.
+
+        `on_wait` is as in `settle`.
+        """
         path = self._folder / name
         try:
-            self.settle(name)
+            self.settle(name, on_wait)
             status = os.stat(path)
         except OSError:
             return None
@@ -134,11 +138,20 @@ class DeflateCache:
         with self._lock:
             self._users.add(user)
 
-    def settle(self, name: str) -> None:
-        """Waits until a content of the cache is on the disk. Raises OSError: it is not, and no longer kept."""
+    def settle(self, name: str, on_wait: Callable[[], None] = lambda: None) -> None:
+        """Waits until a content of the cache is on the disk.
+
+        `on_wait` is called every so often meanwhile, and may raise to end it: a disk may hang.
+
+        Raises:
+            OSError: it is not on the disk, and no longer kept.
+        """
         future = self._syncing.get(name)
-        if future is not None:
-            future.result()
+        if future is None:
+            return
+        while not wait([future], _LOOKS).done:
+            on_wait()
+        future.result()
 
     def pack(self, source: Readable, on_read: Callable[[int], None] | None = None) -> Packed:
         """Reads a content whole and keeps its deflated form, where that is shorter; see `settle`.

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import logging
 from collections.abc import Callable, Iterable
-from functools import lru_cache
+from functools import lru_cache, partial
 
 from invio.core.files import FileFacts
 from invio.core.http.media_types import is_compressed, media_type_by_name
@@ -49,7 +49,7 @@ class Deflating:
             name, length = known.deflated[tag]
             if length is None:
                 return None
-            kept = self._cache.find(name, length)
+            kept = self._cache.find(name, length, partial(self._on_read, 0))
             if kept is not None:
                 return kept
         made = self._pack(source, facts)
@@ -75,7 +75,7 @@ class Deflating:
         """
         for name in self._made:
             try:
-                self._cache.settle(name)
+                self._cache.settle(name, partial(self._on_read, 0))
             except OSError as error:
                 log.error("bundle.not-packed", extra={"fields": {"error": str(error)}})
                 raise NotDeflatedFirst from None
