@@ -11,6 +11,7 @@ import random
 import resource
 import sqlite3
 import tarfile
+import tempfile
 import time
 import zipfile
 import zlib
@@ -31,7 +32,7 @@ from starlette.responses import JSONResponse
 
 import invio
 from invio.core.readable import ContentChanged
-from invio.delivery.archives.spools import SharedFile
+from invio.delivery.archives.spools import SMALL, SharedFile
 from invio.delivery.replies import bundle, contents, making
 from invio.delivery.replies.making import Content, all_pieces
 from invio.delivery.replies.stream import StreamReply
@@ -439,6 +440,26 @@ def test_what_cannot_be_read_refuses_an_archive_or_is_left_out(
     assert zipfile.ZipFile(io.BytesIO(made.content)).namelist() == ["b.txt", "LEFT-OUT.txt"]
     nothing = answer(lambda: invio.BundleReply(files[:1], on_problem="leave-out")).json()
     assert (nothing["reason"], nothing["detail"]) == ("no-selection", "nothing of the selection can be read")
+
+
+@pytest.mark.parametrize("size", [10, SMALL + 1], ids=["small", "large"])
+def test_what_the_disk_does_not_take_refuses_an_archive_or_is_left_out(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, size: int
+) -> None:
+    (tmp_path / "b.txt").write_text("b")
+    monkeypatch.setattr(tempfile, "TemporaryFile", lambda **_: open("/dev/full", "w+b", buffering=0))  # noqa: SIM115
+    files: dict[str, Any] = {"a.csv": lambda: iter([b"x" * size]), "b.txt": tmp_path / "b.txt"}
+    refused = answer(lambda: invio.BundleReply(files))
+    said = "'a.csv': it could not be kept until it is sent: No space left on device"
+    assert (refused.status_code, refused.json()["detail"]) == (507, said)
+    made = answer(lambda: invio.BundleReply(files, on_problem="leave-out"))
+    assert zipfile.ZipFile(io.BytesIO(made.content)).namelist() == ["b.txt", "LEFT-OUT.txt"]
+
+    def fails() -> Iterator[bytes]:
+        raise FileNotFoundError("readings.csv")
+
+    own = answer(lambda: invio.BundleReply({"a.csv": fails}))
+    assert own.status_code == 500, "what the application's function raises is the application's to answer"
 
 
 def test_deflated_contents_are_kept_within_bounds(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -15,6 +15,8 @@ import weakref
 from collections import OrderedDict
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, replace
+from functools import partial
+from typing import TypeVar
 
 from invio.core.addresses import Address
 from invio.core.readable import HeldInMemory
@@ -23,6 +25,8 @@ from invio.producers.spooling import NoRoom, NotProduced, Production, Taken
 from invio.producers.spooling import Spool as Room
 from invio.stores.arriving import crc32, write_all
 from invio.stores.sources import Made, SpooledFile
+
+T = TypeVar("T")
 
 SMALL = 256 * 1024  # bytes of a content that lies in one file with others
 OWN_FILES = 16  # contents of a bundle that have one of their own, at most
@@ -169,18 +173,33 @@ def _pieces(run: Production) -> Iterator[bytes]:
 
 
 def spooled(made: Made, shared: SharedFile) -> Spool:
-    """Makes an application's own content, in this thread, into a file of its own or, if it is small, a shared one."""
+    """Makes an application's own content, in this thread, into a file of its own or, if it is small, a shared one.
+
+    Raises:
+        NotProduced: there is no room for it; or what the application's function raises.
+    """
     size = crc = 0
-    with tempfile.TemporaryFile(prefix="invio-") as file:
+    with _on_disk(lambda: tempfile.TemporaryFile(buffering=0, prefix="invio-")) as file:
         pieces = made.chunks()
         if not isinstance(pieces, Iterator):
             raise TypeError("only an application's own reply is made asynchronously")
         for piece in pieces:
-            file.write(piece)
+            _on_disk(partial(write_all, file.fileno(), piece))
             crc = crc32()(piece, crc)
             size += len(piece)
-        file.flush()
         if size <= SMALL:
             file.seek(0)
-            return Spool(shared.add([file.read()]), crc, time.time())
+            return Spool(_on_disk(partial(shared.add, [file.read()])), crc, time.time())
         return Spool(SpooledFile(os.dup(file.fileno()), size), crc, time.time())
+
+
+def _on_disk(work: Callable[[], T]) -> T:
+    """Does something to what is kept: what the disk refuses is told apart from what the application's function raises.
+
+    Raises:
+        NotProduced: the disk refuses it.
+    """
+    try:
+        return work()
+    except OSError as error:
+        raise NotProduced(f"it could not be kept until it is sent: {error.strerror or error}", "no-space") from None

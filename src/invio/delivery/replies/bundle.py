@@ -35,6 +35,7 @@ from invio.delivery.replies.contents import deflated, known_crc, known_sha256
 from invio.delivery.replies.file import folder_at
 from invio.delivery.replies.making import Making, all_pieces, require_makes
 from invio.delivery.sending.eager import in_pool
+from invio.producers.spooling import NotProduced
 from invio.producers.spooling import Spool as Room
 from invio.stores.arriving import crc32
 from invio.stores.single import found_at
@@ -190,9 +191,9 @@ class BundleReply(RouteReply):
                     continue
                 spool = spooled(Made(partial(self._made, given)), shared)
                 yield _Item(called, spool.file, spool.made)
-            except Refusal:
+            except (Refusal, NotProduced) as error:
                 if not self._leaves_out:
-                    raise
+                    raise _refusal(called, error) from None
                 left_out.append(called)
 
     def _made(self, given: Making) -> Iterator[bytes]:
@@ -258,6 +259,8 @@ def _refusal(called: str, error: Exception) -> Refusal:
         return error
     if isinstance(error, ContentChanged):
         return Refusal("changed", f"{safe_name(called)!r}: {error}")
+    if isinstance(error, NotProduced):
+        return Refusal(error.word, f"{safe_name(called)!r}: {error}")
     said = error.strerror if isinstance(error, OSError) else str(error)
     return Refusal("no-space", f"{safe_name(called)!r} could not be compressed: {said}")
 
