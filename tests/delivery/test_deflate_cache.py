@@ -8,6 +8,7 @@ import threading
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
+from unittest import mock
 
 import pytest
 
@@ -146,12 +147,15 @@ def test_where_too_many_are_being_written_the_next_waits_itself(
     monkeypatch.setattr(cache._syncs, "_room", 0)
     disk.fails = True
     disk.takes.set()
+    first = cache.pack(files[0])
+    assert disk.failed == 1
     with pytest.raises(OSError, match="Input/output"):
-        cache.pack(files[0])
+        cache.settle(first.name)
     assert os.listdir(cache._folder) == []
     disk.fails = False
     made = cache.pack(files[1])
-    assert (made.file is not None, cache._syncing) == (True, {})
+    cache.settle(made.name)
+    assert os.listdir(cache._folder) == [made.name]
 
 
 @pytest.mark.usefixtures("files")
@@ -226,3 +230,19 @@ def test_who_waits_for_a_disk_that_hangs_may_go(
     with engine.connect() as connection:
         assert known_deflated(connection, ["second"]) == {}
     engine.dispose()
+
+
+def test_what_cannot_be_given_its_name_keeps_nobody_waiting(
+    cache: DeflateCache, files: list[DiskFile], disk: Disk, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    name = DeflateCache(cache._folder.with_name("other"), 1 << 30, 1).pack(files[0]).name
+    until(lambda: disk.begun == 1)
+    with monkeypatch.context() as patched:
+        patched.setattr(os, "replace", mock.Mock(side_effect=OSError(errno.EIO, "Input/output error")))
+        with pytest.raises(OSError, match="Input/output"):
+            cache.pack(files[0])
+    with pytest.raises(OSError, match="Input/output"):
+        cache.settle(name)
+    assert cache.pack(files[0]).name == name
+    disk.takes.set()
+    cache.settle(name)

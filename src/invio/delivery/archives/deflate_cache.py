@@ -183,35 +183,28 @@ class DeflateCache:
             part.unlink(missing_ok=True)
         return Packed(name, crc, source.size, file)
 
-    def _sync_soon(self, name: str, descriptor: int) -> None:
-        """Has a content be written to the disk, which closes its descriptor; now, where too many wait for that.
-
-        Raises:
-            OSError: it was done now, and failed.
-        """
+    def _sync_soon(self, name: str, descriptor: int, synced: Future[None]) -> None:
+        """Has a content be written to the disk, which closes its descriptor; now, where too many wait for that."""
         try:
-            future = self._syncs.submit(self._sync, name, descriptor)
+            self._syncs.submit(self._sync, name, descriptor, synced)
         except PoolBusy:
-            self._sync(name, descriptor)
-        else:
-            self._syncing[name] = future
-            future.add_done_callback(partial(self._synced, name))
+            self._sync(name, descriptor, synced)
 
-    def _sync(self, name: str, descriptor: int) -> None:
+    def _sync(self, name: str, descriptor: int, synced: Future[None]) -> None:
+        """What could not be written is told to all who ask, until it is deflated anew."""
         try:
             os.fdatasync(descriptor)
-        except OSError:
+        except OSError as error:
             with self._lock:
                 if name in self._index():
                     self._drop(name)
-            raise
+            synced.set_exception(error)
+        else:
+            if self._syncing.get(name) is synced:  # and no other thread has deflated the same meanwhile
+                self._syncing.pop(name, None)
+            synced.set_result(None)
         finally:
             os.close(descriptor)
-
-    def _synced(self, name: str, future: Future[None]) -> None:
-        """Forgets what was written; what could not be is told to all who ask, until it is deflated anew."""
-        if future.exception() is None and self._syncing.get(name) is future:
-            self._syncing.pop(name, None)
 
     def _pack_small(self, source: Readable, on_read: Callable[[int], None] | None) -> Packed:
         """Like `pack`, for a content of one piece: where deflating it is no gain, nothing is written."""
@@ -251,12 +244,27 @@ class DeflateCache:
             same = False
         if same:
             part.unlink(missing_ok=True)
-            if name in self._syncing and self._syncing[name].done():
-                del self._syncing[name]  # it could not be written once; another process has made this one
-        else:
+            before = self._syncing.get(name)
+            if before is not None and before.done():
+                self._syncing.pop(name, None)  # it could not be written once; another process has made this one
+            return self._listed(path, name, length)
+        if descriptor is None:
             os.replace(part, path)
-            if descriptor is not None:
-                self._sync_soon(name, os.dup(descriptor))
+            return self._listed(path, name, length)
+        synced: Future[None] = Future()
+        self._syncing[name] = synced  # before anybody finds it
+        try:
+            os.replace(part, path)
+            file = self._listed(path, name, length)
+            kept = os.dup(descriptor)
+        except OSError as error:
+            synced.set_exception(OSError(error.errno, error.strerror))  # another, which holds on to no content
+            raise
+        self._sync_soon(name, kept, synced)
+        return file
+
+    def _listed(self, path: Path, name: str, length: int) -> DiskFile:
+        """A content that lies there now. Raises CacheFull, OSError: it does not any more."""
         file = DiskFile.of(os.fsencode(path), os.stat(path))
         self._verified.add(name)
         with self._lock:
