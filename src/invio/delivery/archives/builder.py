@@ -110,7 +110,7 @@ class Planning:
                 self._deflating = Deflating(self._packing, self._learnt, limit=limit, on_read=self._has_read)
             plan = self._planned(choosing)
             if self._deflating is not None:
-                self._deflating.settle()
+                self._deflating.check()
             return plan
         finally:
             self._ahead.close()

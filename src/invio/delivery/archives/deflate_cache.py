@@ -5,8 +5,9 @@ deflated in pieces, as many at a time as there are cores; each piece is deflated
 the same bytes however it was divided among the workers. A cached file appears under its name only when it is whole;
 what a dying process leaves is removed at the next start. The least recently used files go first.
 
-A large one is written to the disk while the next ones are deflated. Whoever is to send it waits for that first
-(`DeflateCache.settle`, `DeflateCache.find`): a disk that does not take it makes no broken archive.
+A large one is written to the disk behind the archive, which is sent meanwhile: it can be read before it is there. What
+the disk does not take is dropped. From then on archives wait for theirs (`DeflateCache.check`), until the disk has
+taken something again: the archive that was being sent breaks off, those after it do not.
 """
 
 from __future__ import annotations
@@ -80,6 +81,7 @@ class DeflateCache:
         self._pool: ThreadPoolExecutor | None = None
         self._syncs = Pool("deflated", 2, waiting=30)
         self._syncing: dict[str, Future[None]] = {}  # by name: what is being written to the disk, or could not be
+        self._has_failed = False  # the disk, with the last of them
         self._kept: OrderedDict[str, int] | None = None  # by name, with their lengths; the least used first
         self._size = 0  # of all that is kept
         self._added = 0  # bytes since it was last looked what lies there
@@ -112,7 +114,7 @@ class DeflateCache:
         """
         path = self._folder / name
         try:
-            self.settle(name, on_wait)
+            self.check(name, on_wait)
             status = os.stat(path)
         except OSError:
             return None
@@ -137,6 +139,18 @@ class DeflateCache:
         """From now on nothing is evicted that this one needs, by this process."""
         with self._lock:
             self._users.add(user)
+
+    def check(self, name: str, on_wait: Callable[[], None] = lambda: None) -> None:
+        """Looks whether a content is known not to be on the disk; waits for it, if the disk has just failed.
+
+        `on_wait` is as in `settle`.
+
+        Raises:
+            OSError: it is not on the disk, and no longer kept.
+        """
+        future = self._syncing.get(name)
+        if future is not None and (self._has_failed or future.done()):
+            self.settle(name, on_wait)
 
     def settle(self, name: str, on_wait: Callable[[], None] = lambda: None) -> None:
         """Waits until a content of the cache is on the disk.
@@ -184,27 +198,36 @@ class DeflateCache:
         return Packed(name, crc, source.size, file)
 
     def _sync_soon(self, name: str, descriptor: int, synced: Future[None]) -> None:
-        """Has a content be written to the disk, which closes its descriptor; now, where too many wait for that."""
+        """Has a content be written to the disk, which closes its descriptor.
+
+        Where too many wait for that, as on a disk that hangs, it is left to the system.
+        """
         try:
             self._syncs.submit(self._sync, name, descriptor, synced)
         except PoolBusy:
-            self._sync(name, descriptor, synced)
+            os.close(descriptor)
+            self._synced(name, synced)
 
     def _sync(self, name: str, descriptor: int, synced: Future[None]) -> None:
         """What could not be written is told to all who ask, until it is deflated anew."""
         try:
             os.fdatasync(descriptor)
         except OSError as error:
+            self._has_failed = True
             with self._lock:
                 if name in self._index():
                     self._drop(name)
             synced.set_exception(error)
         else:
-            if self._syncing.get(name) is synced:  # and no other thread has deflated the same meanwhile
-                self._syncing.pop(name, None)
-            synced.set_result(None)
+            self._has_failed = False
+            self._synced(name, synced)
         finally:
             os.close(descriptor)
+
+    def _synced(self, name: str, synced: Future[None]) -> None:
+        if self._syncing.get(name) is synced:  # and no other thread has deflated the same meanwhile
+            self._syncing.pop(name, None)
+        synced.set_result(None)
 
     def _pack_small(self, source: Readable, on_read: Callable[[int], None] | None) -> Packed:
         """Like `pack`, for a content of one piece: where deflating it is no gain, nothing is written."""

@@ -67,15 +67,15 @@ class Deflating:
         made = self._pack(source, facts)
         return None if made is None else made.file
 
-    def settle(self) -> None:
-        """Waits until all that was deflated for this plan is on the disk.
+    def check(self) -> None:
+        """Looks whether the disk took what was deflated for this plan, as far as that is known.
 
         Raises:
-            NotDeflatedFirst: some of it is not.
+            NotDeflatedFirst: it did not.
         """
         for name in self._made:
             try:
-                self._cache.settle(name, partial(self._on_read, 0))
+                self._cache.check(name, partial(self._on_read, 0))
             except OSError as error:
                 log.error("bundle.not-packed", extra={"fields": {"error": str(error)}})
                 raise NotDeflatedFirst from None
