@@ -16,7 +16,7 @@ from invio.core.files import Caller
 from invio.core.readable import ContentChanged
 from invio.core.rules.file import parse_rules
 from invio.delivery.access.catalogue import Catalogue
-from invio.delivery.archives import deflate_cache
+from invio.delivery.archives import syncing
 from invio.delivery.archives.background_deflate import BackgroundDeflater
 from invio.delivery.archives.bundles import Bundles
 from invio.delivery.archives.deflate_cache import DeflateCache
@@ -85,11 +85,11 @@ def test_nothing_waits_for_a_disk_that_hangs_unless_it_has_failed_before(
     first, second = (cache.pack(file) for file in files)
     until(lambda: disk.begun == 2)
     assert first.file is not None
-    cache.check(second.name)
+    cache.syncing.check(second.name)
     assert cache.find(first.name, first.file.size) == first.file
-    cache._has_failed = True
+    cache.syncing._has_failed = True
     with ThreadPoolExecutor(2) as others:
-        checks = others.submit(cache.check, second.name)
+        checks = others.submit(cache.syncing.check, second.name)
         finds = others.submit(cache.find, first.name, first.file.size)
         with pytest.raises(TimeoutError):
             checks.result(0.05)
@@ -97,8 +97,8 @@ def test_nothing_waits_for_a_disk_that_hangs_unless_it_has_failed_before(
         disk.takes.set()
         checks.result(60)
         assert finds.result(60) == first.file
-    until(lambda: not cache._syncing)
-    assert not cache._has_failed
+    until(lambda: not cache.syncing._pending)
+    assert not cache.syncing._has_failed
 
 
 def test_what_the_disk_does_not_take_is_not_kept(cache: DeflateCache, files: list[DiskFile], disk: Disk) -> None:
@@ -108,12 +108,12 @@ def test_what_the_disk_does_not_take_is_not_kept(cache: DeflateCache, files: lis
     assert made.file is not None
     for _ in range(2):
         with pytest.raises(OSError, match="Input/output"):
-            cache.settle(made.name)
+            cache.syncing.settle(made.name)
     assert cache.find(made.name, made.file.size) is None
     assert os.listdir(cache._folder) == []
     disk.fails = False
     assert cache.pack(files[0]).name == made.name
-    cache.settle(made.name)
+    cache.syncing.settle(made.name)
     assert os.listdir(cache._folder) == [made.name]
 
 
@@ -124,11 +124,11 @@ def test_what_another_process_has_kept_meanwhile_is_taken(
     made = cache.pack(files[0])
     disk.takes.set()
     with pytest.raises(OSError, match="Input/output"):
-        cache.settle(made.name)
+        cache.syncing.settle(made.name)
     disk.fails = False
     DeflateCache(tmp_path / "deflated", 1 << 30, 1).pack(files[0])
     assert cache.pack(files[0]).file is not None
-    cache.settle(made.name)
+    cache.syncing.settle(made.name)
 
 
 def test_while_a_content_is_written_its_maker_does_not_write_it_again(
@@ -137,7 +137,7 @@ def test_while_a_content_is_written_its_maker_does_not_write_it_again(
     made = cache.pack(files[0])
     assert cache.pack(files[0]) == made
     with ThreadPoolExecutor(1) as other:
-        waits = other.submit(cache.settle, made.name)
+        waits = other.submit(cache.syncing.settle, made.name)
         with pytest.raises(TimeoutError):
             waits.result(0.05)
         disk.takes.set()
@@ -148,13 +148,13 @@ def test_while_a_content_is_written_its_maker_does_not_write_it_again(
 def test_where_too_many_are_being_written_the_next_is_left_to_the_system(
     cache: DeflateCache, files: list[DiskFile], disk: Disk, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(cache._syncs, "_room", 1)
+    monkeypatch.setattr(cache.syncing._pool, "_room", 1)
     before = len(os.listdir("/proc/self/fd"))
     first, second = (cache.pack(file) for file in files)
-    cache.settle(second.name)
-    assert list(cache._syncing) == [first.name]
+    cache.syncing.settle(second.name)
+    assert list(cache.syncing._pending) == [first.name]
     disk.takes.set()
-    until(lambda: not cache._syncing)
+    until(lambda: not cache.syncing._pending)
     assert disk.begun == 1
     until(lambda: len(os.listdir("/proc/self/fd")) == before)
 
@@ -211,14 +211,14 @@ def test_what_the_disk_does_not_take_in_the_background_is_not_recorded(
 def test_who_waits_for_a_disk_that_hangs_may_go(
     cache: DeflateCache, files: list[DiskFile], disk: Disk, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(deflate_cache, "_LOOKS", 0.001)
+    monkeypatch.setattr(syncing, "_LOOKS", 0.001)
     engine = open_database(tmp_path / "records.sqlite")
     catalogue = Catalogue(
         [DirectoryStore("files", tmp_path / "files")], parse_rules(rule("anyone", "**", "read bundle"))
     )
     bundles = Bundles(catalogue, engine, BundleLimits(), cache)
     record = bundles.save(BOB, ["files/0.log"], "logs.zip", BundleOptions())
-    cache._has_failed = True
+    cache.syncing._has_failed = True
     with pytest.raises(NobodyWaits):
         bundles.plan(BOB, record, ends=lambda: disk.begun > 0)
 
@@ -249,7 +249,7 @@ def test_what_cannot_be_given_its_name_keeps_nobody_waiting(
         with pytest.raises(OSError, match="Input/output"):
             cache.pack(files[0])
     with pytest.raises(OSError, match="Input/output"):
-        cache.settle(name)
+        cache.syncing.settle(name)
     assert cache.pack(files[0]).name == name
     disk.takes.set()
-    cache.settle(name)
+    cache.syncing.settle(name)

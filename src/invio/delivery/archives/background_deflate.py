@@ -67,7 +67,7 @@ class BackgroundDeflater:
             if known_deflated(connection, [tag]):
                 return
         made = self._packing.pack(source, self._go_on)
-        self._packing.settle(made.name, partial(self._go_on, 0))
+        self._packing.syncing.settle(made.name, partial(self._go_on, 0))
         with write(self._engine).begin() as connection:
             save_crcs(connection, {tag: made.crc})
             save_deflated(connection, {tag: (made.name, None if made.file is None else made.file.size)})

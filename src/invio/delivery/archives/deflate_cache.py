@@ -5,9 +5,7 @@ deflated in pieces, as many at a time as there are cores; each piece is deflated
 the same bytes however it was divided among the workers. A cached file appears under its name only when it is whole;
 what a dying process leaves is removed at the next start. The least recently used files go first.
 
-A large one is written to the disk behind the archive, which is sent meanwhile: it can be read before it is there. What
-the disk does not take is dropped. From then on archives wait for theirs (`DeflateCache.check`), until the disk has
-taken something again: the archive that was being sent breaks off, those after it do not.
+A large one is written to the disk behind the archive, which is sent meanwhile (`syncing`).
 """
 
 from __future__ import annotations
@@ -20,7 +18,7 @@ import threading
 import zlib
 from collections import OrderedDict, deque
 from collections.abc import Callable, Iterator
-from concurrent.futures import Future, ThreadPoolExecutor, wait
+from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import dataclass
 from functools import partial
@@ -29,10 +27,10 @@ from typing import Protocol
 from weakref import WeakSet
 
 from invio.core.readable import Readable
+from invio.delivery.archives.syncing import Syncing
 from invio.stores.arriving import crc32, write_all
 from invio.stores.disk_cache import SHARE, note_use
 from invio.stores.sources import PIECE, DiskFile, read_through
-from invio.workers.pool import Pool, PoolBusy
 
 log = logging.getLogger("invio.delivery")
 
@@ -41,7 +39,6 @@ CODER = "deflate-1"
 _LEVEL = 2  # of the library's four: some hundredths more than a general one makes of logs, at fourteen times its speed
 WORTH = 0.97  # of its length, at most, for a content to be kept deflated
 _PART = ".part"
-_LOOKS = 0.5  # seconds after which whoever waits for the disk looks whether to go on
 _SPARED = 64  # contents that are being sent, among which one is looked for that is not
 
 
@@ -79,9 +76,7 @@ class DeflateCache:
         self.limit = limit
         self._workers = workers or os.cpu_count() or 1
         self._pool: ThreadPoolExecutor | None = None
-        self._syncs = Pool("deflated", 2, waiting=30)
-        self._syncing: dict[str, Future[None]] = {}  # by name: what is being written to the disk, or could not be
-        self._has_failed = False  # the disk, with the last of them
+        self.syncing = Syncing("deflated", self._drop_unwritten)
         self._kept: OrderedDict[str, int] | None = None  # by name, with their lengths; the least used first
         self._size = 0  # of all that is kept
         self._added = 0  # bytes since it was last looked what lies there
@@ -110,11 +105,11 @@ class DeflateCache:
     def find(self, name: str, packed: int, on_wait: Callable[[], None] = lambda: None) -> DiskFile | None:
         """A content's deflated form, if it is kept and has the length that is known of it.
 
-        `on_wait` is as in `settle`.
+        `on_wait` is as in `Syncing.check`.
         """
         path = self._folder / name
         try:
-            self.check(name, on_wait)
+            self.syncing.check(name, on_wait)
             status = os.stat(path)
         except OSError:
             return None
@@ -140,35 +135,8 @@ class DeflateCache:
         with self._lock:
             self._users.add(user)
 
-    def check(self, name: str, on_wait: Callable[[], None] = lambda: None) -> None:
-        """Looks whether a content is known not to be on the disk; waits for it, if the disk has just failed.
-
-        `on_wait` is as in `settle`.
-
-        Raises:
-            OSError: it is not on the disk, and no longer kept.
-        """
-        future = self._syncing.get(name)
-        if future is not None and (self._has_failed or future.done()):
-            self.settle(name, on_wait)
-
-    def settle(self, name: str, on_wait: Callable[[], None] = lambda: None) -> None:
-        """Waits until a content of the cache is on the disk.
-
-        `on_wait` is called every so often meanwhile, and may raise to end it: a disk may hang.
-
-        Raises:
-            OSError: it is not on the disk, and no longer kept.
-        """
-        future = self._syncing.get(name)
-        if future is None:
-            return
-        while not wait([future], _LOOKS).done:
-            on_wait()
-        future.result()
-
     def pack(self, source: Readable, on_read: Callable[[int], None] | None = None) -> Packed:
-        """Reads a content whole and keeps its deflated form, where that is shorter; see `settle`.
+        """Reads a content whole and keeps its deflated form, where that is shorter.
 
         `on_read` is called with the bytes of it that were read, piece by piece.
 
@@ -197,37 +165,10 @@ class DeflateCache:
             part.unlink(missing_ok=True)
         return Packed(name, crc, source.size, file)
 
-    def _sync_soon(self, name: str, descriptor: int, synced: Future[None]) -> None:
-        """Has a content be written to the disk, which closes its descriptor.
-
-        Where too many wait for that, as on a disk that hangs, it is left to the system.
-        """
-        try:
-            self._syncs.submit(self._sync, name, descriptor, synced)
-        except PoolBusy:
-            os.close(descriptor)
-            self._synced(name, synced)
-
-    def _sync(self, name: str, descriptor: int, synced: Future[None]) -> None:
-        """What could not be written is told to all who ask, until it is deflated anew."""
-        try:
-            os.fdatasync(descriptor)
-        except OSError as error:
-            self._has_failed = True
-            with self._lock:
-                if name in self._index():
-                    self._drop(name)
-            synced.set_exception(error)
-        else:
-            self._has_failed = False
-            self._synced(name, synced)
-        finally:
-            os.close(descriptor)
-
-    def _synced(self, name: str, synced: Future[None]) -> None:
-        if self._syncing.get(name) is synced:  # and no other thread has deflated the same meanwhile
-            self._syncing.pop(name, None)
-        synced.set_result(None)
+    def _drop_unwritten(self, name: str) -> None:
+        with self._lock:
+            if name in self._index():
+                self._drop(name)
 
     def _pack_small(self, source: Readable, on_read: Callable[[int], None] | None) -> Packed:
         """Like `pack`, for a content of one piece: where deflating it is no gain, nothing is written."""
@@ -267,23 +208,20 @@ class DeflateCache:
             same = False
         if same:
             part.unlink(missing_ok=True)
-            before = self._syncing.get(name)
-            if before is not None and before.done():
-                self._syncing.pop(name, None)  # it could not be written once; another process has made this one
+            self.syncing.forget_failure(name)
             return self._listed(path, name, length)
         if descriptor is None:
             os.replace(part, path)
             return self._listed(path, name, length)
-        synced: Future[None] = Future()
-        self._syncing[name] = synced  # before anybody finds it
+        synced = self.syncing.expect(name)
         try:
             os.replace(part, path)
             file = self._listed(path, name, length)
             kept = os.dup(descriptor)
         except OSError as error:
-            synced.set_exception(OSError(error.errno, error.strerror))  # another, which holds on to no content
+            self.syncing.give_up(synced, error)
             raise
-        self._sync_soon(name, kept, synced)
+        self.syncing.begin(name, kept, synced)
         return file
 
     def _listed(self, path: Path, name: str, length: int) -> DiskFile:

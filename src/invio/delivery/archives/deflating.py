@@ -75,7 +75,7 @@ class Deflating:
         """
         for name in self._made:
             try:
-                self._cache.check(name, partial(self._on_read, 0))
+                self._cache.syncing.check(name, partial(self._on_read, 0))
             except OSError as error:
                 log.error("bundle.not-packed", extra={"fields": {"error": str(error)}})
                 raise NotDeflatedFirst from None
