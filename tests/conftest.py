@@ -32,6 +32,9 @@ SWITCHES = [
 QUICK = Path(__file__).parent / "core"
 """What no process is started for."""
 
+LONG = Path(__file__).parent / "torture"
+"""What waits longest: begun last, it would go on when all else has ended."""
+
 CLEARING_UP = 120.0
 """Seconds beyond its time limit for what clears up after a test, and for the end of the process."""
 
@@ -57,7 +60,10 @@ def pytest_runtest_protocol(item: pytest.Item) -> Generator[None, object, object
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """Spreads the files that drive a browser, which take all cores, among those that wait; quick ones come last."""
+    """Spreads the files that drive a browser, which take all cores, among those that wait.
+
+    The longest come first, and quick ones last.
+    """
     files: dict[Path, list[pytest.Item]] = {}
     for item in items:
         files.setdefault(item.path, []).append(item)
@@ -71,6 +77,7 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
             quick.append(tests)
         else:
             waiting.append(tests)
+    waiting.sort(key=lambda tests: not tests[0].path.is_relative_to(LONG))
     apart = max(1, len(waiting) // max(1, len(browsing)))
     for number, tests in enumerate(browsing):
         waiting.insert(number * (apart + 1), tests)
