@@ -123,11 +123,13 @@ def test_what_follows_the_work_in_a_request_may_wait_again() -> None:
     assert asyncio.run(request()) == ["a 1", None]
 
 
-@pytest.mark.parametrize(("answers", "raises"), [("never", Refusal), ("with an error", TimeoutError)])
+@pytest.mark.parametrize(
+    ("answers", "longest", "raises"), [("never", 0.05, Refusal), ("with an error", 60.0, TimeoutError)]
+)
 def test_a_thread_waits_for_an_applications_function_only_so_long(
-    monkeypatch: pytest.MonkeyPatch, answers: str, raises: type[Exception]
+    monkeypatch: pytest.MonkeyPatch, answers: str, longest: float, raises: type[Exception]
 ) -> None:
-    monkeypatch.setattr(mounting, "_LONGEST", 0.05)
+    monkeypatch.setattr(mounting, "_LONGEST", longest)
 
     async def authorize(*_: object) -> bool:
         if answers == "never":
