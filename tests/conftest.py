@@ -78,7 +78,7 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
         else:
             waiting.append(tests)
     waiting.sort(key=lambda tests: not tests[0].path.is_relative_to(LONG))
-    apart = max(1, 2 * len(waiting) // (3 * max(1, len(browsing))))  # they take minutes: the last is not begun last
+    apart = max(1, len(waiting) // max(1, len(browsing)))
     for number, tests in enumerate(browsing):
         waiting.insert(number * (apart + 1), tests)
     items[:] = [item for tests in (*waiting, *quick) for item in tests]
