@@ -161,6 +161,7 @@ def test_the_policy_allows_no_inline_styles_nor_scripts_and_nothing_is_refused_b
     page.on("console", lambda message: refused.append(message.text) if "Policy" in message.text else None)
     for place in PAGES:
         page.goto(f"{service.url}/console/{place}")
+        page.wait_for_selector("header")
         page.wait_for_timeout(300)
         assert page.evaluate("getComputedStyle(document.querySelector('header')).display") == "flex", "styles hold"
     context.close()
