@@ -117,6 +117,20 @@ def test_what_the_disk_does_not_take_is_not_kept(cache: DeflateCache, files: lis
     assert os.listdir(cache._folder) == [made.name]
 
 
+def test_what_can_neither_be_written_nor_removed_keeps_nobody_waiting(
+    cache: DeflateCache, files: list[DiskFile], disk: Disk, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    disk.fails = True
+    made = cache.pack(files[0])
+    assert made.file is not None
+    monkeypatch.setattr(Path, "unlink", mock.Mock(side_effect=OSError(errno.EROFS, os.strerror(errno.EROFS))))
+    disk.takes.set()
+    until(lambda: disk.failed == 1)
+    with ThreadPoolExecutor(1) as other, pytest.raises(OSError, match="Input/output"):
+        other.submit(cache.syncing.settle, made.name).result(20)
+    assert cache.find(made.name, made.file.size) is None
+
+
 def test_what_another_process_has_kept_meanwhile_is_taken(
     cache: DeflateCache, files: list[DiskFile], disk: Disk, tmp_path: Path
 ) -> None:

@@ -1,8 +1,8 @@
 """Contents that can be read already, on their way to the disk.
 
-Whoever keeps one announces it before anybody can find it (`expect`), and has it be written once it has its name
-(`begin`). What the disk does not take is dropped. From then on whoever asks for one waits for it (`check`), until the
-disk has taken something again: what was being sent breaks off, what is sent after it does not.
+A content is announced before anybody can find it (`expect`). Once it has its name, it is written (`begin`). What the
+disk does not take is dropped, and an archive that is sending it breaks off. From then on archives wait for their
+contents (`check`), until the disk has taken one again.
 """
 
 from __future__ import annotations
@@ -10,6 +10,7 @@ from __future__ import annotations
 import os
 from collections.abc import Callable
 from concurrent.futures import Future, wait
+from contextlib import suppress
 
 from invio.workers.pool import Pool, PoolBusy
 
@@ -87,7 +88,8 @@ class Syncing:
             os.fdatasync(descriptor)
         except OSError as error:
             self._has_failed = True
-            self._drop(name)
+            with suppress(OSError):  # a disk that fails may let nothing be removed either
+                self._drop(name)
             synced.set_exception(error)
         else:
             self._has_failed = False
