@@ -45,7 +45,9 @@ def descriptors() -> int:
 
 
 def test_small_contents_of_a_bundle_share_a_file_and_give_all_back(tmp_path: Path) -> None:
-    spools, before = Spools(2, Room(tmp_path, used=7)), descriptors()
+    elsewhere = Room(tmp_path)
+    elsewhere.take(7)
+    spools, before = Spools(2, elsewhere), descriptors()
     room = spools.room
     some = [spools.take("b1", address(number), made(b"%d," % number, b"metres")) for number in range(40)]
     assert [one.file.read(0, one.file.size) for one in some] == [b"%d,metres" % number for number in range(40)]

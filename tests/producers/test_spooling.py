@@ -8,7 +8,6 @@ import hashlib
 import os
 import threading
 from collections.abc import Iterator
-from contextlib import suppress
 from pathlib import Path
 from unittest import mock
 
@@ -59,6 +58,15 @@ def production(steps: Steps, spool: Spool | None = None, pool: Pool | None = Non
 def whole(one: Production) -> None:
     one.start()
     one.reach(0, whole=True)
+
+
+def ended(pool: Pool) -> None:
+    """Returns when the threads that hold what they made have ended, or have gone on to something else."""
+    for thread in threading.enumerate():
+        if thread.name == "production":
+            thread.join(WAIT)
+    for _ in range(2):  # as many as the pool has
+        pool.call(lambda: None)
 
 
 async def read(one: Production) -> bytes:
@@ -188,15 +196,35 @@ def test_the_room_is_given_back_with_the_last_who_holds_it() -> None:
     whole(one)
     assert spool.used == 8
     assert steps.closed.wait(WAIT)
-    for thread in threading.enumerate():  # which hold it until they have ended
-        if thread.name == "production":
-            thread.join(WAIT)
-    pool = one._pool
-    with suppress(NotProduced):
-        pool.call(lambda: None)
+    ended(one._pool)
     del one
     gc.collect()
     assert spool.used == 0
+
+
+class Collecting(int):
+    """A count of bytes that has garbage collected where it is counted: while the lock of the room is held."""
+
+    def __radd__(self, other: int) -> int:
+        gc.collect()
+        return other + int(self)
+
+
+def test_garbage_that_is_collected_while_room_is_taken_stops_nobody() -> None:
+    spool = Spool(all_bytes=100)
+    steps = Steps(b"12345678")
+    one = production(steps, spool)
+    for _ in range(2):
+        steps.may.release()
+    whole(one)
+    one.itself = one  # type: ignore[attr-defined]  # a circle, as the traceback of an error makes one
+    ended(one._pool)
+    del one
+    taking = threading.Thread(target=spool.take, args=(Collecting(5),), daemon=True)
+    taking.start()
+    taking.join(WAIT)
+    assert not taking.is_alive()
+    assert spool.used == 5
 
 
 def test_more_than_may_be_made_at_once_is_refused() -> None:

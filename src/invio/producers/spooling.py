@@ -11,6 +11,8 @@ Invariants:
 - What is made is bounded: a content by `bytes` and `seconds`, all of them together by the `Spool`'s room. What goes
   beyond fails; its file, and with it the room, is given back when nobody holds the production any more.
 - What has failed holds no place on the disk: nobody gets any more of it, however far behind they are.
+- The room of a production that nobody holds any more is given back without a lock: the interpreter collects garbage
+  wherever it likes, so also in a thread that holds the lock of the room at that moment.
 - When nobody has read for `LINGERS` seconds, an unfinished production is stopped: its rows are closed, and with them
   the database's cursor.
 
@@ -34,8 +36,9 @@ import time
 import weakref
 from collections.abc import AsyncIterator, Callable, Iterator
 from contextlib import suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
+from queue import Empty, SimpleQueue
 
 from invio.workers.pool import Pool, PoolBusy
 
@@ -75,19 +78,31 @@ class Spool:
     bytes: int = 4 << 30
     all_bytes: int = 16 << 30
     seconds: float = 600.0
-    used: int = 0
+    _taken: int = field(default=0, init=False, compare=False)
+    _returned: SimpleQueue[int] = field(default_factory=SimpleQueue, init=False, repr=False, compare=False)
+
+    @property
+    def used(self) -> int:
+        """Bytes of the room that are taken."""
+        with _ROOM:
+            return self._used()
 
     def take(self, count: int) -> None:
         """Takes some of the room. Raises NoRoom."""
         with _ROOM:
-            if self.used + count > self.all_bytes:
+            if self._used() + count > self.all_bytes:
                 raise NoRoom
-            self.used += count
+            self._taken += count
 
     def give_back(self, count: int) -> None:
-        """Gives some of the room back."""
-        with _ROOM:
-            self.used -= count
+        """Gives some of the room back. It takes no lock: garbage may be collected where the lock is held."""
+        self._returned.put(count)
+
+    def _used(self) -> int:
+        with suppress(Empty):
+            while True:
+                self._taken -= self._returned.get_nowait()
+        return self._taken
 
 
 _ROOM = threading.Lock()
@@ -118,7 +133,7 @@ class Production:
         self.began = 0.0  # Unix seconds
         self.ended = 0.0  # on the clock that does not go back
         self._room = Taken(spool)
-        weakref.finalize(self, self._room.give_back)
+        weakref.finalize(self, self._room.give_back_the_rest)
 
     @property
     def sha256(self) -> bytes:
@@ -374,5 +389,9 @@ class Taken:
     def give_back(self) -> None:
         """Gives all of it back."""
         with _ROOM:  # the watch and the producer's thread may both give up at once
-            taken, self._taken = self._taken, 0
+            self.give_back_the_rest()
+
+    def give_back_the_rest(self) -> None:
+        """The same when the content is gone, and nobody else can do it at the same time; without a lock."""
+        taken, self._taken = self._taken, 0
         self._spool.give_back(taken)

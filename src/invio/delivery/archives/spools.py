@@ -40,7 +40,7 @@ class SharedFile:
         """Raises OSError: it cannot be created."""
         self._file = tempfile.TemporaryFile(prefix="invio-", dir=room.folder)  # noqa: SIM115 - as long as this lives
         self._taken = Taken(room)
-        weakref.finalize(self, self._taken.give_back)
+        weakref.finalize(self, self._taken.give_back_the_rest)
         self._size = 0
         self._lock = threading.Lock()
         self.beside = 0  # contents of the same bundle that have a file of their own
@@ -93,7 +93,7 @@ class Spools:
         Where they lie, and how much may, is as in `room`, but what is made for archives takes none of it.
         `gives_room` drops the plan of one archive, and returns whether there was one to drop.
         """
-        self._limit, self.room, self._gives_room = limit, replace(room or Room(), used=0), gives_room
+        self._limit, self.room, self._gives_room = limit, replace(room or Room()), gives_room
         self._kept: OrderedDict[tuple[str, str], Spool] = OrderedDict()
         self._shared: weakref.WeakValueDictionary[str, SharedFile] = weakref.WeakValueDictionary()
         self._lock = threading.Lock()
