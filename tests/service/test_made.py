@@ -75,7 +75,7 @@ def late(**_):
 
 def endless(**_):
     while True:
-        yield ("x" * 100000,)
+        yield ("x" * 1000000,)
 
 def drawing(station):
     return b"%PDF-" + station.encode() * 1000

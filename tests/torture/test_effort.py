@@ -94,8 +94,10 @@ def test_a_cookie_jar_full_of_quotes_costs_nothing(service: Service) -> None:
         for path in ("/get/files/a.txt", "/api/sessions/current"):
             began = time.monotonic()
             answer = get_raw(service.port, path, f"cookie: {jar}")
+            took = time.monotonic() - began
             assert answer.status == 200
-            assert time.monotonic() - began < 0.5
+            if took >= 0.5:
+                raise Late(f"the answer to {path} took {took:.2f} s, and 0.5 are allowed")
 
 
 @with_the_machine_to_itself
