@@ -32,8 +32,8 @@ SWITCHES = [
 QUICK = Path(__file__).parent / "core"
 """What no process is started for."""
 
-LONG = Path(__file__).parent / "torture"
-"""What waits longest: begun last, it would go on when all else has ended."""
+LONG = (Path(__file__).parent / "torture", Path(__file__).parent)
+"""Where the files lie of what takes longest: begun last, it would go on when all else has ended."""
 
 CLEARING_UP = 120.0
 """Seconds beyond its time limit for what clears up after a test, and for the end of the process."""
@@ -77,7 +77,7 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
             quick.append(tests)
         else:
             waiting.append(tests)
-    waiting.sort(key=lambda tests: not tests[0].path.is_relative_to(LONG))
+    waiting.sort(key=lambda tests: (*LONG, tests[0].path.parent).index(tests[0].path.parent))
     apart = max(1, len(waiting) // max(1, len(browsing)))
     for number, tests in enumerate(browsing):
         waiting.insert(number * (apart + 1), tests)
