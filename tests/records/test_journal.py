@@ -9,6 +9,7 @@ from collections.abc import Iterator, Sequence
 from contextlib import closing
 from dataclasses import replace
 from pathlib import Path
+from unittest import mock
 
 import pytest
 import sqlalchemy as sa
@@ -18,7 +19,7 @@ from invio.records import journal as module
 from invio.records import statements
 from invio.records.database import write
 from invio.records.journal import Beginning, Joined, Journal
-from invio.records.rows import COMPLETE, RUNNING, TransferRow
+from invio.records.rows import BROKEN_OFF, COMPLETE, RUNNING, TransferRow
 from invio.records.tables import links, quota_uses
 from invio.records.transfers import ConcurrencyLimitReached, LinkExhausted
 from tests.records.test_records import recorded, row
@@ -77,6 +78,63 @@ def test_what_waits_behind_a_batch_for_too_long_is_refused(
 
     asyncio.run(work())
     assert len(recorded(engine)) == 1
+
+
+def test_what_broke_off_is_known_before_it_is_written_and_read_beside_what_breaks_nothing_off(
+    engine: sa.Engine,
+) -> None:
+    async def work() -> None:
+        journal = Journal(engine)
+        one, two = row(1), row(2)
+        who = one.who
+        assert not await journal.any_broken_off(who)
+        await journal.begin(Beginning(one))
+        begins = asyncio.ensure_future(journal.begin(Beginning(two)))
+        await asyncio.sleep(0)
+        assert not await journal.any_broken_off(who)
+        assert not begins.done(), "a beginning was not written for the question"
+        await begins
+        journal.write_whole(replace(two, state=COMPLETE))
+        assert not await journal.any_broken_off(who)
+        assert journal._waiting.whole, "nor was an ending"
+        journal.write(replace(one, state=BROKEN_OFF))
+        assert await journal.any_broken_off(who), "it waits to be written"
+        assert not journal._waiting
+        assert await journal.any_broken_off(who), "it was written"
+        assert not await journal.any_broken_off("somebody else")
+        await journal.stop()
+
+    asyncio.run(work())
+
+
+def test_a_question_that_cannot_be_read_at_once_waits_for_its_turn(
+    engine: sa.Engine, other: sqlite3.Connection
+) -> None:
+    async def work() -> None:
+        journal, first = await stuck(engine)
+        asked = asyncio.ensure_future(journal.any_broken_off(row(1).who))
+        await asyncio.sleep(0.01)
+        assert not asked.done(), "what waits in the worker may have broken off"
+        other.execute("COMMIT")
+        await asyncio.wait_for(first, 5)
+        assert not await asyncio.wait_for(asked, 5)
+        broken = sa.exc.OperationalError("SELECT", None, sqlite3.OperationalError("busy"))
+        with mock.patch.object(module, "any_broken_off", side_effect=[broken, True]):
+            assert await journal.any_broken_off(row(1).who)
+        await journal.stop()
+
+
+def test_records_that_cannot_be_read_are_told_as_such(engine: sa.Engine) -> None:
+    async def work() -> None:
+        journal = Journal(engine)
+        await journal.begin(Beginning(row(1)))
+        with write(engine).begin() as connection:
+            connection.exec_driver_sql("ALTER TABLE transfers RENAME TO elsewhere")
+        with pytest.raises(sa.exc.OperationalError, match="no such table"):
+            await journal.any_broken_off(row(1).who)
+        await journal.stop()
+
+    asyncio.run(work())
 
 
 def test_a_fault_is_logged_once(engine: sa.Engine, caplog: pytest.LogCaptureFixture) -> None:

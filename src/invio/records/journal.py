@@ -41,7 +41,7 @@ from invio.records import quotas, statements, transfers
 from invio.records.database import driver_of, write, write_nowait
 from invio.records.quotas import QuotaReached
 from invio.records.rows import TransferRow, principal_of
-from invio.records.transfers import ConcurrencyLimitReached, LinkExhausted, resumable
+from invio.records.transfers import ConcurrencyLimitReached, LinkExhausted, any_broken_off, resumable
 from invio.workers.pool import Pool
 
 log = logging.getLogger("invio.records")
@@ -201,6 +201,19 @@ class Journal:
         self._schedule()
         result: T = await done
         return result
+
+    async def any_broken_off(self, who: str) -> bool:
+        """Whether any transfer of a caller has broken off, what waits to be written among them.
+
+        Raises:
+            OperationalError: the records cannot be written.
+        """
+        waits = self._in_worker or self._waiting.changed or self._waiting.calls
+        # What only begins, and what has arrived whole, broke nothing off, and can be written later.
+        if self._connection is not None and not waits:
+            with suppress(sa.exc.OperationalError):  # it is told by the call
+                return any_broken_off(driver_of(self._connection), who)
+        return await self.call(lambda connection: any_broken_off(driver_of(connection), who))
 
     def note(self, work: Callable[[sa.Connection], object]) -> None:
         """Runs `work` in the next possible transaction; nobody waits for it."""

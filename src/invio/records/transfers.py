@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sqlite3
 import time
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -161,11 +162,20 @@ def resumable(connection: sa.Connection, who: str, address: str, etag: str, tag:
     return None if row is None else TransferRow(*row)
 
 
-def any_broken_off(connection: sa.Connection, who: str) -> bool:
-    """Whether any transfer of a caller broke off; usually none did."""
-    # Asked at each large file, and for a thousand at once: as text, for a composed query takes memory.
+def any_broken_off(driver: sqlite3.Connection, who: str) -> bool:
+    """Whether any transfer of a caller broke off; usually none did.
+
+    It is asked at each large file, and for a thousand at once: through the driver directly, for a composed query takes
+    memory, and most of the time.
+
+    Raises:
+        OperationalError: the records cannot be read.
+    """
     query = f"SELECT 1 FROM transfers WHERE who = ? AND {_OPEN.text} AND state = ? LIMIT 1"
-    return connection.exec_driver_sql(query, (who, BROKEN_OFF)).first() is not None
+    try:
+        return driver.execute(query, (who, BROKEN_OFF)).fetchone() is not None
+    except sqlite3.Error as error:
+        raise sa.exc.OperationalError(query, None, error) from error
 
 
 @dataclass(frozen=True, slots=True)

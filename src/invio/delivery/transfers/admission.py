@@ -41,7 +41,6 @@ from invio.records.transfers import (
     LinkExhausted,
     TransferGone,
     also_through,
-    any_broken_off,
     check_is_there,
     check_link_use,
     check_running,
@@ -97,9 +96,10 @@ class Admission:
         if live is not None:
             return None if whole and (live.segments or live.row.state != BROKEN_OFF) else live.row
 
+        if whole and not await self._journal.any_broken_off(asking.who):
+            return None
+
         def find(connection: sa.Connection) -> TransferRow | None:
-            if whole and not any_broken_off(connection, asking.who):
-                return None
             return resumable(connection, asking.who, asking.address, etag, asking.tag)
 
         # Through the journal, after its waiting lines, so that a transfer that has just completed is not continued.
