@@ -155,7 +155,24 @@ def test_an_entry_is_known_by_its_file_and_what_the_archive_adds_by_nothing(tmp_
     assert plan.facts(0) == facts._replace(tag=None)
     assert (plan.facts(1), plan.facts(2)) == (None, kept._replace(size=4))
     assert plan.versions() == {"models/b.log": 2}
-    assert [plan.read(number) for number in range(3)] == [SHORT, b"sums", b"kept"]
+    assert list(plan.contents(0, 3)) == [SHORT, b"sums", b"kept"]
+
+
+def test_small_contents_are_read_from_any_of_them_to_any_other(tmp_path: Path) -> None:
+    plan, contents = Plan(ZipLayout()), [b"", b"one", b"two two", b"3"]
+    for number, content in enumerate(contents):
+        path = tmp_path / ("name " * number + "x")
+        path.write_bytes(content)
+        found = DiskFile.of(os.fsencode(path), path.stat())
+        entry = Entry(path.name, len(content), zlib.crc32(content), 1.6e9)
+        plan.add(FileFacts(Address("files", path.name), len(content), 1.6e9, "tag"), found, entry)
+    plan.end()
+    places = range(len(contents) + 1)
+    for first, last in [(first, last) for first in places for last in places if first <= last]:
+        assert list(plan.contents(first, last)) == contents[first:last]
+    whole = b"".join(plan.content.head(number) + content for number, content in enumerate(contents))
+    run = plan.run(plan.content, 0, len(contents))
+    assert (run.read(0, run.size), run.read(5, 90)) == (whole, whole[5:95])
 
 
 @pytest.mark.parametrize("name", ["a.log", "a.deflated", "b.log"])

@@ -13,6 +13,7 @@ from array import array
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
+from itertools import chain
 
 from invio.core.addresses import Address
 from invio.core.archive.plan import RUN, ArchiveContent, Layout
@@ -67,6 +68,11 @@ class _Paths:
     def __getitem__(self, number: int) -> bytes:
         ends = self._ends
         return self._text[ends[number] : ends[number + 1]]
+
+    def some(self, first: int, last: int) -> Iterator[bytes]:
+        """Those from `first` to `last` (not included)."""
+        ends = self._ends[first : last + 1]
+        return map(self._text.__getitem__, map(slice, ends, ends[1:]))
 
     def __iter__(self) -> Iterator[bytes]:
         return map(self.__getitem__, range(len(self)))
@@ -226,29 +232,34 @@ class Plan:
         """The contents of small entries that follow each other, to be read together."""
         return RunOfFiles(self, first, last)
 
-    def read(self, number: int) -> bytes:
-        """All of a small entry's content. Raises ContentChanged."""
-        if number in self._packed or number in self._others:
-            return self._read_other(number)
-        root, device, inode, size, _, crc = _ROW.unpack_from(self._rows, number * _ROW.size)
-        if not size:
-            return b""
-        try:
-            descriptor = os.open(self._root_paths[root] + self._paths[number], _FLAGS)
-        except OSError as error:
-            raise self.changed(number, f"it can no longer be opened: {error.strerror}") from None
-        try:
-            data = os.pread(descriptor, size, 0)
-            # Checked after reading, so that the bytes read belong to this file.
-            status = os.fstat(descriptor)
-        finally:
-            os.close(descriptor)
-        # A file of another time, which has grown or is just growing, as logs do, still begins with the planned content;
-        # the checksum proves it.
-        same_file = status.st_ino == inode and status.st_dev == device and status.st_size >= size
-        if not same_file or crc32()(data, 0) != crc:
-            raise self.changed(number, "it was replaced or altered")
-        return data
+    def contents(self, first: int, last: int) -> Iterator[bytes]:
+        """All of the content of each small entry from `first` to `last` (not included). Raises ContentChanged."""
+        rows = _ROW.iter_unpack(self._rows[first * _ROW.size : last * _ROW.size])
+        checksum, roots, packed, others = crc32(), self._root_paths, self._packed, self._others
+        entries = enumerate(zip(rows, self._paths.some(first, last), strict=True), first)
+        for number, ((root, device, inode, size, _, crc), path) in entries:
+            if number in packed or number in others:
+                yield self._read_other(number)
+                continue
+            if not size:
+                yield b""
+                continue
+            try:
+                descriptor = os.open(roots[root] + path, _FLAGS)
+            except OSError as error:
+                raise self.changed(number, f"it can no longer be opened: {error.strerror}") from None
+            try:
+                data = os.pread(descriptor, size, 0)
+                # Checked after reading, so that the bytes read belong to this file.
+                status = os.fstat(descriptor)
+            finally:
+                os.close(descriptor)
+            # A file of another time, which has grown or is just growing, as logs do, still begins with the planned
+            # content; the checksum proves it.
+            same_file = status.st_ino == inode and status.st_dev == device and status.st_size >= size
+            if not same_file or checksum(data, 0) != crc:
+                raise self.changed(number, "it was replaced or altered")
+            yield data
 
     def _read_other(self, number: int) -> bytes:
         try:
@@ -375,9 +386,7 @@ class RunOfFiles(HeldInMemory):
 
     def read(self, offset: int, count: int) -> bytes:
         """`count` bytes from `offset` of the run on. Raises ContentChanged."""
-        plan, pieces = self.plan, []
-        head, read = plan.content.head, plan.read
-        for number in range(self.first, self.last):
-            pieces += [head(number), read(number)]
-        data = b"".join(pieces)
+        heads = map(self.plan.content.head, range(self.first, self.last))
+        contents = self.plan.contents(self.first, self.last)
+        data = b"".join(chain.from_iterable(zip(heads, contents, strict=True)))
         return data if not offset and count == len(data) else data[offset : offset + count]
