@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import weakref
 from collections.abc import Callable, Iterator
 from dataclasses import replace
 from unittest import mock
@@ -21,6 +22,7 @@ from invio.stores.sources import Made, Recipe, SpooledFile
 from invio.stores.store import Found
 from invio.workers.pool import Pool
 from tests.clocks import SetClock
+from tests.producers.test_spooling import ended
 
 ANN, BOB = (Caller(name, frozenset()) for name in ("ann", "bob"))
 POOL = Pool("test", 1)
@@ -201,6 +203,18 @@ def test_what_is_whole_is_dropped_when_nobody_can_go_on_with_it(productions: Pro
     assert productions.sweep()
     clock.now += 0.1
     assert not productions.sweep()
+
+
+def test_what_is_dropped_is_closed_while_others_ask(productions: Productions, clock: Clock) -> None:
+    locked: list[bool] = []
+    production = run_of(chosen(productions, asked(), found()))
+    finish(production, clock)
+    ended(POOL)
+    weakref.finalize(production, lambda: locked.append(productions._lock.locked()))
+    del production
+    clock.now += 1000
+    assert not productions.sweep()
+    assert locked == [False]
 
 
 def test_the_oldest_are_dropped_when_there_are_too_many(

@@ -16,6 +16,7 @@ import pytest
 from invio.producers import spooling
 from invio.producers.spooling import NotProduced, Production, Spool
 from invio.workers.pool import Pool
+from tests.running import until
 
 WAIT = 10  # seconds that are never reached
 
@@ -61,12 +62,11 @@ def whole(one: Production) -> None:
 
 
 def ended(pool: Pool) -> None:
-    """Returns when the threads that hold what they made have ended, or have gone on to something else."""
+    """Returns when no thread holds what was made any more: they have ended, or wait for something else."""
     for thread in threading.enumerate():
         if thread.name == "production":
             thread.join(WAIT)
-    for _ in range(2):  # as many as the pool has
-        pool.call(lambda: None)
+    until(lambda: len(pool._idle) == pool._threads)
 
 
 async def read(one: Production) -> bytes:

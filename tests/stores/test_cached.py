@@ -164,6 +164,25 @@ def _hundred(digit: bytes, file: BinaryIO) -> str:
     return ""
 
 
+def test_evicted_contents_are_removed_while_others_look_into_the_cache(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    cache = DiskCache(tmp_path / "contents", 250)
+    removed: dict[str, bool] = {}
+    unlink = Path.unlink
+
+    def noted(path: Path, missing_ok: bool = False) -> None:
+        if path.exists():
+            removed[path.name] = cache._lock.locked()
+        unlink(path, missing_ok)
+
+    monkeypatch.setattr(Path, "unlink", noted)
+    for number in range(3):
+        cache.obtain(DiskCache.key(number), partial(_hundred, b"%d" % number))
+    assert list(removed.values()) == [False]
+    assert len(list((tmp_path / "contents").iterdir())) == 2
+
+
 def test_what_is_kept_is_bounded_and_what_is_damaged_is_fetched_again(tmp_path: Path) -> None:
     cache = DiskCache(tmp_path / "contents", 250)
     for number in range(4):

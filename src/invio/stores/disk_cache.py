@@ -153,12 +153,18 @@ class DiskCache:
             self._size += status.st_size - kept.get(key, ("", 0))[1]
             kept[key] = (name, status.st_size)
             kept.move_to_end(key)
-            while self._size > self.limit and len(kept) > 1:
-                _, (oldest, size) = kept.popitem(last=False)
-                self._size -= size
-                self._verified.discard(oldest)
-                (self._folder / oldest).unlink(missing_ok=True)
+            evicted = list(self._evicted(kept))
+        for oldest in evicted:  # not under the lock: large files take their time, and the event loop looks in here
+            (self._folder / oldest).unlink(missing_ok=True)
         return Cached(DiskFile.of(os.fsencode(self._folder / name), status), said)
+
+    def _evicted(self, kept: _Index) -> Iterator[str]:
+        """Takes the oldest contents out of the index until the others fit. Gives what they are called."""
+        while self._size > self.limit and len(kept) > 1:
+            _, (oldest, size) = kept.popitem(last=False)
+            self._size -= size
+            self._verified.discard(oldest)
+            yield oldest
 
     def _forget(self, key: str, name: str, *, damaged: bool = False) -> None:
         """Drops what was found under a key, unless another content has been kept there since."""

@@ -135,10 +135,10 @@ class Productions:
         """Drops expired contents, which frees their disk space; whether any are left."""
         with self._lock:
             now = self._now()
-            for tag in [tag for tag, one in self._kept.items() if one.over(now)]:
-                del self._kept[tag]
-            self._sweeps = bool(self._kept)
-            return self._sweeps
+            over = [self._kept.pop(tag) for tag in [tag for tag, one in self._kept.items() if one.over(now)]]
+            self._sweeps = left = bool(self._kept)
+        over.clear()  # not under the lock: large files take their time to close, and the event loop looks in here
+        return left
 
     def close(self) -> None:
         """Drops all of them; runs under way end when nobody reads them."""
