@@ -94,6 +94,7 @@ TESTS = {
     "service/external_checks.py": ["service_parts/test_external_checks.py"],
     "service/deciding.py": ["service_parts/test_deciding.py", "service_parts/test_external_checks.py"],
     "delivery/archives/planning_pools.py": ["delivery/test_planning_pools.py", "delivery/test_building.py"],
+    "delivery/archives/planning_turns.py": ["delivery/test_planning_turns.py", "delivery/test_building.py"],
     "service/mounting.py": ["embedding/test_replies.py", "embedding/test_middleware.py"],
     "service/guard.py": ["service_parts/test_guard.py"],
     "service/health.py": ["service_parts/test_proving.py"],

@@ -705,6 +705,49 @@ def test_archives_of_a_system_that_hangs_keep_no_other_archive_waiting(engine: s
     made.close()
 
 
+@pytest.mark.parametrize("of_one_bundle", [True, False], ids=["one bundle", "many bundles"])
+def test_nobody_takes_all_threads_that_plan_archives(engine: sa.Engine, root: Path, *, of_one_bundle: bool) -> None:
+    goes_on, asked = threading.Event(), []
+
+    class Slow(DirectoryStore):
+        """On a disk of this machine, and long to be read."""
+
+        def locate(self, address: Address) -> Found:
+            asked.append(address)
+            assert goes_on.wait(60)
+            return super().locate(address)
+
+    stores = [DirectoryStore("files", root), Slow("slow", root)]
+    made = bundles.Bundles(
+        Catalogue(stores, parse_rules(RULES.replace("files/**", "**"))), engine, BundleLimits(), None
+    )
+
+    async def ask() -> None:
+        ann = Caller("ann", BOB.groups)
+
+        def saved(caller: Caller, file: str) -> Address:
+            return Address("bundles", f"{made.save(caller, [file], 'some.zip', BundleOptions()).id}/some.zip")
+
+        def represented(caller: Caller, address: Address) -> asyncio.Task[bundles.Represented]:
+            return asyncio.create_task(made.represented(caller, address, sealed=False, resumes=False))
+
+        one = saved(BOB, "slow/a.txt")
+        slow = [represented(BOB, one if of_one_bundle else saved(BOB, "slow/a.txt")) for _ in range(20)]
+        while not asked:
+            await asyncio.sleep(0.01)
+        left = represented(BOB, one)
+        await asyncio.sleep(0.1)
+        left.cancel()
+        await asyncio.wait_for(represented(ann, saved(ann, "files/a.txt")), 20)
+        assert not any(task.done() for task in slow)
+        goes_on.set()
+        assert len({(await asyncio.wait_for(task, 20)).representation.tag for task in slow}) == 1
+
+    asyncio.run(ask())
+    assert len(asked) == (1 if of_one_bundle else 20), "each bundle was planned once"
+    made.close()
+
+
 def test_what_an_application_allowed_one_request_tells_nothing_of_the_next(engine: sa.Engine, root: Path) -> None:
     may, asked = {"ann"}, []
 

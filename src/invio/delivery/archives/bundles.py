@@ -7,6 +7,7 @@ unnamed files.
 
 from __future__ import annotations
 
+import asyncio
 import logging
 import threading
 import time
@@ -25,11 +26,13 @@ from invio.core.archive.plan import ENDINGS
 from invio.core.files import Caller, FileFacts
 from invio.core.http.names import safe_name
 from invio.core.http.replies import Representation
+from invio.core.networks import principal
 from invio.core.reasons import Refusal
 from invio.core.rules.quotas import Quota
 from invio.delivery.access.catalogue import Catalogue
 from invio.delivery.archives.plan import Plan, Preparing
 from invio.delivery.archives.planning_pools import PlanningPools
+from invio.delivery.archives.planning_turns import Asking, PlanningTurns, UnderWay
 from invio.delivery.archives.selection import Selection, Skipped, still_may
 from invio.delivery.archives.spools import Spools
 from invio.delivery.transfers.limits import BundleLimits
@@ -80,6 +83,11 @@ class _Kept:
     left_out: list[Skipped]
     noted: Future[None]  # that the history knows what is in it: no byte leaves before
     good_for: dict[object, tuple[float, Mapping[Quota, int]]] = field(default_factory=dict)
+
+    def counted(self, key: object | None) -> Mapping[Quota, int] | None:
+        """What it counts for a caller for whom it was approved just now."""
+        at, counts = self.good_for.get(key, (0.0, None))
+        return counts if time.monotonic() - at < _FRESH else None
 
 
 @dataclass(frozen=True, slots=True)
@@ -137,7 +145,7 @@ class Bundles:
         self._drafts: set[str] = set()  # ids of what is not written down yet
         self.pools = PlanningPools(catalogue.stores)
         self._notes = Pool("archives-noted", 1, waiting=20)  # which records what is in them
-        self._turns: dict[str, threading.Lock] = {}
+        self._turns = PlanningTurns()
         self._lock = threading.Lock()
 
     def save(
@@ -186,25 +194,33 @@ class Bundles:
                 self._refused.popitem(last=False)
         self.drop(record)  # afterwards, so that a request in between does not get `missing`
 
-    def plan(self, caller: Caller, record: BundleRecord, ends: Callable[[], bool] = lambda: False) -> Made:
+    def plan(
+        self,
+        caller: Caller,
+        record: BundleRecord,
+        ends: Callable[[], bool] = lambda: False,
+        *,
+        asking: Asking | None = None,
+    ) -> Made:
         """The archive's plan, made now if it has to be; or found good for the caller as the rules are now.
 
-        `ends` tells whether nobody waits for it any more.
+        `ends` tells whether nobody waits for it any more. `asking` is who asks, where nothing is to be waited for.
 
         Raises:
+            UnderWay: with `asking`, when it is another's turn.
             NobodyWaits: see `invio.delivery.sending.errors`.
             Refusal: `bad-selection`, naming every address that is unknown or not allowed; `no-selection`,
                 when nothing is left; `too-large`.
         """
-        with self._lock:
-            turn = self._turns.setdefault(record.id, threading.Lock())
-        with turn:
-            kept = self._kept(record.id)
-            if kept is not None and self._good_for(caller, record, kept.plan) is None:
-                self.forget(record.id)
-                kept = None
-            if kept is None:
-                kept = self._planned(caller, record, ends)
+        kept = self._kept(record.id)
+        if kept is None or kept.counted(self._counted_for(caller)) is None:
+            with self._turns.of(record.id, asking):
+                kept = self._kept(record.id)
+                if kept is not None and self._good_for(caller, record, kept.plan) is None:
+                    self.forget(record.id)
+                    kept = None
+                if kept is None:
+                    kept = self._planned(caller, record, ends)
         return Made(record, kept.plan, kept.left_out, kept.noted)
 
     def named(self, caller: Caller, bundle_id: str) -> BundleRecord:
@@ -228,22 +244,37 @@ class Bundles:
         return self._preparing.get(bundle_id)
 
     async def represented(self, caller: Caller, address: Address, *, sealed: bool, resumes: bool) -> Represented:
-        """As `represent`, by a thread of the pool that the bundle's files are for."""
-        return await self.pools.run(partial(self.represent, caller, address, sealed=sealed, resumes=resumes))
+        """As `represent`, by a thread of the pool that the bundle's files are for; none waits for another's plan."""
+        work = partial(self.represent, caller, address, sealed=sealed, resumes=resumes, waits=False)
+        while True:
+            try:
+                return await self.pools.run(work)
+            except UnderWay as other:
+                await asyncio.wrap_future(other.ended)
 
     def represent(
-        self, caller: Caller, address: Address, *, sealed: bool, resumes: bool, by: Pool | None = None
+        self,
+        caller: Caller,
+        address: Address,
+        *,
+        sealed: bool,
+        resumes: bool,
+        waits: bool = True,
+        by: Pool | None = None,
     ) -> Represented:
         """The archive at `bundles/<id>/<name>`, with the rights to every entry checked again.
 
         `sealed`: by a valid link, so the rights of the bundle's maker count, as they are now. `resumes`: continues with
-        the known plan, if there is one. `by` is the pool whose thread calls it.
+        the known plan, if there is one. `waits`: for a plan that another thread makes. `by` is the pool whose thread
+        calls it.
 
         Raises:
             AnotherPool: another pool is for such files.
+            UnderWay: it is another's turn, and it is not to be waited for.
             Refusal: `missing`, when there is no such bundle or it is another's; or as `plan`.
         """
         bundle_id, _, name = address.path.partition("/")
+        asking = None if waits else Asking(by, principal(caller.recipient, caller.network))
         with self._engine.connect() as connection:
             record = bundle_named(connection, bundle_id)
             if record is not None and sealed:
@@ -254,11 +285,11 @@ class Bundles:
         kept = self._kept(record.id)
         if kept is not None and _is_looked_at(kept.plan, resumes=resumes) and not kept.plan.holds():
             self.forget(record.id)
-        made = self.plan(caller, record)
+        made = self.plan(caller, record, asking=asking)
         quotas = self._good_for(caller, record, made.plan)
         if quotas is None:  # the rules have changed: the new plan is refused or leaves something out
             self.forget(record.id)
-            made = self.plan(caller, record)
+            made = self.plan(caller, record, asking=asking)
             quotas = self._good_for(caller, record, made.plan) or {}
         try:
             made.noted.result()
@@ -411,9 +442,6 @@ class Bundles:
                 len(self._plans) > 1 and sum(len(one.plan) for one in self._plans.values()) > _KEPT_ENTRIES
             ):
                 self._plans.popitem(last=False)
-            for gone in self._turns.keys() - self._plans.keys() - {record.id}:
-                if not self._turns[gone].locked():
-                    del self._turns[gone]
         return kept
 
     def _noted(self, plan: Plan) -> Future[None]:
@@ -429,13 +457,11 @@ class Bundles:
 
     def _good_for(self, caller: Caller, record: BundleRecord, plan: Plan) -> Mapping[Quota, int] | None:
         """What the entries count for a caller who may have all of them; None for one who may not."""
-        kept, rules, now = self._plans.get(record.id), self._catalogue.rules, time.monotonic()
-        if caller.context is not None:
-            kept = None  # an application decides by its own request, of which one tells nothing of the next
-        key = (rules, caller.recipient, caller.groups, caller.network)
-        known = None if kept is None else kept.good_for.get(key)
-        if known is not None and now - known[0] < _FRESH:
-            return known[1]
+        kept, rules, key = self._plans.get(record.id), self._catalogue.rules, self._counted_for(caller)
+        known = None if kept is None else kept.counted(key)
+        if known is not None:
+            return known
+        now = time.monotonic()
         if not still_may(self._catalogue, caller, record.files, plan):
             return None
         counts: Counter[Quota] = Counter()
@@ -444,10 +470,16 @@ class Bundles:
                 facts = plan.facts(number)
                 if facts is not None:
                     counts.update(rules.terms(caller, "read", facts.address, facts).quotas)
-        if kept is not None:
+        if kept is not None and key is not None:
             kept.good_for.clear()
             kept.good_for[key] = (now, counts)
         return counts
+
+    def _counted_for(self, caller: Caller) -> object | None:
+        """For whom what is in an archive was counted; None for one whose next request tells nothing of this one."""
+        if caller.context is not None:  # an application decides, by its own request
+            return None
+        return self._catalogue.rules, caller.recipient, caller.groups, caller.network
 
 
 def _entries(plan: Plan) -> Iterator[tuple[str, int, int]]:
