@@ -18,6 +18,7 @@ from invio.core.reasons import Refusal
 from invio.core.renditions import Rendition
 from invio.delivery.representation.renditions import RenditionFile, Renditions, _opened
 from invio.producers.image_workers import ImageWorkers
+from invio.producers.imaging import NotAnImage
 from invio.stores.disk_cache import DiskCache
 from invio.stores.sources import PIECE, BlockingFile, DiskFile, Reader
 from invio.stores.store import Found, StoreFault
@@ -161,4 +162,47 @@ def test_images_of_a_system_that_hangs_keep_no_other_rendition_waiting(cache: Ca
     assert near.content.read(0, 4) == b"0123"
     assert {other.content.read(0, 3) for other in others} == {b"far"}
     assert {other.facts.name for other in others} == {f"{number}-thumb.webp" for number in range(20)}
+    made.close()
+
+
+def test_an_image_that_cannot_be_read_takes_a_process_once_and_not_for_each_request(
+    cache: Cache, tmp_path: Path
+) -> None:
+    tries: list[int] = []
+    told = threading.Event()
+
+    class Refusing(Copies):
+        def make(self, source: int, target: int, rendition: Rendition) -> str:  # noqa: ARG002
+            tries.append(source)
+            assert told.wait(60)
+            raise NotAnImage("reading it takes longer than 5 seconds")
+
+    made = Renditions(
+        {"thumb": Rendition(8, 8), "large": Rendition(80, 80)},
+        cast(ImageWorkers, Refusing()),
+        DiskCache(tmp_path / "kept", 1 << 20),
+    )
+    found = cache.find()
+
+    def refused(name: str = "thumb", found: Found = found) -> None:
+        with pytest.raises(Refusal, match="reading it takes longer than 5 seconds") as error:
+            made.of(found, name)
+        assert error.value.reason.word == "not-an-image"
+
+    async def ask() -> None:
+        asked = [asyncio.create_task(made.made(found, "thumb")) for _ in range(20)]
+        while not tries:
+            await asyncio.sleep(0.01)
+        told.set()
+        assert all(isinstance(one, Refusal) for one in await asyncio.gather(*asked, return_exceptions=True))
+
+    asyncio.run(ask())
+    refused()
+    assert len(tries) == 1
+    refused("large")
+    refused(found=found._replace(facts=found.facts._replace(tag="another")))
+    assert len(tries) == 3, "another rendition of it, and another content, are tried"
+    made._refused.seconds = 0.0
+    refused()
+    assert len(tries) == 4, "after a while it is tried again"
     made.close()

@@ -6,6 +6,7 @@ import errno
 import logging
 import os
 import tempfile
+import time
 from collections.abc import AsyncIterator, Callable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -13,7 +14,7 @@ from functools import partial
 from typing import BinaryIO, ClassVar
 
 from invio.core.http.media_types import media_type_by_name
-from invio.core.memory import Memory
+from invio.core.memory import ExpiringMemory, Memory
 from invio.core.readable import ContentChanged
 from invio.core.reasons import Refusal
 from invio.core.renditions import ENDINGS, FORMATS, Rendition
@@ -29,6 +30,8 @@ from invio.workers.pool import Pool, PoolsByName
 log = logging.getLogger("invio.delivery")
 
 _KNOWN = 4096
+_REFUSED = 1024  # images of which none can be made
+_REFUSED_FOR = 60.0  # seconds for which that is remembered: one may have been slow because the machine was busy
 _FULL = (errno.ENOSPC, errno.EDQUOT)
 
 
@@ -48,6 +51,8 @@ class Renditions:
         self._pools = PoolsByName("renditions", 4, waiting=60)  # by the store that is waited for
         # What was made of a finding; good for as long as its file is what it was.
         self._known: Memory[tuple[Found, str], Found] = Memory(_KNOWN)
+        # Of what none can be made, and why, by the key in the cache: to try it takes a process for seconds.
+        self._refused: ExpiringMemory[str, str] = ExpiringMemory(_REFUSED, _REFUSED_FOR)
 
     def names(self) -> list[str]:
         """What they are called."""
@@ -87,10 +92,16 @@ class Renditions:
         key = DiskCache.key(str(facts.address), facts.tag, facts.size, rendition.mark)
 
         def make(target: BinaryIO) -> str:
-            with _opened(found) as source:
-                return self._workers.make(source, target.fileno(), rendition)
+            self._check(key)  # whoever asked before may have been told while this one waited
+            try:
+                with _opened(found) as source:
+                    return self._workers.make(source, target.fileno(), rendition)
+            except NotAnImage as error:
+                self._refused.keep_at(key, str(error), time.monotonic())
+                raise
 
         try:
+            self._check(key)
             cached = self._cache.obtain(key, make)
         except NotAnImage as error:
             raise Refusal("not-an-image", f"{facts.address}: {error}") from None
@@ -113,6 +124,12 @@ class Renditions:
         )
         again = RenditionFile(cached.file, partial(self.of, found, name), self.pool_of(found))
         return self._known.keep((found, name), Found(its, cached.file, lasting=again))
+
+    def _check(self, key: str) -> None:
+        """Raises NotAnImage, if none could be made a moment ago."""
+        said = self._refused.fresh(key, time.monotonic(), None)
+        if said is not None:
+            raise NotAnImage(said)
 
     def of_images(self, found: Found, name: str) -> Found:
         """Like `of` for an image; a file of another type is returned unchanged."""
