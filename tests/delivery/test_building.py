@@ -748,6 +748,48 @@ def test_nobody_takes_all_threads_that_plan_archives(engine: sa.Engine, root: Pa
     made.close()
 
 
+def test_a_look_through_an_archive_is_waited_for_by_the_same_caller_alone(engine: sa.Engine, root: Path) -> None:
+    goes_on, asked = threading.Event(), []
+
+    class Policy:
+        looks_at_files = has_reasons = sure_below = has_quotas = False
+
+        def allows(self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None) -> bool:  # noqa: ARG002
+            asked.append(caller.network)
+            return caller.network != "192.0.2.1" or goes_on.wait(60)
+
+        def decide_with_rules(
+            self, caller: Caller, action: str, address: Address, facts: FileFacts | None = None
+        ) -> tuple[bool, str]:
+            return self.allows(caller, action, address, facts), "policy"
+
+    made = bundles.Bundles(
+        Catalogue([DirectoryStore("files", root)], cast(AccessPolicy, Policy())), engine, BundleLimits(), None
+    )
+    maker = Caller(None, frozenset(), "192.0.2.9")
+    record = made.save(maker, ["files/a.txt"], "some.zip", BundleOptions())
+    address = Address("bundles", f"{record.id}/some.zip")
+    tag = made.represent(maker, address, sealed=False, resumes=False).representation.tag
+
+    async def ask() -> list[str | None]:
+        def represented(network: str) -> asyncio.Task[bundles.Represented]:
+            caller = Caller(None, frozenset(), network)
+            return asyncio.create_task(made.represented(caller, address, sealed=False, resumes=False))
+
+        slow = [represented("192.0.2.1") for _ in range(20)]
+        while "192.0.2.1" not in asked:
+            await asyncio.sleep(0.01)
+        others = [await asyncio.wait_for(represented(f"192.0.2.{number}"), 20) for number in range(2, 8)]
+        assert not any(task.done() for task in slow)
+        goes_on.set()
+        return [one.representation.tag for one in (*others, *(await asyncio.gather(*slow)))]
+
+    assert set(asyncio.run(ask())) == {tag}
+    looks = {network: asked.count(network) for network in asked}
+    assert looks["192.0.2.1"] == looks["192.0.2.2"], "twenty of one caller are looked for once"
+    made.close()
+
+
 def test_what_an_application_allowed_one_request_tells_nothing_of_the_next(engine: sa.Engine, root: Path) -> None:
     may, asked = {"ann"}, []
 

@@ -14,6 +14,7 @@ import time
 from collections import Counter, OrderedDict
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import Future, wait
+from contextlib import nullcontext
 from dataclasses import dataclass, field, replace
 from functools import partial
 from types import MappingProxyType
@@ -26,6 +27,7 @@ from invio.core.archive.plan import ENDINGS
 from invio.core.files import Caller, FileFacts
 from invio.core.http.names import safe_name
 from invio.core.http.replies import Representation
+from invio.core.memory import Memory
 from invio.core.networks import principal
 from invio.core.reasons import Refusal
 from invio.core.rules.quotas import Quota
@@ -70,6 +72,7 @@ STORE = "bundles"  # what stands where an address has its store
 _FRESH = 2.0
 _FEW = 500  # files, which are looked at each time
 _PLANS = 64  # cached plans
+_CALLERS = 64  # for whom a plan is known to be good
 _REFUSED = 256  # refusals of bundles that nobody waited for
 _KEPT_ENTRIES = 400_000  # of all of them, but for the newest
 _MANY_ENTRIES = 10_000  # of a plan that took much memory to make
@@ -82,7 +85,7 @@ class _Kept:
     plan: Plan
     left_out: list[Skipped]
     noted: Future[None]  # that the history knows what is in it: no byte leaves before
-    good_for: dict[object, tuple[float, Mapping[Quota, int]]] = field(default_factory=dict)
+    good_for: Memory[object, tuple[float, Mapping[Quota, int]]] = field(default_factory=partial(Memory, _CALLERS))
 
     def counted(self, key: object | None) -> Mapping[Quota, int] | None:
         """What it counts for a caller for whom it was approved just now."""
@@ -145,7 +148,7 @@ class Bundles:
         self._drafts: set[str] = set()  # ids of what is not written down yet
         self.pools = PlanningPools(catalogue.stores)
         self._notes = Pool("archives-noted", 1, waiting=20)  # which records what is in them
-        self._turns = PlanningTurns()
+        self._turns, self._looks = PlanningTurns(), PlanningTurns()  # to plan a bundle, and to look who may have it
         self._lock = threading.Lock()
 
     def save(
@@ -212,16 +215,25 @@ class Bundles:
             Refusal: `bad-selection`, naming every address that is unknown or not allowed; `no-selection`,
                 when nothing is left; `too-large`.
         """
+        key = self._counted_for(caller)
         kept = self._kept(record.id)
-        if kept is None or kept.counted(self._counted_for(caller)) is None:
-            with self._turns.of(record.id, asking):
+        if kept is None or kept.counted(key) is None:
+            # Who is known by the same key is not looked at twice at the same time; others are nobody's to wait for.
+            with nullcontext() if key is None else self._looks.of((record.id, key), asking):
                 kept = self._kept(record.id)
-                if kept is not None and self._good_for(caller, record, kept.plan) is None:
-                    self.forget(record.id)
-                    kept = None
-                if kept is None:
-                    kept = self._planned(caller, record, ends)
+                if kept is None or self._good_for(caller, record, kept.plan) is None:
+                    kept = self._planned_once(caller, record, ends, asking)
         return Made(record, kept.plan, kept.left_out, kept.noted)
+
+    def _planned_once(
+        self, caller: Caller, record: BundleRecord, ends: Callable[[], bool], asking: Asking | None
+    ) -> _Kept:
+        with self._turns.of(record.id, asking):
+            kept = self._kept(record.id)  # another may have been faster
+            if kept is not None and self._good_for(caller, record, kept.plan) is not None:
+                return kept
+            self.forget(record.id)
+            return self._planned(caller, record, ends)
 
     def named(self, caller: Caller, bundle_id: str) -> BundleRecord:
         """A bundle of the caller's. Raises Refusal (`missing`, or why it was refused while nobody waited)."""
@@ -471,8 +483,7 @@ class Bundles:
                 if facts is not None:
                     counts.update(rules.terms(caller, "read", facts.address, facts).quotas)
         if kept is not None and key is not None:
-            kept.good_for.clear()
-            kept.good_for[key] = (now, counts)
+            kept.good_for.keep(key, (now, counts))
         return counts
 
     def _counted_for(self, caller: Caller) -> object | None:

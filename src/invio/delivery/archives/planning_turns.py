@@ -4,7 +4,7 @@ Without it, one link to an archive that takes minutes to plan, requested eight t
 plan: one would make the plan and the others wait for it, and with them everybody else's archives.
 
 Invariants:
-- A bundle is planned, or looked through for a caller, by one thread at a time.
+- A bundle is planned by one thread at a time, and looked through for a caller by one.
 - Whoever asks for an archive over HTTP holds no thread while it waits: it is told whose end to wait for, without one,
   and asks again. So it can be another's turn once more; what was planned meanwhile is there at once.
 - Of the threads of one pool, one caller has no more than `_OF_ONE`.
@@ -13,7 +13,7 @@ Invariants:
 from __future__ import annotations
 
 import threading
-from collections.abc import Iterator
+from collections.abc import Hashable, Iterator
 from concurrent.futures import Future, wait
 from contextlib import contextmanager
 from typing import NamedTuple
@@ -39,20 +39,20 @@ class UnderWay(Exception):
 
 
 class PlanningTurns:
-    """The plans under way."""
+    """The plans, or the looks through them, that are under way."""
 
     def __init__(self) -> None:
-        self._under_way: dict[str, tuple[Future[None], Asking | None]] = {}  # by the bundle's id
+        self._under_way: dict[Hashable, tuple[Future[None], Asking | None]] = {}
         self._lock = threading.Lock()
 
     @contextmanager
-    def of(self, bundle_id: str, asking: Asking | None) -> Iterator[None]:
-        """The turn to plan a bundle, which this thread waits for unless it is told who is `asking`.
+    def of(self, what: Hashable, asking: Asking | None) -> Iterator[None]:
+        """The turn to plan something, which this thread waits for unless it is told who is `asking`.
 
         Raises:
             UnderWay: with `asking`, it is another's turn, or theirs already as often as may be.
         """
-        while (ends := self._take(bundle_id, asking)) is not None:
+        while (ends := self._take(what, asking)) is not None:
             if asking is not None:
                 raise UnderWay(ends)
             wait([ends])
@@ -60,18 +60,18 @@ class PlanningTurns:
             yield
         finally:
             with self._lock:
-                ended, _ = self._under_way.pop(bundle_id)
+                ended, _ = self._under_way.pop(what)
             ended.set_result(None)
 
-    def _take(self, bundle_id: str, asking: Asking | None) -> Future[None] | None:
+    def _take(self, what: Hashable, asking: Asking | None) -> Future[None] | None:
         """Takes the turn; or gives what ends before it can be taken."""
         with self._lock:
-            if bundle_id in self._under_way:
-                return self._under_way[bundle_id][0]
+            if what in self._under_way:
+                return self._under_way[what][0]
             theirs = [ends for ends, other in self._under_way.values() if other == asking]
             if asking is not None and len(theirs) >= _OF_ONE:
                 return theirs[0]
             ends: Future[None] = Future()
             ends.set_running_or_notify_cancel()  # whoever waits for it and leaves does not cancel it for the others
-            self._under_way[bundle_id] = ends, asking
+            self._under_way[what] = ends, asking
             return None
