@@ -202,6 +202,68 @@ def test_the_room_is_given_back_with_the_last_who_holds_it() -> None:
     assert spool.used == 0
 
 
+def test_who_waits_for_all_of_it_has_it_made() -> None:
+    steps = Steps(b"abc", b"def")
+    for _ in range(3):
+        steps.may.release()
+    one = production(steps)
+    asyncio.run(asyncio.wait_for(one.all(), WAIT))
+    assert (one.whole, one.part(0, 10), one.readers) == (True, b"abcdef", 0)
+
+
+def test_a_part_is_there_when_its_last_byte_is() -> None:
+    steps = Steps(b"abc", b"def")
+    one = production(steps)
+    one.start()
+    steps.may.release()
+    asyncio.run(asyncio.wait_for(one.reach_async(3, whole=False), WAIT))
+    assert one.part(1, 10) == b"bc"
+    assert not one.ends
+
+
+def test_who_makes_it_watches_it_and_returns_when_it_is_whole() -> None:
+    steps, checks = Steps(b"abc"), []
+    one = production(steps)
+
+    def check() -> None:
+        checks.append(one.readers)
+        steps.may.release()
+
+    one.make(check)
+    assert (one.whole, one.length, one.readers) == (True, 3, 0)
+    assert checks[0] == 1, "the maker is a reader"
+
+
+def test_what_failed_takes_no_place_on_the_disk_and_none_of_the_room() -> None:
+    spool = Spool(bytes=5)
+    steps = Steps(b"abc", b"def")
+    one = production(steps, spool)
+    for _ in range(2):
+        steps.may.release()
+    with pytest.raises(NotProduced):
+        whole(one)
+    descriptor = one.descriptor()
+    until(lambda: os.fstat(descriptor).st_size == 0)
+    os.close(descriptor)
+    until(lambda: spool.used == 0)
+
+
+def test_what_is_written_while_the_run_is_stopped_takes_none_of_the_room() -> None:
+    spool, steps = Spool(), Steps(b"abc")
+    one = production(steps, spool)
+    take = spool.take
+
+    def stopped_meanwhile(count: int) -> None:
+        one._stop(NotProduced("nobody waits for it any more"))
+        take(count)
+
+    with mock.patch.object(Spool, "take", side_effect=stopped_meanwhile):
+        one.start()
+        steps.may.release()
+        assert steps.closed.wait(WAIT)
+    assert spool.used == 0
+
+
 class Collecting(int):
     """A count of bytes that has garbage collected where it is counted: while the lock of the room is held."""
 
