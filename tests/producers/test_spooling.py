@@ -69,6 +69,18 @@ def ended(pool: Pool) -> None:
     until(lambda: len(pool._idle) == pool._threads)
 
 
+def made_of_eight_bytes(spool: Spool) -> Production:
+    """One that is whole, and that nobody else holds."""
+    steps = Steps(b"12345678")
+    one = production(steps, spool)
+    for _ in range(2):
+        steps.may.release()
+    whole(one)
+    assert steps.closed.wait(WAIT)
+    ended(one._pool)
+    return one
+
+
 async def read(one: Production) -> bytes:
     return b"".join([piece async for piece in one.pieces()])
 
@@ -189,14 +201,8 @@ def test_what_is_made_is_bounded(spool: Spool, word: str, says: str) -> None:
 
 def test_the_room_is_given_back_with_the_last_who_holds_it() -> None:
     spool = Spool(all_bytes=10)
-    steps = Steps(b"12345678")
-    one = production(steps, spool)
-    for _ in range(2):
-        steps.may.release()
-    whole(one)
+    one = made_of_eight_bytes(spool)
     assert spool.used == 8
-    assert steps.closed.wait(WAIT)
-    ended(one._pool)
     del one
     gc.collect()
     assert spool.used == 0
@@ -274,13 +280,8 @@ class Collecting(int):
 
 def test_garbage_that_is_collected_while_room_is_taken_stops_nobody() -> None:
     spool = Spool(all_bytes=100)
-    steps = Steps(b"12345678")
-    one = production(steps, spool)
-    for _ in range(2):
-        steps.may.release()
-    whole(one)
+    one = made_of_eight_bytes(spool)
     one.itself = one  # type: ignore[attr-defined]  # a circle, as the traceback of an error makes one
-    ended(one._pool)
     del one
     taking = threading.Thread(target=spool.take, args=(Collecting(5),), daemon=True)
     taking.start()

@@ -123,6 +123,8 @@ def test_a_question_that_cannot_be_read_at_once_waits_for_its_turn(
             assert await journal.any_broken_off(row(1).who)
         await journal.stop()
 
+    asyncio.run(work())
+
 
 def test_records_that_cannot_be_read_are_told_as_such(engine: sa.Engine) -> None:
     async def work() -> None:
