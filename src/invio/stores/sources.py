@@ -229,7 +229,7 @@ class DiskFile(_Opened, _Identity):
     def is_at(self, descriptor: int) -> bool:
         """Whether the open file is what was found, or has grown since, as logs do: what was found is its beginning."""
         status = os.fstat(descriptor)
-        return self.has_grown(status) or self.fits(status) or self._grows_now(descriptor, status)
+        return self.fits(status) or self.has_grown(status) or self._grows_now(descriptor, status)
 
     def _grows_now(self, descriptor: int, status: os.stat_result) -> bool:
         """Whether somebody appends to the file at this moment: its time is the new one, and its length still the old.

@@ -26,11 +26,13 @@ class Pattern:
     segments: tuple[str, ...]
     # What everything begins with that a pattern such as `charts/**` matches; None for any other pattern.
     _begin: str | None = field(init=False, compare=False, repr=False)
+    _has_stars: bool = field(init=False, compare=False, repr=False)
 
     def __post_init__(self) -> None:
         *folders, last = self.segments
         plain = last == "**" and not any("*" in segment for segment in folders)
         object.__setattr__(self, "_begin", "".join(segment + "/" for segment in folders) if plain else None)
+        object.__setattr__(self, "_has_stars", "*" in self.text)
 
     @property
     def store(self) -> str | None:
@@ -53,6 +55,8 @@ class Pattern:
         if begin is not None:
             text = f"{address.store}/{address.path}"
             return text.startswith(begin) or text == begin[:-1]
+        if not self._has_stars:  # one file, or a folder itself
+            return str(address).rstrip("/") == self.text
         return segments_match(self.segments, str(address).rstrip("/").split("/"))
 
     def reaches_into(self, folder: Address) -> bool:
