@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ast
 import re
 import subprocess
 import sys
@@ -40,6 +41,20 @@ def test_a_service_loads_nothing_that_it_does_not_need_yet() -> None:
     """Each takes megabytes of every process and a part of every start: HTTP elsewhere, signatures, drawing, images."""
     late = {"httpx", "rich", "pygments", "jwt", "cryptography", "PIL", "xlsxwriter", "fsspec", "jinja2", "numpy"}
     assert loaded_by("invio.cli.serving, invio.service.run, invio.service.supervising", late) == set()
+
+
+def test_what_waits_for_the_history_plans_and_stores_says_whose_it_is() -> None:
+    """Else one caller's questions can take all threads of a pool: what is not said counts as nobody's."""
+    unsaid = [
+        f"{path.name}:{call.lineno}"
+        for path in sorted((ROOT / "service").glob("*.py"))
+        for call in ast.walk(ast.parse(path.read_text("utf-8")))
+        if isinstance(call, ast.Call)
+        and ast.unparse(call.func) in {"in_pool", "decided"}
+        and ast.unparse(call.args[0]) in {"pool", "parts.pools.history", "parts.pools.planning"}
+        and "whose" not in {given.arg for given in call.keywords}
+    ]
+    assert unsaid == []
 
 
 def test_in_code_replies_load_no_records() -> None:

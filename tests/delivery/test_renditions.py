@@ -12,7 +12,7 @@ from typing import cast
 import pytest
 
 from invio.core.addresses import parse_address
-from invio.core.files import FileFacts
+from invio.core.files import ANYONE, FileFacts
 from invio.core.readable import ContentChanged
 from invio.core.reasons import Refusal
 from invio.core.renditions import Rendition
@@ -152,8 +152,8 @@ def test_images_of_a_system_that_hangs_keep_no_other_rendition_waiting(cache: Ca
         return Found(FileFacts(address, 3, None, f"t{number}"), BlockingFile(cast(Reader, far), address, 3, "t"))
 
     async def ask() -> list[Found]:
-        hanging = [asyncio.create_task(made.made(remote(number), "thumb")) for number in range(20)]
-        near = await made.made(cache.find(), "thumb")
+        hanging = [asyncio.create_task(made.made(remote(number), "thumb", ANYONE)) for number in range(20)]
+        near = await made.made(cache.find(), "thumb", ANYONE)
         assert not any(task.done() for task in hanging)
         far.goes_on.set()
         return [near, *(await asyncio.gather(*hanging))]
@@ -190,7 +190,7 @@ def test_an_image_that_cannot_be_read_takes_a_process_once_and_not_for_each_requ
         assert error.value.reason.word == "not-an-image"
 
     async def ask() -> None:
-        asked = [asyncio.create_task(made.made(found, "thumb")) for _ in range(20)]
+        asked = [asyncio.create_task(made.made(found, "thumb", ANYONE)) for _ in range(20)]
         while not tries:
             await asyncio.sleep(0.01)
         told.set()

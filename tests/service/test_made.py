@@ -12,7 +12,7 @@ import time
 import zipfile
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
 from pathlib import Path
 
 import httpx
@@ -120,6 +120,11 @@ keep = "10m"
 """
 MADE += """
 [[stores.tables.file]]
+path = "held/{number}.csv"
+function = "made_here:gated"
+parameters.number = { pattern = "[0-9]+" }
+
+[[stores.tables.file]]
 path = "guessed.csv"
 function = "made_here:slow"
 estimate = 200_000
@@ -215,6 +220,26 @@ def test_a_hundred_callers_have_one_run(tmp_path: Path) -> None:
             contents = {caller.result() for caller in callers}
         assert [len(content.splitlines()) for content in contents] == [61]
         assert runs(service, "gated") == 1
+
+
+@pytest.mark.parametrize("token", ["bob", None], ids=["a recipient", "a network"])
+def test_nobody_takes_all_that_may_be_made_at_once(tmp_path: Path, token: str | None) -> None:
+    with (
+        serving(tmp_path / "service", MADE.replace("seconds = 3", "seconds = 90")) as service,
+        ExitStack() as connections,
+    ):
+        signed_in = "" if token is None else f"authorization: Bearer {service.tokens[token]}\r\n"
+        for number in range(60):
+            connection = connections.enter_context(socket.create_connection(("127.0.0.1", service.port)))
+            head = f"GET /get/tables/held/{number}.csv HTTP/1.1\r\nhost: x\r\n{signed_in}\r\n"
+            connection.sendall(head.encode())
+        until(lambda: runs(service, "gated") >= 8)
+        began = time.monotonic()
+        assert service.get("/get/tables/drawings/pier.pdf", "ann").status_code == 200
+        assert service.get("/get/tables/gauges/tern-rock/2026-01.csv", "ann").status_code == 200
+        assert time.monotonic() - began < 5
+        assert runs(service, "gated") == 8, "half of what is made at once"
+        (service.folder / "open.txt").touch()
 
 
 def test_what_is_kept_has_a_length_a_digest_ranges_and_conditions(service: Service) -> None:

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import asyncio
+import random
 import threading
+from collections import Counter
 from collections.abc import AsyncIterator
 from concurrent.futures import Future, wait
 from contextlib import asynccontextmanager, nullcontext
@@ -50,6 +52,61 @@ def test_what_hangs_by_one_name_keeps_nothing_by_another_waiting() -> None:
         named.of("far").submit(int)
     hold.set()
     hanging.result(10)
+
+
+def test_one_asker_has_half_of_the_threads_and_the_others_go_ahead_of_what_waits() -> None:
+    pool, hold, began = Pool("fair", 4, waiting=8), threading.Event(), threading.Semaphore(0)
+
+    def held() -> None:
+        began.release()
+        hold.wait(20)
+
+    greedy = [pool.submit(held, whose="bob") for _ in range(6)]
+    assert began.acquire(timeout=10)
+    assert began.acquire(timeout=10)
+    assert pool.submit(int, "1", whose="ann").result(10) == 1
+    assert pool.submit(int, "2").result(10) == 2, "what is nobody's in particular has all of the threads"
+    assert not began.acquire(blocking=False), "the third of one asker waits"
+    hold.set()
+    wait(greedy)
+    assert began.acquire(timeout=10)
+    assert pool.submit(int, "3", whose="bob").result(10) == 3
+
+
+def test_one_asker_has_half_of_the_places_to_wait_too() -> None:
+    pool, hold = Pool("fair", 4, waiting=8), threading.Event()
+    greedy = [pool.submit(hold.wait, 20, whose="bob") for _ in range(6)]
+    with pytest.raises(PoolBusy, match="fair: 6 calls of bob"):
+        pool.submit(int, whose="bob")
+    others = [pool.submit(hold.wait, 20, whose=name) for name in ("ann", "cem", "dee") for _ in range(2)]
+    with pytest.raises(PoolBusy, match="fair: 12 calls run or wait"):
+        pool.submit(int, whose="eve")
+    greedy[-1].cancel()
+    assert pool.submit(int, "7", whose="ann").cancel(), "a call that was given up leaves its place to others"
+    hold.set()
+    wait([*greedy, *others])
+    assert (pool.taken, pool.submit(int, "8", whose="bob").result(10)) == (0, 8)
+
+
+def test_whoever_asks_every_call_is_made_and_no_more_of_one_at_once_than_may_be() -> None:
+    pool, lock, chance = Pool("fair", 5, waiting=1000), threading.Lock(), random.Random(7)
+    running: Counter[str] = Counter()
+    most: Counter[str] = Counter()
+
+    def work(whose: str, number: int) -> int:
+        with lock:
+            running[whose] += 1
+            most[whose] = max(most[whose], running[whose])
+        threading.Event().wait(0.001)
+        with lock:
+            running[whose] -= 1
+        return number
+
+    asked = [chance.choice("aaaab") for _ in range(400)]
+    calls = [pool.submit(work, whose, number, whose=whose) for number, whose in enumerate(asked)]
+    assert [call.result(30) for call in calls] == list(range(400))
+    assert set(most) == {"a", "b"}
+    assert max(most.values()) <= 3
 
 
 def test_after_threads_have_ended_there_are_no_more_than_may_be(monkeypatch: pytest.MonkeyPatch) -> None:

@@ -9,6 +9,7 @@ from typing import NamedTuple
 from invio.core.addresses import Address, is_proper
 from invio.core.http.media_types import essence
 from invio.core.moments import FIRST_DATE, LAST_MOMENT
+from invio.core.networks import principal
 
 
 class FileFacts(NamedTuple):
@@ -99,6 +100,12 @@ class Caller:
     session: bool = False
     credential: str | None = field(default=None, compare=False)
     context: object = field(default=None, compare=False, repr=False)
+
+    @property
+    def principal(self) -> str | None:
+        """Whose limits hold, and whose share of what many wait for; None where one cannot be told from another."""
+        known = self.recipient is not None or self.network is not None
+        return principal(self.recipient, self.network) if known else None
 
 
 ANYONE = Caller()

@@ -241,7 +241,8 @@ class Planner:
         if link is None:
             await catalogue.prefetch(caller, "read", address)
         if catalogue.waits(address):
-            found, by = await in_pool(catalogue.pool_of(address), self._found, caller, address, link, version)
+            pool, whose = catalogue.pool_of(address), caller.principal
+            found, by = await in_pool(pool, self._found, caller, address, link, version, whose=whose)
         else:
             found, by = self._found(caller, address, link, version)
         if link is None:
@@ -252,7 +253,7 @@ class Planner:
             quotas = dict.fromkeys(catalogue.rules.quotas_named(maker.quotas, address), 1)
             owner = maker.recipient
         if presentation.rendition is not None:
-            found = await way.renditions.made(found, presentation.rendition)
+            found = await way.renditions.made(found, presentation.rendition, caller)
         offer = await way.offering.offer(request.head, found, presentation, terms, caller=caller)
         etag, rendition = offer.found.facts.tag, presentation.rendition
         return Resolved(offer.representation, etag, found, terms, quotas, owner, by, rendition)

@@ -111,10 +111,12 @@ _ROOM = threading.Lock()
 class Production:
     """One run. Nothing is made before `start`, which the first reader calls."""
 
-    def __init__(self, begin: Callable[[], Iterator[bytes]], pool: Pool, spool: Spool) -> None:
-        """`begin` gives the pieces; it, and each piece, is taken by a thread of `pool`."""
+    def __init__(
+        self, begin: Callable[[], Iterator[bytes]], pool: Pool, spool: Spool, whose: str | None = None
+    ) -> None:
+        """`begin` gives the pieces; it, and each piece, is taken by a thread of `pool`, for whoever it is."""
         self.tag = secrets.token_hex(12)
-        self._begin, self._pool, self._spool = begin, pool, spool
+        self._begin, self._pool, self._spool, self._whose = begin, pool, spool, whose
         self._changed = threading.Condition()
         self._waiting: set[tuple[asyncio.AbstractEventLoop, asyncio.Event]] = set()
         self._file = tempfile.TemporaryFile(prefix="invio-", dir=spool.folder)  # noqa: SIM115 - as long as this lives
@@ -182,7 +184,7 @@ class Production:
         try:
             if is_watched:
                 threading.Thread(target=self._watch, name="production", daemon=True).start()
-            self._pool.submit(self._make)
+            self._pool.submit(self._make, whose=self._whose)
         except (PoolBusy, RuntimeError):  # the latter: the system gives no thread
             self._end(NotProduced("too much of this is being made at once", "busy"))
             raise self._failure() from None

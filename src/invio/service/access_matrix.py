@@ -48,7 +48,7 @@ async def get_audience(
             lines = [line for line in lines if not line.who.startswith("recipient:")]
         return AudienceList(address=str(where), action=action, audience=lines)
 
-    return await decided(parts.catalogue.pool_of(where), work)
+    return await decided(parts.catalogue.pool_of(where), work, whose=caller.principal)
 
 
 def _rules(parts: Parts) -> RuleSet:
@@ -107,7 +107,7 @@ async def get_access(
     """The access of anyone, of signed-in recipients, and of a member of each group, as of now. For administrators."""
     await require_administrator(parts, caller)
     where = None if within is None else read_address(within if within.endswith("/") else within + "/")
-    return await decided(parts.catalogue.pool_of(where), _matrix, parts, where)
+    return await decided(parts.catalogue.pool_of(where), _matrix, parts, where, whose=caller.principal)
 
 
 def _matrix(parts: Parts, where: Address | None) -> AccessMatrix:

@@ -33,7 +33,8 @@ async def get_audit(
     await require_administrator(parts, caller)
     with suppress(SQLAlchemyError):  # what cannot be written now waits on, and what is there is shown
         await parts.audit.write(parts.journal)
-    lines = await in_pool(parts.pools.history, partial(_lines, parts, before, event, by, limit))
+    wanted = partial(_lines, parts, before, event, by, limit)
+    lines = await in_pool(parts.pools.history, wanted, whose=caller.principal)
     following = lines[-1].id if len(lines) == limit else None
     return AuditList(lines=[_shape(line) for line in lines], next=following)
 

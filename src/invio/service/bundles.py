@@ -65,7 +65,7 @@ async def make_bundle(
     )
     save = partial(parts.bundles.save, caller, asked.files, asked.name, options)
     save = partial(save, kind=asked.format, versions=asked.versions, keep=asked.wait is False)
-    record = await in_pool(parts.pools.planning, save)
+    record = await in_pool(parts.pools.planning, save, whose=caller.principal)
     if asked.wait:
         made = _shape_of(request, record, await _planned(request, parts, caller, record))
     else:
@@ -81,7 +81,8 @@ async def _planned(request: Request, parts: Parts, caller: Caller, record: Bundl
     left = threading.Event()
     async with parts.planners.turn(caller):
         pool = parts.bundles.pools.of(record) or parts.pools.planning
-        planning = asyncio.create_task(in_pool(pool, parts.bundles.plan, caller, record, left.is_set))
+        whose = caller.principal
+        planning = asyncio.create_task(in_pool(pool, parts.bundles.plan, caller, record, left.is_set, whose=whose))
         try:
             while not (await asyncio.wait({planning}, timeout=_LOOKED_EVERY))[0]:
                 if await request.is_disconnected():
@@ -150,7 +151,7 @@ async def make_bundle_from_form(
     options = BundleOptions(folders == "flatten", sums)
     save = partial(parts.bundles.save, caller, files, name, options, kind=format, keep=False)
     try:
-        record = await in_pool(parts.pools.planning, save)
+        record = await in_pool(parts.pools.planning, save, whose=caller.principal)
         await _planned(request, parts, caller, record)
     except Refusal as refusal:
         listing = None if page is None else Listing.at(page, request, parts, caller)
@@ -166,10 +167,10 @@ async def _plan(parts: Parts, caller: Caller, record: BundleRecord) -> None:
     try:
         async with parts.planners.turn(caller):
             pool = parts.bundles.pools.of(record) or parts.pools.planning
-            await in_pool(pool, parts.bundles.plan, caller, record)
+            await in_pool(pool, parts.bundles.plan, caller, record, whose=caller.principal)
     except Refusal as refusal:
         if refusal.reason.word not in _WORTH_ASKING_AGAIN:
-            await in_pool(parts.pools.planning, parts.bundles.keep_refusal, record, refusal)
+            await in_pool(parts.pools.planning, parts.bundles.keep_refusal, record, refusal, whose=caller.principal)
         log.info("bundle.refused", extra={"fields": {"bundle": record.id, "reason": refusal.reason.word}})
 
 

@@ -74,8 +74,8 @@ def work_at_hand() -> Work | None:
     return _work.get()
 
 
-async def decided(pool: Pool, work: Callable[..., T], *given: Any) -> T:
-    """Runs work that decides something by a thread of `pool`, as `in_pool`, and asks what it has to know for it.
+async def decided(pool: Pool, work: Callable[..., T], *given: Any, whose: str | None = None) -> T:
+    """Runs work that decides something by a thread of `pool`, as `in_pool`, and asks what it has to know.
 
     The work may be run several times, so it only reads.
 
@@ -87,7 +87,7 @@ async def decided(pool: Pool, work: Callable[..., T], *given: Any) -> T:
     try:
         while True:
             try:
-                result = await in_pool(pool, work, *given)
+                result = await in_pool(pool, work, *given, whose=whose)
             except _AskFirst:
                 pass
             except Exception:

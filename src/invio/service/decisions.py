@@ -50,7 +50,7 @@ async def get_decision(
     if at is not None or network is not None:
         parts.catalogue.require(caller, "manage", where)
         subject = replace(subject, network=_network(network) if network is not None else subject.network)
-    facts = await in_pool(parts.catalogue.pool_of(where), parts.catalogue.facts, where, version)
+    facts = await in_pool(parts.catalogue.pool_of(where), parts.catalogue.facts, where, version, whose=caller.principal)
     await parts.rules.prefetch(subject, action, where)
     rules = parts.rules
     if at is not None and isinstance(rules, RuleSet):

@@ -51,7 +51,7 @@ async def list_files(
         files = [shape(parts, caller, line.address, line.found) for line in page.files]
         return Listing(files=files, next=page.after, puts=folder is not None and _puts(parts, caller, folder))
 
-    return await decided(parts.catalogue.pool_of(folder), work)
+    return await decided(parts.catalogue.pool_of(folder), work, whose=caller.principal)
 
 
 def _puts(parts: Parts, caller: Caller, folder: Address) -> bool:
@@ -72,7 +72,7 @@ async def file_facts(address: str, request: Request, caller: TheCaller, parts: T
     def work() -> FileShape:
         return shape(parts, caller, where, parts.catalogue.obtain(caller, "list", where))
 
-    return await decided(parts.catalogue.pool_of(where), work)
+    return await decided(parts.catalogue.pool_of(where), work, whose=caller.principal)
 
 
 @router.get("/api/versions/{address:path}", summary="Versions of a file")
@@ -87,7 +87,9 @@ async def file_versions(
 ) -> VersionList:
     """The versions the caller may list, newest first. `/get/` with `?version=` delivers each."""
     where = address_in_path(request, "/api/versions/")
-    return await decided(parts.catalogue.pool_of(where), _versions, parts, caller, where, before, limit)
+    return await decided(
+        parts.catalogue.pool_of(where), _versions, parts, caller, where, before, limit, whose=caller.principal
+    )
 
 
 def _versions(parts: Parts, caller: Caller, where: Address, before: int | None, limit: int) -> VersionList:

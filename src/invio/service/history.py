@@ -85,7 +85,7 @@ async def get_history(
         pieces = _csv(rows) if form == "csv" else _lines(rows)
     elif form == "csv":
         pieces = _csv(())
-    first = await in_pool(parts.pools.history, next, pieces, "")
+    first = await in_pool(parts.pools.history, next, pieces, "", whose=caller.principal)
     media_type = "text/csv; charset=utf-8" if form == "csv" else "application/jsonl"
     headers = {"Cache-Control": "no-store", "Content-Disposition": f'attachment; filename="history.{form}"'}
     sent = _sent(first, pieces, parts, request, sight)
@@ -98,7 +98,7 @@ async def _sent(
     """The lines, some hundred at a time; no more of them once the caller is no longer who asked."""
     yield first
     looked = time.monotonic()
-    while piece := await in_pool(parts.pools.history, next, rest, ""):
+    while piece := await in_pool(parts.pools.history, next, rest, "", whose=sight.caller.principal):
         if sight.caller.recipient is not None and time.monotonic() - looked > _IDENTIFIED_FOR:
             looked = time.monotonic()
             if not await is_still(sight, request):

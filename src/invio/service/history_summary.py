@@ -35,7 +35,9 @@ async def get_history_summary(
     manages = wanted.address is not None and await sight.manages(wanted.address)
     found = pages(parts.engine, wanted.filters(sight.scope, manages=manages))
     summary, whole = await in_pool(
-        parts.pools.history, partial(_summed, found, sight, manages=manages, zone=wanted.zone)
+        parts.pools.history,
+        partial(_summed, found, sight, manages=manages, zone=wanted.zone),
+        whose=caller.principal,
     )
     return _shape(summary, whole=whole)
 

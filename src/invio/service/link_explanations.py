@@ -31,7 +31,7 @@ async def explain_link(asked: LinkQuestion, caller: TheCaller, parts: TheParts) 
         link = _read(asked.link.strip())
     except LinkRefused as refused:
         raise Refusal("bad-request", f"this is no sealed link: {refused.detail}") from None
-    known = await in_pool(parts.pools.history, _known, parts, link)
+    known = await in_pool(parts.pools.history, _known, parts, link, whose=caller.principal)
     explained = _explained(parts, caller, link, known)
     if explained.maker is not None and not await administers(parts, caller):
         explained.maker = None

@@ -52,7 +52,7 @@ async def post_link(
     if where.store == bundles.STORE and not where.folder:
         record = await in_pool(parts.pools.identification, _bundle, parts, caller, where)
         pool = parts.bundles.pools.of(record) or parts.pools.planning
-    opened = await decided(pool, _opened, parts, caller, asked, where, record)
+    opened = await decided(pool, _opened, parts, caller, asked, where, record, whose=caller.principal)
     link = await in_thread(_made, parts, caller, asked, opened)
     target = link_target(link)
     url = parts.behind.base_of(request) + target
@@ -142,7 +142,7 @@ async def list_links(
         if maker is not None:
             raise Refusal("not-allowed", "only administrators list the links of others")
         maker = caller.recipient
-    rows = await in_pool(parts.pools.history, _listed, parts, maker, limit, before)
+    rows = await in_pool(parts.pools.history, _listed, parts, maker, limit, before, whose=caller.principal)
     following = rows[-1].made if len(rows) == limit else None
     return LinkList(links=[_facts(row) for row in rows], next=following)
 

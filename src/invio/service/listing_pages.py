@@ -113,7 +113,9 @@ class Listing:
 
     async def page(self) -> Response:
         """The page. Raises Refusal."""
-        lines, following = await decided(self.parts.catalogue.pool_of(self.folder), self._lines)
+        lines, following = await decided(
+            self.parts.catalogue.pool_of(self.folder), self._lines, whose=self.caller.principal
+        )
         status = 200 if self.refusal is None else self.refusal.reason.status
         return page(
             self.request,

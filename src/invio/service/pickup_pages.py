@@ -109,10 +109,10 @@ async def _of_address(parts: Parts, caller: Caller, address: Address, says: Pres
     await parts.catalogue.prefetch(caller, "read", address)
     if address.store == bundles.STORE:
         return await _of_bundle(parts, caller, address, None, sealed=False)
-    pool = parts.catalogue.pool_of(address)
-    found = await decided(pool, parts.catalogue.obtain, caller, "read", address, says.version)
-    found = await _shown(parts, found, says.rendition)
-    return await decided(pool, _of_file, parts, caller, address, found, says)
+    pool, whose = parts.catalogue.pool_of(address), caller.principal
+    found = await decided(pool, parts.catalogue.obtain, caller, "read", address, says.version, whose=whose)
+    found = await _shown(parts, found, says.rendition, caller)
+    return await decided(pool, _of_file, parts, caller, address, found, says, whose=whose)
 
 
 def _of_file(parts: Parts, caller: Caller, address: Address, found: Found, says: Presentation) -> _Picked:
@@ -137,8 +137,9 @@ async def _of_link(parts: Parts, caller: Caller, link: SealedLink) -> _Picked:
     if address.store == bundles.STORE:
         return await _of_bundle(parts, caller, address, link.says("name"), sealed=True)
     says = presented(link.says, sealed=True)
-    found = await in_pool(parts.catalogue.pool_of(address), parts.catalogue.located, address, says.version)
-    facts = (await _shown(parts, found, says.rendition)).facts
+    pool, whose = parts.catalogue.pool_of(address), caller.principal
+    found = await in_pool(pool, parts.catalogue.located, address, says.version, whose=whose)
+    facts = (await _shown(parts, found, says.rendition, caller)).facts
     return _Picked(
         says.name or facts.name or address.name,
         facts.media_type or media_type_of(address.name),
@@ -150,11 +151,11 @@ async def _of_link(parts: Parts, caller: Caller, link: SealedLink) -> _Picked:
     )
 
 
-async def _shown(parts: Parts, found: Found, rendition: str | None) -> Found:
+async def _shown(parts: Parts, found: Found, rendition: str | None, caller: Caller) -> Found:
     """The file, or a rendition of it. Raises Refusal."""
     if rendition is None:
         return found
-    return await parts.way.renditions.made(found, rendition)
+    return await parts.way.renditions.made(found, rendition, caller)
 
 
 async def _of_bundle(parts: Parts, caller: Caller, address: Address, name: str | None, *, sealed: bool) -> _Picked:

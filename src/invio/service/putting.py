@@ -64,25 +64,26 @@ async def put_file(
     """
     head, where = head_of(request), _file(request)
     media_type, wanted = _said_type(head, where), _said_digest(head)
-    length, pool = int(head.get(b"content-length") or -1), parts.catalogue.writing_pool_of(where)
-    await decided(pool, _require, parts, caller, where, media_type, None if length < 0 else length)
+    length = int(head.get(b"content-length") or -1)
+    pool, whose = parts.catalogue.writing_pool_of(where), caller.principal
+    await decided(pool, _require, parts, caller, where, media_type, None if length < 0 else length, whose=whose)
     store = _store(parts, where)
     about = _said_description(store, where, description)
     putting = Putting(head, parts.digests.known, caller.recipient, media_type, about)
-    await in_pool(pool, _check, parts, where, putting)
+    await in_pool(pool, _check, parts, where, putting, whose=whose)
     try:
-        with await in_pool(pool, store.begin) as arriving:
+        with await in_pool(pool, store.begin, whose=whose) as arriving:
             body = _pieces(request, parts.settings.limits.idle)
-            await take(body, partial(in_pool, pool, arriving.write), partial(_require_room, parts))
+            await take(body, partial(in_pool, pool, arriving.write, whose=whose), partial(_require_room, parts))
             if length >= 0 and arriving.size != length:  # whatever the server made of the request
                 short = f"{length} bytes were announced and {arriving.size} arrived; nothing was changed"
                 raise Refusal("bad-request", short)
             # The upload may have taken hours: the caller's credentials are checked again, and the rules.
             caller = await caller_of(request)
-            await decided(pool, _require, parts, caller, where, media_type, arriving.size)
+            await decided(pool, _require, parts, caller, where, media_type, arriving.size, whose=whose)
             if wanted is not None and wanted != arriving.sha256:
                 raise Refusal("bad-request", "the content does not match its digest; send it again")
-            found, new = await in_pool(pool, store.put, where, arriving, putting)
+            found, new = await in_pool(pool, store.put, where, arriving, putting, whose=whose)
     except PathConflict:
         raise Refusal("in-the-way", f"{where} cannot be put there") from None
     except OSError as error:
@@ -112,16 +113,16 @@ async def renew_version(
     For the newest version only the `description` changes. `If-Match` applies it only while that is the newest content.
     """
     where = address_in_path(request, "/api/versions/")
-    pool = parts.catalogue.writing_pool_of(where)
-    await decided(pool, parts.catalogue.require, caller, "put", where)
-    await decided(pool, parts.catalogue.obtain, caller, "read", where, version)
+    pool, whose = parts.catalogue.writing_pool_of(where), caller.principal
+    await decided(pool, parts.catalogue.require, caller, "put", where, whose=whose)
+    await decided(pool, parts.catalogue.obtain, caller, "read", where, version, whose=whose)
     store = parts.catalogue.stores.get(where.store)
     if where.folder or not isinstance(store, VersionedStore):
         raise Refusal("missing", no_file(where))
     try:
         about = _said_description(store, where, description) if isinstance(store, WritableStore) else None
         putting = Putting(head_of(request), parts.digests.known, caller.recipient, description=about)
-        found, new = await in_pool(pool, store.renew, where, version, putting)
+        found, new = await in_pool(pool, store.renew, where, version, putting, whose=whose)
     except Missing:
         raise Refusal("missing", no_file(where)) from None
     except OSError as error:
@@ -140,7 +141,9 @@ async def _told(
     response.headers["Location"] = f"{request.scope.get('root_path', '')}/get/{quoted(where)}{which}"
     sha256 = parts.digests.known(facts.tag)
     response.headers["ETag"] = f'"{facts.tag if sha256 is None else content_tag(sha256)}"'
-    return await decided(parts.catalogue.writing_pool_of(where), shape, parts, caller, where, found)
+    return await decided(
+        parts.catalogue.writing_pool_of(where), shape, parts, caller, where, found, whose=caller.principal
+    )
 
 
 def _said_description(store: WritableStore, address: Address, text: str | None) -> str | None:
@@ -171,13 +174,13 @@ async def remove_file(
     content.
     """
     where = _file(request)
-    pool = parts.catalogue.writing_pool_of(where)
-    await decided(pool, parts.catalogue.require, caller, "manage", where)
+    pool, whose = parts.catalogue.writing_pool_of(where), caller.principal
+    await decided(pool, parts.catalogue.require, caller, "manage", where, whose=whose)
     store = _store(parts, where)
-    await decided(pool, parts.catalogue.obtain, caller, "manage", where, version)
+    await decided(pool, parts.catalogue.obtain, caller, "manage", where, version, whose=whose)
     putting = Putting(head_of(request), parts.digests.known, caller.recipient)
     try:
-        count = await in_pool(pool, store.remove, where, version, putting)
+        count = await in_pool(pool, store.remove, where, version, putting, whose=whose)
     except Missing:
         raise Refusal("missing", no_file(where)) from None
     parts.audit("file.removed", caller, address=str(where), version=version, versions=count)

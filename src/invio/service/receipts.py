@@ -39,7 +39,7 @@ async def get_receipt(transfer: TransferId, request: Request, caller: TheCaller,
     from invio.core.receipts import Receipt, sign
 
     row, key = state.row, (await parts.signing_keys.known())[0]
-    digest = await in_pool(parts.pools.history, _digest, parts, row)
+    digest = await in_pool(parts.pools.history, _digest, parts, row, whose=caller.principal)
     receipt = Receipt(
         service=parts.behind.base_of(request),
         transfer=row.id,

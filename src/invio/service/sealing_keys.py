@@ -26,7 +26,7 @@ router = APIRouter(tags=["keys"])
 async def list_keys(caller: TheCaller, parts: TheParts) -> KeyList:
     """The sealing keys by id, with the number of valid links this service made with each. For administrators."""
     await require_administrator(parts, caller)
-    return await in_pool(parts.pools.history, _list, parts)
+    return await in_pool(parts.pools.history, _list, parts, whose=caller.principal)
 
 
 @router.post("/api/keys", status_code=201, summary="Make a key that seals links from now on")
@@ -73,7 +73,7 @@ async def _changed(parts: Parts, caller: Caller, change: Callable[[KeyRing], Key
     await in_pool(parts.pools.files, _write, file, change)
     file.expire()
     await file.keep(parts.seal_by)
-    return await in_pool(parts.pools.history, _list, parts)
+    return await in_pool(parts.pools.history, _list, parts, whose=caller.principal)
 
 
 def _write(watched: Watched[KeyRing], change: Callable[[KeyRing], KeyRing]) -> None:

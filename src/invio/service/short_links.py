@@ -91,5 +91,7 @@ async def _terms(parts: Parts, caller: Caller, address: Address, version: int | 
         return NO_TERMS
     catalogue = parts.catalogue
     await catalogue.prefetch(caller, "read", address)
-    found = await decided(catalogue.pool_of(address), catalogue.obtain, caller, "read", address, version)
+    found = await decided(
+        catalogue.pool_of(address), catalogue.obtain, caller, "read", address, version, whose=caller.principal
+    )
     return parts.rules.terms(caller, "read", address, found.facts)

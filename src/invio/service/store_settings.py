@@ -134,7 +134,9 @@ class TablesSettings(Strict):
 
     kind: Literal["tables"]
     connections: int = Field(5, ge=1, le=100, description="to each of its databases, at once")
-    at_once: int = Field(16, ge=1, le=200, description="contents that are made at once; twice as many wait")
+    at_once: int = Field(
+        16, ge=1, le=200, description="contents that are made at once, half of them for one caller; twice as many wait"
+    )
     file: list[TableSettings] = Field(min_length=1)
 
 

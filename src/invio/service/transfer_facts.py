@@ -49,7 +49,7 @@ async def get_transfer_requests(transfer: TransferId, caller: TheCaller, parts: 
         with parts.engine.connect() as connection:
             return requests_of(connection, state.row.id)
 
-    found = await in_pool(parts.pools.history, look_up)
+    found = await in_pool(parts.pools.history, look_up, whose=caller.principal)
     return TransferRequests(requests=[_shown(one) for one in found])
 
 
@@ -88,7 +88,9 @@ async def seen_transfer(parts: Parts, caller: Caller, transfer: str) -> tuple[Tr
             return with_ids(connection, [transfer])
 
     running = list(parts.transfers.live.running(lambda row: row.id == transfer))
-    found = running or [TransferState(row) for row in await in_pool(parts.pools.history, look_up)]
+    found = running or [
+        TransferState(row) for row in await in_pool(parts.pools.history, look_up, whose=caller.principal)
+    ]
     if found:
         await may_see.prefetch({found[0].row.address})
         if may_see(found[0].row):

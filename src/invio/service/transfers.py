@@ -59,7 +59,9 @@ async def list_transfers(
     await may_see.prefetch(parts.transfers.live.addresses())
     await parts.transfers.recorded()
     live = {state.row.id: view(state) for state in parts.transfers.live.running(may_see)}
-    rows, following = await decided(parts.pools.history, _recorded, parts, may_see, limit, before)
+    rows, following = await decided(
+        parts.pools.history, _recorded, parts, may_see, limit, before, whose=may_see.caller.principal
+    )
     shown = [TransferShape.model_validate(live.get(row.id) or view(TransferState(row))) for row in rows]
     return TransferList(transfers=shown, next=following)
 
@@ -183,7 +185,7 @@ async def _missed(parts: Parts, may_see: TransferVisibility, wanted: TransferFil
             return ended_after(connection, since, may_see.scope, _TOLD_AGAIN)
 
     await parts.transfers.recorded()
-    rows = await in_pool(parts.pools.history, look_up)
+    rows = await in_pool(parts.pools.history, look_up, whose=may_see.caller.principal)
     # The oldest first, as they would have been told of.
     return [Change(TransferState(row)) for row in reversed(rows)]
 

@@ -32,7 +32,7 @@ _MOST = 100  # webhooks
 async def list_webhooks(caller: TheCaller, parts: TheParts) -> WebhookList:
     """The webhooks, with the number of waiting deliveries of each, and the available events."""
     await require_administrator(parts, caller)
-    return await in_pool(parts.pools.history, _list, parts)
+    return await in_pool(parts.pools.history, _list, parts, whose=caller.principal)
 
 
 @router.post("/api/webhooks", status_code=201, summary="Have an address be told of events")
@@ -92,7 +92,7 @@ async def list_deliveries(
 ) -> DeliveryList:
     """A webhook's deliveries, newest first, with the responses. Ended ones are kept for a week."""
     await require_administrator(parts, caller)
-    found = await in_pool(parts.pools.history, _page, parts, webhook, before, limit)
+    found = await in_pool(parts.pools.history, _page, parts, webhook, before, limit, whose=caller.principal)
     following = found[-1].id if len(found) == limit else None
     return DeliveryList(deliveries=[_delivery(one) for one in found], next=following)
 

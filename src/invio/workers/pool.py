@@ -6,6 +6,8 @@ hashing have their own threads.
 
 Invariants:
 - At most `workers` calls run and at most `waiting` wait; one more is refused at once (`PoolBusy`).
+- Of calls that say `whose` they are, one asker's run on half of the threads at most, and wait in half of the places:
+  whoever asks for much waits for themselves, and what others ask for meanwhile goes first.
 - The system may refuse to start a thread. Then the threads that the pool already has do the work; without any, the
   call is refused at once.
 - Whoever waits with a deadline is told when it has passed (`DeadlinePassed`). A call that waits for its turn is
@@ -20,12 +22,12 @@ from __future__ import annotations
 
 import asyncio
 import threading
-from collections import deque
+from collections import Counter, deque
 from collections.abc import Callable
 from concurrent.futures import CancelledError, Future
 from contextvars import copy_context
 from functools import partial
-from typing import Any, TypeVar
+from typing import Any, NamedTuple, TypeVar
 
 T = TypeVar("T")
 
@@ -57,6 +59,14 @@ class PoolsByName:
         )
 
 
+class _Call(NamedTuple):
+    """What is to be called, and on whose behalf; None: on nobody's in particular."""
+
+    future: Future[Any]
+    work: Callable[[], Any]
+    whose: str | None
+
+
 class Pool:
     """At most `workers` calls at a time, and `waiting` more that wait for them."""
 
@@ -67,9 +77,12 @@ class Pool:
         self._room = workers + waiting
         self._deadline = deadline
         self._taken = 0  # calls that run or wait
+        self._run_of_one, self._room_of_one = _half(workers), _half(workers) + _half(waiting)
+        self._taken_by: Counter[str] = Counter()  # the same of each asker
+        self._running_of: Counter[str] = Counter()
         self._idle: list[threading.Condition] = []  # by which threads wait for a call, the last one at the end
         self._threads = 0
-        self._queue: deque[tuple[Future[Any], Callable[..., Any], tuple[Any, ...]]] = deque()
+        self._queue: deque[_Call] = deque()
         self._lock = threading.Lock()
 
     @property
@@ -87,17 +100,25 @@ class Pool:
         """How many calls run or wait now."""
         return self._taken
 
-    def submit(self, work: Callable[..., T], *given: Any) -> Future[T]:
-        """Has `work` be called by a thread of the pool. Raises PoolBusy."""
+    def submit(self, work: Callable[..., T], *given: Any, whose: str | None = None) -> Future[T]:
+        """Has `work` be called by a thread of the pool; `whose` is who asks for it.
+
+        Raises:
+            PoolBusy: as many calls run and wait as may, of all or of this asker.
+        """
         future: Future[T] = Future()
         with self._lock:
             if self._taken >= self._room:
                 raise PoolBusy(f"{self.name}: {self._taken} calls run or wait already")
+            if whose is not None and self._taken_by[whose] >= self._room_of_one:
+                raise PoolBusy(f"{self.name}: {self._taken_by[whose]} calls of {whose} run or wait already")
             if not self._idle and self._threads < self._workers:
                 self._begin_thread()
             self._taken += 1
-            future.add_done_callback(self._release)
-            self._queue.append((future, partial(copy_context().run, work), given))
+            if whose is not None:
+                self._taken_by[whose] += 1
+            future.add_done_callback(partial(self._release, whose))
+            self._queue.append(_Call(future, partial(copy_context().run, work, *given), whose))
             if self._idle:
                 self._idle.pop().notify()
         return future
@@ -117,9 +138,9 @@ class Pool:
         else:
             self._threads += 1
 
-    async def run(self, work: Callable[..., T], *given: Any) -> T:
+    async def run(self, work: Callable[..., T], *given: Any, whose: str | None = None) -> T:
         """Calls `work` and gives what it gave. Raises PoolBusy, DeadlinePassed, or what `work` raises."""
-        future = self.submit(work, *given)
+        future = self.submit(work, *given, whose=whose)
         try:
             async with asyncio.timeout(self._deadline):
                 return await asyncio.wrap_future(future)
@@ -140,27 +161,58 @@ class Pool:
             future.cancel()
             raise DeadlinePassed(f"{self.name}: no answer within {self._deadline or 0:g} seconds") from None
 
-    def _release(self, _: Future[Any]) -> None:
+    def _release(self, whose: str | None, _: Future[Any]) -> None:
         with self._lock:
             self._taken -= 1
+            _count_down(self._taken_by, whose)
+
+    def _next(self) -> _Call | None:
+        """Takes the first call whose turn it is out of the queue; call it under the lock.
+
+        One that is passed over is called by the thread that ends one of the same asker's.
+        """
+        for place, call in enumerate(self._queue):
+            if call.whose is None or self._running_of[call.whose] < self._run_of_one:
+                del self._queue[place]
+                if call.whose is not None:
+                    self._running_of[call.whose] += 1
+                return call
+        return None
 
     def _work(self) -> None:
         wake = threading.Condition(self._lock)
         while True:
             with self._lock:
-                while not self._queue:
+                while (call := self._next()) is None:
                     self._idle.append(wake)
                     if not wake.wait(IDLE) and wake in self._idle:
                         self._idle.remove(wake)
                         self._threads -= 1
                         return
-                future, work, given = self._queue.popleft()
-            if not future.set_running_or_notify_cancel():
-                continue
-            try:
-                result = work(*given)
-            except BaseException as error:  # handed to whoever asked for the work
-                future.set_exception(error)
-            else:
-                future.set_result(result)
-            del future, work, given
+            self._called(call)
+            with self._lock:
+                _count_down(self._running_of, call.whose)
+            del call
+
+    @staticmethod
+    def _called(call: _Call) -> None:
+        if not call.future.set_running_or_notify_cancel():
+            return
+        try:
+            result = call.work()
+        except BaseException as error:  # handed to whoever asked for the work
+            call.future.set_exception(error)
+        else:
+            call.future.set_result(result)
+
+
+def _half(count: int) -> int:
+    return (count + 1) // 2
+
+
+def _count_down(counts: Counter[str], whose: str | None) -> None:
+    """One less of an asker's; whoever has none is forgotten."""
+    if whose is not None:
+        counts[whose] -= 1
+        if not counts[whose]:
+            del counts[whose]

@@ -83,7 +83,7 @@ class Productions:
         pool, key = made.pool, (str(found.facts.address), caller.recipient if made.recipe.personal else None)
 
         def anew() -> Production:
-            return Production(made.of(caller).chunks, pool, self._spool)  # type: ignore[arg-type]
+            return Production(made.of(caller).chunks, pool, self._spool, caller.principal)  # type: ignore[arg-type]
 
         production = self._taken(head, key, made.recipe.keep, anew)
         if production is None:

@@ -13,6 +13,7 @@ from dataclasses import dataclass
 from functools import partial
 from typing import BinaryIO, ClassVar
 
+from invio.core.files import Caller
 from invio.core.http.media_types import media_type_by_name
 from invio.core.memory import ExpiringMemory, Memory
 from invio.core.readable import ContentChanged
@@ -63,10 +64,12 @@ class Renditions:
         known = self._known.get((found, name))
         return known if known is not None and unchanged(known.source) else None
 
-    async def made(self, found: Found, name: str) -> Found:
-        """The rendition of an image, awaited where it has to be made. Raises as `of`."""
+    async def made(self, found: Found, name: str, caller: Caller) -> Found:
+        """The rendition of an image for who asks, awaited where it has to be made. Raises as `of`."""
         known = self.at_hand(found, name)
-        return known if known is not None else await in_pool(self.pool_of(found), self.of, found, name)
+        if known is not None:
+            return known
+        return await in_pool(self.pool_of(found), self.of, found, name, whose=caller.principal)
 
     def pool_of(self, found: Found) -> Pool:
         """The threads that make renditions of an image."""

@@ -54,11 +54,15 @@ async def ensure_task() -> None:
         await asyncio.sleep(0)
 
 
-async def in_pool(pool: Pool, work: Callable[..., T], *given: Any) -> T:
-    """Runs something by a thread of a pool of its own. Raises Refusal (`busy`), and what `work` raises."""
+async def in_pool(pool: Pool, work: Callable[..., T], *given: Any, whose: str | None = None) -> T:
+    """Runs something by a thread of a pool of its own; `whose` is who asks for it, where that is known.
+
+    Raises:
+        Refusal: `busy`; and what `work` raises.
+    """
     await ensure_task()
     try:
-        return await pool.run(work, *given)
+        return await pool.run(work, *given, whose=whose)
     except PoolBusy:
         raise Refusal(
             "busy", "the service is busy with requests of this kind; try again in a few seconds", retry_after=5
