@@ -17,6 +17,7 @@ import asyncio
 import json
 import logging
 import os
+import socket
 from collections.abc import AsyncIterator, Collection, Iterable
 from contextlib import asynccontextmanager, suppress
 from dataclasses import dataclass, field
@@ -27,6 +28,7 @@ from invio.delivery.transfers.feed import TICK
 from invio.delivery.transfers.live import LiveTransfers
 from invio.delivery.transfers.states import TransferState
 from invio.records.serving_lock import ServingLock
+from invio.service.permissions import bind_unix
 
 log = logging.getLogger("invio.service")
 
@@ -181,11 +183,13 @@ async def telling_peers(company: ServingLock, board: LiveTransfers) -> AsyncIter
     path = company.folder / f"{company.number}.sock"
     path.unlink(missing_ok=True)
     with _Folder(company.folder) as folder:
-        earlier = os.umask(0o177)
+        listener = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
         try:
-            server = await asyncio.start_unix_server(connected, folder.named(company.number))
-        finally:
-            os.umask(earlier)
+            bind_unix(listener, folder.named(company.number), 0o600)
+            server = await asyncio.start_unix_server(connected, sock=listener)
+        except BaseException:
+            listener.close()
+            raise
     try:
         yield
     finally:

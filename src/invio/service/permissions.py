@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+import socket
 import stat
 from collections.abc import Iterator
 from pathlib import Path
@@ -10,6 +12,17 @@ from invio.service.settings import Settings
 from invio.service.store_settings import ManagedSettings
 
 _OTHERS = stat.S_IRWXG | stat.S_IRWXO
+
+
+def bind_unix(listener: socket.socket, path: str, mode: int) -> None:
+    """Binds a Unix socket; nobody has more rights on its file than `mode` at any moment.
+
+    The umask is left as it is: it is the whole process's, and a folder that another thread makes meanwhile would be
+    made with it. Raises OSError.
+    """
+    os.fchmod(listener.fileno(), mode)  # Linux makes the file with the rights of the socket, less the umask's
+    listener.bind(path)
+    os.chmod(path, mode)
 
 
 def exposed(settings: Settings) -> list[str]:

@@ -30,7 +30,7 @@ from invio.core.version import VERSION
 from invio.delivery.sending.uvicorn.expected import ZeroCopyProtocol
 from invio.service.app import Service
 from invio.service.assembly import Parts, assemble
-from invio.service.permissions import exposed
+from invio.service.permissions import bind_unix, exposed
 from invio.service.settings import Settings
 from invio.workers.shared import OwnCounts, Sharing
 
@@ -183,11 +183,7 @@ def unix_socket(path: Path) -> socket.socket:
                 if probe.connect_ex(os.fspath(path)) == 0:
                     raise CannotListen(f"{path} is in use; stop the program that uses it, or choose another path")
             path.unlink()
-        earlier = os.umask(0o117)
-        try:
-            listener.bind(os.fspath(path))
-        finally:
-            os.umask(earlier)
+        bind_unix(listener, os.fspath(path), 0o660)
         listener.listen(2048)
     except (OSError, CannotListen) as error:
         listener.close()
