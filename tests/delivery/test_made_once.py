@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import gc
 import weakref
 from collections.abc import Callable, Iterator
 from dataclasses import replace
@@ -215,6 +216,58 @@ def test_what_is_dropped_is_closed_while_others_ask(productions: Productions, cl
     clock.now += 1000
     assert not productions.sweep()
     assert locked == [False]
+
+
+def whole_run(productions: Productions, clock: Clock, path: str, keep: float, caller: Caller) -> Production:
+    production = run_of(chosen(productions, asked(), found(path=path, keep=keep), caller))
+    finish(production, clock)
+    ended(POOL)
+    return production
+
+
+def test_who_obtains_what_was_dropped_holds_its_room_to_the_end(clock: Clock) -> None:
+    """Else the disk could be filled by those who read slowly what nobody counts any more."""
+    spool = Spool()
+    productions = Productions(spool, clock)
+    whole_run(productions, clock, "a.csv", 1000.0, ANN)
+    had = chosen(productions, asked(), found(path="a.csv"))
+    assert isinstance(had.source, SpooledFile)
+    clock.now += 5000
+    assert not productions.sweep()
+    gc.collect()
+    assert (spool.used, had.source.read(0, 5)) == (5, b"level")
+    del had
+    gc.collect()
+    assert spool.used == 0
+
+
+def test_room_is_made_by_what_is_kept_for_nobody_new_and_then_by_the_oldest(clock: Clock) -> None:
+    productions = Productions(Spool(), clock)
+    runs = {
+        path: whole_run(productions, clock, path, keep, caller)
+        for path, keep, caller in (("a.csv", 900.0, ANN), ("b.csv", 1.0, ANN), ("c.csv", 900.0, BOB))
+    }
+    chosen(productions, asked(), found(path="being-made.csv"))
+    clock.now += 10
+
+    def kept() -> list[str]:
+        return [path for path, run in runs.items() if productions._kept.get(run.tag) is not None]
+
+    assert productions.give_room(BOB.principal)
+    assert kept() == ["a.csv", "b.csv"]
+    assert productions.give_room()
+    assert kept() == ["a.csv"], "nobody new had got b any more"
+    assert not productions.give_room(BOB.principal)
+    assert productions.give_room()
+    assert not productions.give_room(), "what is being made is not dropped"
+    assert len(productions._kept) == 1
+
+
+def test_a_full_room_is_made_room_in_for_who_asks(clock: Clock) -> None:
+    productions = Productions(Spool(bytes=5, all_bytes=10), clock)
+    for path, caller in (("a", ANN), ("b", BOB), ("c", ANN)):
+        whole_run(productions, clock, path, 900.0, caller)  # which raises where it is not made
+    assert len(productions._kept) == 2
 
 
 def test_the_oldest_are_dropped_when_there_are_too_many(

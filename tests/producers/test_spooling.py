@@ -14,7 +14,7 @@ from unittest import mock
 import pytest
 
 from invio.producers import spooling
-from invio.producers.spooling import NotProduced, Production, Spool
+from invio.producers.spooling import NoRoom, NotProduced, Production, Spool
 from invio.workers.pool import Pool
 from tests.running import until
 
@@ -208,6 +208,46 @@ def test_the_room_is_given_back_with_the_last_who_holds_it() -> None:
     assert spool.used == 0
 
 
+def test_one_caller_has_half_of_the_room_and_always_enough_for_one_content() -> None:
+    spool = Spool(bytes=4, all_bytes=10)
+    spool.take(5, "bob")
+    with pytest.raises(NoRoom) as bobs:
+        spool.take(1, "bob")
+    spool.take(4, "ann")
+    with pytest.raises(NoRoom) as alls:
+        spool.take(2)
+    assert (bobs.value.whose, alls.value.whose, bobs.value.word) == ("bob", None, "busy")
+    spool.give_back(5, "bob")
+    spool.take(2, "bob")
+    assert spool.used == 6
+    Spool(bytes=8, all_bytes=10).take(8, "bob")
+
+
+def test_what_can_be_missed_is_dropped_until_there_is_room() -> None:
+    spool, missed = Spool(bytes=4, all_bytes=10), [("bob", 3), (None, 2), (None, 2)]
+
+    def drop(whose: str | None) -> bool:
+        for place, (theirs, count) in enumerate(missed):
+            if whose in (None, theirs):
+                del missed[place]
+                spool.give_back(count, theirs)
+                return True
+        return False
+
+    for whose, count in missed:
+        spool.take(count, whose)
+    spool.gives_room = drop
+    spool.take(2, "bob")
+    assert missed == [("bob", 3), (None, 2), (None, 2)], "there was room"
+    spool.take(1, "bob")
+    assert missed == [(None, 2), (None, 2)], "it was bob's part of the room that was taken"
+    spool.take(4)
+    assert missed == [(None, 2)]
+    with pytest.raises(NoRoom):
+        spool.take(9)
+    assert (spool.used, missed) == (7, [])
+
+
 def test_who_waits_for_all_of_it_has_it_made() -> None:
     steps = Steps(b"abc", b"def")
     for _ in range(3):
@@ -259,9 +299,9 @@ def test_what_is_written_while_the_run_is_stopped_takes_none_of_the_room() -> No
     one = production(steps, spool)
     take = spool.take
 
-    def stopped_meanwhile(count: int) -> None:
+    def stopped_meanwhile(count: int, whose: str | None) -> None:
         one._stop(NotProduced("nobody waits for it any more"))
-        take(count)
+        take(count, whose)
 
     with mock.patch.object(Spool, "take", side_effect=stopped_meanwhile):
         one.start()

@@ -9,7 +9,9 @@ Invariants:
   reader that reads below `length` gets what every other reader gets.
 - A production ends once, as `whole` or as `failed`. Whoever waits is woken at each piece and at the end.
 - What is made is bounded: a content by `bytes` and `seconds`, all of them together by the `Spool`'s room. What goes
-  beyond fails; its file, and with it the room, is given back when nobody holds the production any more.
+  beyond fails; its file, and with it the room, is given back when nobody holds the production any more. Of the room,
+  what one caller has had made takes half at most, but always enough for one content.
+- Where there is no room, contents that are whole and kept for those who come later are dropped first.
 - What has failed holds no place on the disk: nobody gets any more of it, however far behind they are.
 - The room of a production that nobody holds any more is given back without a lock: the interpreter collects garbage
   wherever it likes, so also in a thread that holds the lock of the room at that moment.
@@ -34,6 +36,7 @@ import tempfile
 import threading
 import time
 import weakref
+from collections import Counter
 from collections.abc import AsyncIterator, Callable, Iterator
 from contextlib import suppress
 from dataclasses import dataclass, field
@@ -60,10 +63,15 @@ class NotProduced(Exception):
 
 
 class NoRoom(NotProduced):
-    """As much lies there already as may."""
+    """As much lies there already as may; `whose` it is, where it is one caller's part of the room that is taken."""
 
-    def __init__(self) -> None:
+    def __init__(self, whose: str | None = None) -> None:
         super().__init__("as much is being made at present as there is room for", "busy")
+        self.whose = whose
+
+
+def _gives_none(whose: str | None) -> bool:  # noqa: ARG001 - as what does
+    return False
 
 
 @dataclass(slots=True)
@@ -78,8 +86,13 @@ class Spool:
     bytes: int = 4 << 30
     all_bytes: int = 16 << 30
     seconds: float = 600.0
+    # Drops something that can be missed, of one caller's or of all, and tells whether there was anything.
+    gives_room: Callable[[str | None], bool] = field(default=_gives_none, init=False, repr=False, compare=False)
     _taken: int = field(default=0, init=False, compare=False)
-    _returned: SimpleQueue[int] = field(default_factory=SimpleQueue, init=False, repr=False, compare=False)
+    _taken_by: Counter[str] = field(default_factory=Counter, init=False, repr=False, compare=False)
+    _returned: SimpleQueue[tuple[int, str | None]] = field(
+        default_factory=SimpleQueue, init=False, repr=False, compare=False
+    )
 
     @property
     def used(self) -> int:
@@ -87,21 +100,40 @@ class Spool:
         with _ROOM:
             return self._used()
 
-    def take(self, count: int) -> None:
-        """Takes some of the room. Raises NoRoom."""
+    def take(self, count: int, whose: str | None = None) -> None:
+        """Takes some of the room, for whoever it is. Raises NoRoom."""
+        while True:
+            try:
+                self._take(count, whose)
+            except NoRoom as none:
+                if not self.gives_room(none.whose):
+                    raise
+            else:
+                return
+
+    def _take(self, count: int, whose: str | None) -> None:
         with _ROOM:
             if self._used() + count > self.all_bytes:
                 raise NoRoom
+            if whose is not None:
+                if self._taken_by[whose] + count > max(self.bytes, self.all_bytes // 2):
+                    raise NoRoom(whose)
+                self._taken_by[whose] += count
             self._taken += count
 
-    def give_back(self, count: int) -> None:
+    def give_back(self, count: int, whose: str | None = None) -> None:
         """Gives some of the room back. It takes no lock: garbage may be collected where the lock is held."""
-        self._returned.put(count)
+        self._returned.put((count, whose))
 
     def _used(self) -> int:
         with suppress(Empty):
             while True:
-                self._taken -= self._returned.get_nowait()
+                count, whose = self._returned.get_nowait()
+                self._taken -= count
+                if whose is not None:
+                    self._taken_by[whose] -= count
+                    if not self._taken_by[whose]:
+                        del self._taken_by[whose]
         return self._taken
 
 
@@ -116,7 +148,7 @@ class Production:
     ) -> None:
         """`begin` gives the pieces; it, and each piece, is taken by a thread of `pool`, for whoever it is."""
         self.tag = secrets.token_hex(12)
-        self._begin, self._pool, self._spool, self._whose = begin, pool, spool, whose
+        self._begin, self._pool, self._spool, self.whose = begin, pool, spool, whose
         self._changed = threading.Condition()
         self._waiting: set[tuple[asyncio.AbstractEventLoop, asyncio.Event]] = set()
         self._file = tempfile.TemporaryFile(prefix="invio-", dir=spool.folder)  # noqa: SIM115 - as long as this lives
@@ -134,7 +166,7 @@ class Production:
         self.lacks_room = False  # why it failed
         self.began = 0.0  # Unix seconds
         self.ended = 0.0  # on the clock that does not go back
-        self._room = Taken(spool)
+        self._room = Taken(spool, whose)
         weakref.finalize(self, self._room.give_back_the_rest)
 
     @property
@@ -184,7 +216,7 @@ class Production:
         try:
             if is_watched:
                 threading.Thread(target=self._watch, name="production", daemon=True).start()
-            self._pool.submit(self._make, whose=self._whose)
+            self._pool.submit(self._make, whose=self.whose)
         except (PoolBusy, RuntimeError):  # the latter: the system gives no thread
             self._end(NotProduced("too much of this is being made at once", "busy"))
             raise self._failure() from None
@@ -380,12 +412,12 @@ class Production:
 class Taken:
     """What one content has taken of the room; given back when it is gone."""
 
-    def __init__(self, spool: Spool) -> None:
-        self._spool, self._taken = spool, 0
+    def __init__(self, spool: Spool, whose: str | None = None) -> None:
+        self._spool, self._whose, self._taken = spool, whose, 0
 
     def take(self, count: int) -> None:
         """Takes some more. Raises NoRoom."""
-        self._spool.take(count)
+        self._spool.take(count, self._whose)
         self._taken += count
 
     def give_back(self) -> None:
@@ -396,4 +428,4 @@ class Taken:
     def give_back_the_rest(self) -> None:
         """The same when the content is gone, and nobody else can do it at the same time; without a lock."""
         taken, self._taken = self._taken, 0
-        self._spool.give_back(taken)
+        self._spool.give_back(taken, self._whose)

@@ -67,6 +67,7 @@ class Productions:
         sleep: Callable[[float], None] = time.sleep,
     ) -> None:
         self._spool, self._now, self._sleep = spool, now, sleep
+        spool.gives_room = self.give_room
         self._kept: OrderedDict[str, _Kept] = OrderedDict()
         self._lock = threading.Lock()
         self._sweeps = False
@@ -140,6 +141,23 @@ class Productions:
         over.clear()  # not under the lock: large files take their time to close, and the event loop looks in here
         return left
 
+    def give_room(self, whose: str | None = None) -> bool:
+        """Drops one that is whole: the oldest that is kept for no new caller, or else the oldest.
+
+        `whose`: of those that were made for this caller. Returns whether there was one. Those who obtain it have it to
+        its end, and hold its room for as long.
+        """
+        with self._lock:
+            now = self._now()
+            whole = {tag: one for tag, one in self._kept.items() if one.production.whole}
+            theirs = [tag for tag, one in whole.items() if whose is None or one.production.whose == whose]
+            if not theirs:
+                return False
+            dropped = self._kept.pop(next((tag for tag in theirs if not whole[tag].good(now)), theirs[0]))
+        whole.clear()
+        del dropped  # not under the lock, as in `sweep`
+        return True
+
     def close(self) -> None:
         """Drops all of them; runs under way end when nobody reads them."""
         with self._lock:
@@ -154,7 +172,9 @@ def found_of(found: Found, made: Made, production: Production) -> Found:
             facts=facts, source=Made(production.pieces, made.pool, made.recipe, production), passing=True
         )
     facts = facts._replace(size=production.length, modified=production.began, sha256=production.sha256)
-    return found._replace(facts=facts, source=SpooledFile(production.descriptor(), production.length), passing=True)
+    return found._replace(
+        facts=facts, source=SpooledFile(production.descriptor(), production.length, production), passing=True
+    )
 
 
 def _names(text: str, production: Production) -> bool:
