@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import errno
 import math
 import os
 import threading
@@ -22,7 +23,7 @@ from invio.service.open_stores import open_store
 from invio.service.settings import read_settings
 from invio.stores.blocking import BlockingStore, Reading
 from invio.stores.cached import CachedFile, ContentCache
-from invio.stores.disk_cache import DiskCache
+from invio.stores.disk_cache import CacheFull, DiskCache
 from invio.stores.origin import OriginStore
 from invio.stores.sources import DiskFile, read_through
 from invio.stores.store import Found, Missing, StoreFault
@@ -194,6 +195,40 @@ def test_what_is_kept_is_bounded_and_what_is_damaged_is_fetched_again(tmp_path: 
     assert again.find(DiskCache.key(3)) is None, "another process verifies what it finds"
     assert again.find(DiskCache.key(2)) is not None
     assert not path.exists()
+
+
+def test_what_is_being_sent_is_not_evicted_for_it_would_keep_its_place(tmp_path: Path) -> None:
+    """Else those who read slowly could fill the disk with what the cache does not count any more."""
+    cache, other = (DiskCache(tmp_path / "contents", 250) for _ in range(2))
+    files = [cache.obtain(DiskCache.key(number), partial(_hundred, b"%d" % number)).file for number in range(2)]
+    sent = files[0].open()
+    cache.obtain(DiskCache.key(2), partial(_hundred, b"2"))
+    assert [cache.find(DiskCache.key(number)) is not None for number in range(3)] == [True, False, True]
+    other.obtain(DiskCache.key(3), partial(_hundred, b"3"))
+    assert [other.find(DiskCache.key(number)) is not None for number in (0, 2, 3)] == [True, False, True], "by another"
+    os.close(sent)
+    other.obtain(DiskCache.key(4), partial(_hundred, b"4"))
+    assert len(list((tmp_path / "contents").iterdir())) == 2
+
+
+def test_where_all_others_are_being_sent_the_newest_is_not_kept(tmp_path: Path) -> None:
+    cache, key = DiskCache(tmp_path / "contents", 250), DiskCache.key
+    sent = [cache.obtain(key(number), partial(_hundred, b"%d" % number)).file.open() for number in range(2)]
+    with pytest.raises(CacheFull) as full:
+        cache.obtain(key(2), partial(_hundred, b"2"))
+    assert full.value.errno == errno.ENOSPC
+    assert [cache.find(key(number)) is not None for number in range(3)] == [True, True, False]
+    assert len(list((tmp_path / "contents").iterdir())) == 2
+    for descriptor in sent:
+        os.close(descriptor)
+    assert cache.obtain(key(2), partial(_hundred, b"2")).file.read(0, 3) == b"222"
+
+
+def test_a_content_larger_than_the_cache_is_kept_alone(tmp_path: Path) -> None:
+    cache = DiskCache(tmp_path / "contents", 50)
+    for number in range(2):
+        assert cache.obtain(DiskCache.key(number), partial(_hundred, b"%d" % number)).file.size == 100
+    assert len(list((tmp_path / "contents").iterdir())) == 1
 
 
 def test_processes_that_share_a_cache_keep_little_more_than_one_would(tmp_path: Path) -> None:

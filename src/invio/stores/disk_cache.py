@@ -4,10 +4,15 @@ Each content is a file, named by its `key` and its digest. A file appears under 
 verified by the digest before its first use in a process. What a dying process leaves is removed at the next start. The
 least recently used files go first. Several processes may share a folder: each looks again at what lies there whenever
 it has added `SHARE` of the limit itself, so that together they keep little more than it.
+
+A file that is being sent takes its place on the disk until it is closed, so it is not evicted: whoever opens one holds
+a lock on it (`flock`), and who evicts looks for one. Where all others are being sent, the newest is not kept.
 """
 
 from __future__ import annotations
 
+import errno
+import fcntl
 import hashlib
 import logging
 import os
@@ -34,11 +39,31 @@ SHARE = 1 / 16
 _Index = OrderedDict[str, tuple[str, int]]  # names and lengths, by key
 
 
+class CacheFull(OSError):
+    """All that the cache might evict is being sent to somebody."""
+
+    def __init__(self) -> None:
+        super().__init__(errno.ENOSPC, "the cache is full of what is being sent")
+
+
+class CacheFile(DiskFile):
+    """A cached file, which is not evicted while somebody has it open."""
+
+    __slots__ = ()
+
+    def open(self) -> int:
+        """A descriptor of the file, unaltered, for the caller to close. Raises ContentChanged."""
+        descriptor = super().open()
+        with suppress(OSError):  # it is being evicted at this moment, or the file system has no locks
+            fcntl.flock(descriptor, fcntl.LOCK_SH | fcntl.LOCK_NB)
+        return descriptor
+
+
 @dataclass(frozen=True, slots=True)
 class Cached:
     """A content that is kept; `said` is a word that was given with it."""
 
-    file: DiskFile
+    file: CacheFile
     said: str
 
 
@@ -82,7 +107,7 @@ class DiskCache:
         """A content, which `make` writes if it is not cached; once for all concurrent callers.
 
         Raises:
-            OSError: it cannot be written. And what `make` raises.
+            OSError: it cannot be written, or (CacheFull) there is no place for it. And what `make` raises.
         """
         found = self.find(key)
         if found is not None:
@@ -121,7 +146,7 @@ class DiskCache:
             if key in self._index():
                 self._index().move_to_end(key)
         note_use(path, status)
-        return Cached(DiskFile.of(os.fsencode(path), status), name.rpartition("-")[2])
+        return Cached(CacheFile.of(os.fsencode(path), status), name.rpartition("-")[2])
 
     def at_hand(self, key: str) -> Cached | None:
         """Like `find`, without reading: only a content that this process has verified or written."""
@@ -153,30 +178,48 @@ class DiskCache:
             self._size += status.st_size - kept.get(key, ("", 0))[1]
             kept[key] = (name, status.st_size)
             kept.move_to_end(key)
-            evicted = list(self._evicted(kept))
-        for oldest in evicted:  # not under the lock: large files take their time, and the event loop looks in here
-            (self._folder / oldest).unlink(missing_ok=True)
-        return Cached(DiskFile.of(os.fsencode(self._folder / name), status), said)
+        self._evict(key)
+        return Cached(CacheFile.of(os.fsencode(self._folder / name), status), said)
 
-    def _evicted(self, kept: _Index) -> Iterator[str]:
-        """Takes the oldest contents out of the index until the others fit. Gives what they are called."""
-        while self._size > self.limit and len(kept) > 1:
-            _, (oldest, size) = kept.popitem(last=False)
-            self._size -= size
-            self._verified.discard(oldest)
-            yield oldest
+    def _evict(self, newest: str) -> None:
+        """Removes the oldest contents that nobody is sent until the others fit. Raises CacheFull.
 
-    def _forget(self, key: str, name: str, *, damaged: bool = False) -> None:
-        """Drops what was found under a key, unless another content has been kept there since."""
+        Files are not looked at under the lock: large ones take their time, and the event loop looks in here.
+        """
+        spared: set[str] = set()
+        while True:
+            with self._lock:
+                kept = self._index()
+                if self._size <= self.limit or newest not in kept:
+                    return
+                key = next((key for key in kept if key not in spared and key != newest), newest)
+                name = kept[key][0]
+            if key == newest:  # it is alone, or among what is being sent
+                if not spared:
+                    return
+                self._remove(key, name)
+                raise CacheFull
+            if _is_open(self._folder / name):
+                spared.add(key)
+            else:
+                self._remove(key, name)
+
+    def _remove(self, key: str, name: str) -> None:
+        if self._forget(key, name):
+            (self._folder / name).unlink(missing_ok=True)
+
+    def _forget(self, key: str, name: str, *, damaged: bool = False) -> bool:
+        """Drops what was found under a key; False: another content has been kept there since."""
         with self._lock:
             kept = self._index()
             if kept.get(key, ("", 0))[0] != name:
-                return
+                return False
             self._size -= kept.pop(key)[1]
             self._verified.discard(name)
         if damaged:
             log.warning("cache.damaged", extra={"fields": {"file": name}})
             (self._folder / name).unlink(missing_ok=True)
+        return True
 
     def _look_again(self) -> None:
         """Takes over what other processes have kept and evicted. Not under the lock: that may be waited for."""
@@ -214,6 +257,21 @@ def note_use(path: Path, status: os.stat_result) -> None:
     """
     with suppress(OSError):
         os.utime(path, ns=(time.time_ns(), status.st_mtime_ns))
+
+
+def _is_open(path: Path) -> bool:
+    """Whether somebody, of whatever process, has a cached file open to send it."""
+    try:
+        descriptor = os.open(path, os.O_RDONLY | os.O_CLOEXEC)
+    except OSError:
+        return False
+    try:
+        fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except OSError as error:
+        return error.errno == errno.EWOULDBLOCK  # else: the file system has no locks
+    finally:
+        os.close(descriptor)
+    return False
 
 
 def _is_as_called(path: Path, name: str) -> bool:

@@ -11,7 +11,7 @@ import time
 from collections.abc import AsyncIterator, Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
-from typing import ClassVar, NamedTuple, Protocol
+from typing import ClassVar, NamedTuple, Protocol, Self
 
 from invio.core.addresses import Address
 from invio.core.files import Caller
@@ -187,7 +187,7 @@ class DiskFile(_Opened, _Identity):
         return hash(self.path)
 
     @classmethod
-    def of(cls, path: bytes, status: os.stat_result) -> DiskFile:
+    def of(cls, path: bytes, status: os.stat_result) -> Self:
         """The file at a path, as it was found: by its identity, length and time."""
         return cls(path, status.st_dev, status.st_ino, status.st_size, status.st_mtime_ns)
 

@@ -23,7 +23,7 @@ from invio.delivery.sending.eager import in_pool
 from invio.producers.image_workers import ImageWorkers
 from invio.producers.imaging import NotAnImage
 from invio.stores.directory import unchanged
-from invio.stores.disk_cache import DiskCache
+from invio.stores.disk_cache import CacheFull, DiskCache
 from invio.stores.sources import PIECE, DiskFile, opened_unaltered, read_through
 from invio.stores.store import Found, StoreFault
 from invio.workers.pool import Pool, PoolsByName
@@ -113,9 +113,8 @@ class Renditions:
         except OSError as error:
             log.error("rendition.failed", extra={"fields": {"address": str(facts.address), "error": str(error)}})
             if error.errno in _FULL:
-                raise Refusal(
-                    "no-space", f"the rendition of {facts.address} could not be made: the disk is full"
-                ) from None
+                why = "the cache is full of what is being sent" if isinstance(error, CacheFull) else "the disk is full"
+                raise Refusal("no-space", f"the rendition of {facts.address} could not be made: {why}") from None
             raise Refusal("not-made", f"the rendition of {facts.address} could not be made") from None
         stem = facts.address.name.rpartition(".")[0] or facts.address.name
         its = facts._replace(
