@@ -368,6 +368,29 @@ def test_many_questions_at_once_wait_for_their_turn(office: ModuleType) -> None:
     assert asyncio.run(ask()) == [CheckResult(True)] * 40
 
 
+def test_one_caller_s_questions_leave_the_others_half_of_the_turns(office: ModuleType) -> None:
+    hold = threading.Event()
+
+    def check(question: CheckRequest) -> bool:
+        return question.recipient == "bob" or hold.wait(20)
+
+    patient = ExternalCheck(function="office:check", timeout=10.0)
+    outside = by_function(office, check)
+
+    async def ask() -> CheckResult | None:
+        asked = [(patient, about(number)) for number in range(40)]
+        anns = [asyncio.create_task(outside.prefetch([question])) for question in asked]
+        await asyncio.sleep(0.1)
+        bobs = (patient, about(0, "bob"))
+        await asyncio.wait_for(outside.prefetch([bobs]), 5)
+        hold.set()
+        await asyncio.gather(*anns)
+        assert [outside.answer(*question) for question in asked] == [CheckResult(True)] * 40
+        return outside.answer(*bobs)
+
+    assert asyncio.run(ask()) == CheckResult(True)
+
+
 def test_an_application_that_is_slow_and_answers_is_asked_on(office: ModuleType, clock: SetClock) -> None:
     seen: list[str] = []
 

@@ -24,6 +24,7 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any, cast
 
+from invio.core.files import Caller
 from invio.core.memory import Memory
 from invio.core.rules.decisions import RuleSet
 from invio.core.rules.external_checks import CheckRequest, CheckResult, ExternalCheck
@@ -40,7 +41,8 @@ _OF_ONE_REQUEST = 5.0
 _SILENT_FOR = 1.0  # seconds for which somebody who gave no answer is not asked again
 _LONGEST = 3600.0  # seconds for which an answer is believed
 _LONGEST_ANSWER = 64 * 1024  # bytes
-_AT_ONCE = 8  # questions to one application
+_AT_ONCE = 16  # questions to one application
+_OF_ONE = 8  # of them of one caller: what `Pool` lets run of one asker
 _WAITING = 1000  # that wait for their turn, each no longer than the rule waits for an answer
 _ANSWERS = 4096  # that are kept
 _PATIENCE = 3  # questions of one caller in a row that may go unanswered before further ones are not asked
@@ -133,8 +135,8 @@ class Outside:
         When none of those is answered in time, the rest is not asked.
         """
         found: dict[_Key, CheckResult | None] = {(ask, question): None for question in questions}
-        for at in range(0, len(questions), _AT_ONCE):
-            some, began = questions[at : at + _AT_ONCE], time.monotonic()
+        for at in range(0, len(questions), _OF_ONE):
+            some, began = questions[at : at + _OF_ONE], time.monotonic()
             answers = await asyncio.gather(*(self._asked_async(ask, question) for question in some))
             found |= {(ask, question): answer for question, answer in zip(some, answers, strict=True)}
             if not any(answers) and _took_too_long(ask, began):
@@ -151,7 +153,8 @@ class Outside:
 
     async def _asked_async(self, ask: ExternalCheck, question: CheckRequest) -> CheckResult | None:
         try:
-            return self._keep(ask, question, await self._pool(ask).run(self._answer_of, ask, question))
+            answer = await self._pool(ask).run(self._answer_of, ask, question, whose=_whose(question))
+            return self._keep(ask, question, answer)
         except (PoolBusy, DeadlinePassed) as error:
             return self._silent(ask, question, error)
 
@@ -161,7 +164,8 @@ class Outside:
         if times >= _PATIENCE and began - last < _SILENT_FOR:
             return None
         try:
-            answer = self._keep(ask, question, self._pool(ask).call(self._answer_of, ask, question))
+            answer = self._pool(ask).call(self._answer_of, ask, question, whose=_whose(question))
+            answer = self._keep(ask, question, answer)
         except (PoolBusy, DeadlinePassed) as error:
             answer = self._silent(ask, question, error)
         late = answer is None and _took_too_long(ask, began)
@@ -219,6 +223,10 @@ class Outside:
         if type(seconds) not in (int, float) or not 0 <= seconds < float("inf"):
             raise ValueError(f"'seconds' of its answer is {seconds!r}")
         return CheckResult(said["applies"], min(float(seconds), _LONGEST), str(said.get("because", ""))[:300])
+
+
+def _whose(question: CheckRequest) -> str | None:
+    return Caller(question.recipient, network=question.network).principal
 
 
 def _took_too_long(ask: ExternalCheck, began: float) -> bool:

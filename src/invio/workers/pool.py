@@ -150,9 +150,9 @@ class Pool:
             future.cancel()
             raise DeadlinePassed(f"{self.name}: no answer within {self._deadline:g} seconds") from None
 
-    def call(self, work: Callable[..., T], *given: Any) -> T:
+    def call(self, work: Callable[..., T], *given: Any, whose: str | None = None) -> T:
         """Like `run`, for a thread, which waits."""
-        future = self.submit(work, *given)
+        future = self.submit(work, *given, whose=whose)
         try:
             return future.result(self._deadline)
         except (TimeoutError, CancelledError):
