@@ -1,14 +1,17 @@
 import csv
 import io
 import sqlite3
+import threading
 import tracemalloc
 from collections.abc import Iterable, Iterator
 from pathlib import Path
 
 import pytest
+import sqlalchemy as sa
 
 from invio.producers.csv_rows import PIECE, Row, RowsAsCsv
-from invio.producers.producer import ProducerFault, Query, database_engine, function_named
+from invio.producers.producer import ProducerFault, Query, database_engine, function_named, making_pool
+from tests.running import until
 
 
 def csv_pieces(rows: Iterable[Row]) -> Iterator[bytes]:
@@ -77,6 +80,25 @@ def test_values_reach_a_database_bound_and_never_as_a_part_of_the_statement(tmp_
     )
     assert list(among.rows({"groups": ("pier", "none")})) == [("level",), (1.5,)]
     assert list(among.rows({"groups": ()})) == [("level",)]
+
+
+def test_contents_that_a_database_makes_slowly_wait_for_each_other_and_leave_it_answering(tmp_path: Path) -> None:
+    engine, hold = database_engine("sqlite:///slow.sqlite", tmp_path, connections=3), threading.Event()
+
+    @sa.event.listens_for(engine, "connect")
+    def _(connection: sqlite3.Connection, _: object) -> None:
+        connection.create_function("held", 0, lambda: hold.wait(20))
+
+    pool, slow = making_pool(engine, 3), Query(engine, "SELECT held() AS held")
+    made = [pool.submit(lambda: list(slow.rows({}))) for _ in range(8)]
+    pooled = engine.pool
+    assert isinstance(pooled, sa.QueuePool)
+    until(lambda: pooled.checkedout() == pool.workers)
+    assert Query(engine, "SELECT 'pier'").first_column({}, 10) == ["pier"]
+    hold.set()
+    assert [one.result(20) for one in made] == [[("held",), (1,)]] * 8
+    assert making_pool(engine, 3) is pool
+    assert making_pool(database_engine("sqlite:///other.sqlite", tmp_path, connections=1), 1).workers == 1
 
 
 def test_a_function_is_found_by_its_name() -> None:

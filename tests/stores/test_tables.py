@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from pathlib import Path
 from typing import cast
 
 import pytest
@@ -11,6 +12,8 @@ from invio.core.addresses import parse_address
 from invio.core.files import Caller
 from invio.producers.made_files import MadeFile, Values, made_template
 from invio.producers.parameters import Given, Parameter, read_pattern
+from invio.service.open_stores import open_store
+from invio.service.settings import read_settings
 from invio.stores.sources import Made
 from invio.stores.store import Missing, StoreFault
 from invio.stores.tables import TablesStore
@@ -107,6 +110,32 @@ def test_what_is_each_recipients_own_is_made_for_whoever_asks(store: TablesStore
     assert content(store, "tables/mine.csv", ann) == b'name,value\r\ngroups,"[""a"", ""b""]"\r\nrecipient,ann\r\n'
     assert b"recipient,\r\n" in content(store, "tables/mine.csv", Caller())
     assert store.locate(parse_address("tables/mine.csv")).personal
+
+
+def test_what_a_database_makes_leaves_a_connection_for_what_is_looked_up(tmp_path: Path) -> None:
+    """Threads of a store hold connections for as long as they make: more of them than those left none for anybody."""
+    (tmp_path / "invio.toml").write_text(
+        """
+[stores.made]
+kind = "tables"
+connections = 4
+"""
+        + "".join(
+            f'[[stores.made.file]]\npath = "{name}"\n{source}\n'
+            for name, source in (
+                ("a.csv", 'database = "sqlite:///one.sqlite"\nquery = "SELECT 1"'),
+                ("b.csv", 'database = "sqlite:///one.sqlite"\nquery = "SELECT 2"'),
+                ("c.csv", 'database = "sqlite:///two.sqlite"\nquery = "SELECT 3"'),
+                ("d.csv", 'function = "json:dumps"'),
+            )
+        )
+    )
+    store = open_store(read_settings(tmp_path / "invio.toml"), None, "made")
+    assert isinstance(store, TablesStore)
+    pools = [made.pool for name in "abcd" if (made := store.locate(parse_address(f"made/{name}.csv")).made) is not None]
+    assert [pool.workers for pool in pools if pool is not None] == [3, 3, 3, 16]
+    assert pools[0] is pools[1]
+    assert len({id(pool) for pool in pools}) == 3
 
 
 def test_a_database_that_does_not_answer_is_no_missing_file() -> None:

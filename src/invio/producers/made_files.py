@@ -9,6 +9,7 @@ from typing import Any
 from invio.core.files import Caller
 from invio.producers.formats import FORMATS, FormatOptions
 from invio.producers.parameters import BadTemplate, Parameter, Template, Typed, read_template
+from invio.workers.pool import Pool
 
 FORMAT = "format"  # what stands in a path for the format, where there are several
 _PIECE = 64 * 1024  # bytes of a text or of bytes that a function gives as one
@@ -22,7 +23,7 @@ class MadeFile:
 
     `name` is a template of what it is saved under. `keep` is for how many seconds a content is good for others who ask;
     `personal`: it is each recipient's own, and `rows` is given who asks as `recipient` and `groups`. `estimate` is how
-    many bytes one has, about.
+    many bytes one has, about. `pool` has the threads that make it; None: those of its store.
     """
 
     template: Template
@@ -34,6 +35,7 @@ class MadeFile:
     personal: bool = False
     estimate: int | None = None
     options: FormatOptions = field(default_factory=FormatOptions)
+    pool: Pool | None = None
 
     def format_of(self, given: Mapping[str, str]) -> str | None:
         """The format of a file with these values; None for bytes as they are."""

@@ -14,9 +14,11 @@ from typing import Any
 import sqlalchemy as sa
 
 from invio.producers.odd_dates import read_odd_dates_as_text
+from invio.workers.pool import Pool
 
 _FETCH = 1000  # rows at a time
 _WAITS_FOR_ONE = 5.0  # seconds to wait for a free connection
+_WAITING = 64  # contents that wait for a thread to be made by
 # What a query or a function is given of who asks, where the file is each recipient's own.
 CALLER_NAMES = ("recipient", "groups")
 
@@ -116,6 +118,21 @@ class Query:
 
 # One engine, and so one bounded pool of connections, for all that is read of one database.
 _engines: dict[tuple[str, int], sa.Engine] = {}
+
+
+# Of each, the threads that make contents by it.
+_making: dict[sa.Engine, Pool] = {}
+
+
+def making_pool(engine: sa.Engine, connections: int) -> Pool:
+    """The threads that make contents by the queries of a database of so many `connections`.
+
+    They are one fewer, where there are several: a content has its connection until it is whole, and whoever only looks
+    something up is to have one. What is beyond them waits for a thread, which may take longer than a connection does.
+    """
+    return _making.get(engine) or _making.setdefault(
+        engine, Pool(f"database-{len(_making) + 1}", max(1, connections - 1), waiting=_WAITING)
+    )
 
 
 def database_engine(database: str, folder: Path = Path(), connections: int = 5) -> sa.Engine:

@@ -86,7 +86,7 @@ class Pools:
     # Each hash takes 19 MiB and most of a core.
     passwords: Pool = field(default_factory=lambda: Pool("passwords", 2, waiting=16, deadline=30.0))
     planning: Pool = field(default_factory=lambda: Pool("planning", 4, waiting=60))
-    history: Pool = field(default_factory=lambda: Pool("history", 2, waiting=30, deadline=60.0))
+    history: Pool = field(default_factory=lambda: Pool("history", 2, waiting=60, deadline=60.0))
     links: Pool = field(default_factory=lambda: Pool("links", 4, waiting=2000, deadline=30.0))
     following: Pool = field(default_factory=lambda: Pool("following", 2, waiting=2000, deadline=30.0))
     files: Pool = field(default_factory=lambda: Pool("looks", 1, waiting=100, deadline=10.0))

@@ -19,7 +19,7 @@ from invio.producers.parameters import (
     Template,
     read_pattern,
 )
-from invio.producers.producer import CALLER_NAMES, ProducerFault, Query, database_engine, function_named
+from invio.producers.producer import CALLER_NAMES, ProducerFault, Query, database_engine, function_named, making_pool
 from invio.service.settings import Settings
 from invio.service.store_settings import ParameterSettings, TableSettings, TablesSettings
 from invio.stores.tables import TablesStore
@@ -91,6 +91,7 @@ def _made_file(settings: Settings, given: TableSettings, connections: int, place
         personal=given.caller,
         estimate=given.estimate,
         options=FormatOptions(given.mark, given.formulas == "safe", str(making_folder(settings))),
+        pool=making_pool(engine, connections) if engine is not None and given.function is None else None,
     )
 
 

@@ -133,10 +133,8 @@ class TablesSettings(Strict):
     """A store of files that are made when they are asked for."""
 
     kind: Literal["tables"]
-    connections: int = Field(5, ge=1, le=100, description="to each of its databases, at once")
-    at_once: int = Field(
-        16, ge=1, le=200, description="contents that are made at once, half of them for one caller; twice as many wait"
-    )
+    connections: int = Field(5, ge=1, le=100, description="to each of its databases, at once; one is for looking up")
+    at_once: int = Field(16, ge=1, le=200, description="contents that functions make at once, half for one caller")
     file: list[TableSettings] = Field(min_length=1)
 
 

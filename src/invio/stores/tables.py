@@ -13,7 +13,7 @@ from invio.stores.store import Found, Missing, StoreFault
 from invio.workers.pool import DeadlinePassed, Pool, PoolBusy
 
 T = TypeVar("T")
-_AT_ONCE = 16  # contents that are made at once, and twice as many that wait
+_AT_ONCE = 16  # contents that are made at once; four times as many wait, twice as many of one caller
 _ANSWERS_WITHIN = 20.0  # seconds for the query that tells a parameter's values
 
 
@@ -26,7 +26,7 @@ class TablesStore:
         self.name = name
         self._files = list(files)
         # Threads of its own: a database or a function that hangs stands in nobody else's way.
-        self._pool = Pool(f"tables-{name}", at_once, waiting=2 * at_once)
+        self._pool = Pool(f"tables-{name}", at_once, waiting=4 * at_once)
         self._asking = Pool(f"values-{name}", 4, waiting=16, deadline=_ANSWERS_WITHIN)
         self.waits = any(file.template.asks for file in self._files)
 
@@ -47,7 +47,9 @@ class TablesStore:
         recipe = Recipe(
             lambda caller: file.maker(given, caller), keep=file.keep, personal=file.personal, estimate=file.estimate
         )
-        return Found(facts, Made(file.maker(given), self._pool, recipe), passing=True, personal=file.personal)
+        return Found(
+            facts, Made(file.maker(given), file.pool or self._pool, recipe), passing=True, personal=file.personal
+        )
 
     def list(self, folder: Address) -> Sequence[Address]:
         """What is in a folder, in order. Raises Missing, StoreFault."""

@@ -139,7 +139,7 @@ class Catalogue:
         # Long listings, cached for the next page.
         self._listings: ExpiringMemory[_Listed, Sequence[Address]] = ExpiringMemory(_LISTINGS, _LISTED_FOR)
         # Listing and finding have their own threads, and each store that may block has others.
-        self._pool, self._pools = Pool("listing", 8, waiting=200), PoolsByName("listing", 8, waiting=8)
+        self._pool, self._pools = Pool("listing", 8, waiting=200), PoolsByName("listing", 8, waiting=200)
         # So have uploads, and what else changes a store.
         self._writing, self._writing_of = Pool("putting", 16, waiting=5000), PoolsByName("putting", 8, waiting=200)
 

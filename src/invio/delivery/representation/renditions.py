@@ -48,8 +48,8 @@ class Renditions:
     ) -> None:
         """`largest` is how many bytes an image may have of which one is made."""
         self._named, self._workers, self._cache, self._largest = dict(named), workers, cache, largest
-        self._pool = Pool("renditions", 4, waiting=400)
-        self._pools = PoolsByName("renditions", 4, waiting=60)  # by the store that is waited for
+        self._pool = Pool("renditions", 4, waiting=800)
+        self._pools = PoolsByName("renditions", 4, waiting=240)  # by the store that is waited for
         # What was made of a finding; good for as long as its file is what it was.
         self._known: Memory[tuple[Found, str], Found] = Memory(_KNOWN)
         # Of what none can be made, and why, by the key in the cache: to try it takes a process for seconds.
