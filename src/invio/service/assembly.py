@@ -85,7 +85,7 @@ class Pools:
     provider: Pool = field(default_factory=lambda: Pool("provider", 4, waiting=2000, deadline=30.0))
     # Each hash takes 19 MiB and most of a core.
     passwords: Pool = field(default_factory=lambda: Pool("passwords", 2, waiting=16, deadline=30.0))
-    planning: Pool = field(default_factory=lambda: Pool("planning", 4, waiting=60))
+    planning: Pool = field(default_factory=lambda: Pool("planning", 4, waiting=124))
     history: Pool = field(default_factory=lambda: Pool("history", 2, waiting=60, deadline=60.0))
     links: Pool = field(default_factory=lambda: Pool("links", 4, waiting=2000, deadline=30.0))
     following: Pool = field(default_factory=lambda: Pool("following", 2, waiting=2000, deadline=30.0))
