@@ -205,6 +205,7 @@ def test_what_is_being_sent_is_not_evicted_for_it_would_keep_its_place(tmp_path:
     cache.obtain(DiskCache.key(2), partial(_hundred, b"2"))
     assert [cache.find(DiskCache.key(number)) is not None for number in range(3)] == [True, False, True]
     other.obtain(DiskCache.key(3), partial(_hundred, b"3"))
+    assert list(other._index())[-1] == DiskCache.key(0), "it is being used: the next look finds it behind the others"
     assert [other.find(DiskCache.key(number)) is not None for number in (0, 2, 3)] == [True, False, True], "by another"
     os.close(sent)
     other.obtain(DiskCache.key(4), partial(_hundred, b"4"))

@@ -88,6 +88,17 @@ def test_one_asker_has_half_of_the_places_to_wait_too() -> None:
     assert (pool.taken, pool.submit(int, "8", whose="bob").result(10)) == (0, 8)
 
 
+def test_calls_that_were_given_up_do_not_pile_up_behind_those_that_hang() -> None:
+    pool, hold = Pool("fair", 2, waiting=4, deadline=0.01), threading.Event()
+    hanging = pool.submit(hold.wait, 20, whose="bob")
+    for _ in range(20):
+        with pytest.raises(DeadlinePassed):
+            pool.call(int, whose="bob")
+    assert (pool.taken, len(pool._queue)) == (1, 0)
+    hold.set()
+    assert hanging.result(10)
+
+
 def test_whoever_asks_every_call_is_made_and_no_more_of_one_at_once_than_may_be() -> None:
     pool, lock, chance = Pool("fair", 5, waiting=1000), threading.Lock(), random.Random(7)
     running: Counter[str] = Counter()

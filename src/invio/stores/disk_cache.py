@@ -201,6 +201,9 @@ class DiskCache:
                 raise CacheFull
             if _is_open(self._folder / name):
                 spared.add(key)
+                with self._lock:
+                    if key in self._index():  # it is being used: the next look finds it behind those that are not
+                        self._index().move_to_end(key)
             else:
                 self._remove(key, name)
 

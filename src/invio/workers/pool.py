@@ -161,10 +161,16 @@ class Pool:
             future.cancel()
             raise DeadlinePassed(f"{self.name}: no answer within {self._deadline or 0:g} seconds") from None
 
-    def _release(self, whose: str | None, _: Future[Any]) -> None:
+    def _release(self, whose: str | None, ended: Future[Any]) -> None:
         with self._lock:
             self._taken -= 1
             _count_down(self._taken_by, whose)
+            # Else it would lie there for as long as those before it hang.
+            waiting = next((call for call in self._queue if call.future is ended), None) if ended.cancelled() else None
+            if waiting is not None:
+                self._queue.remove(waiting)
+        if waiting is not None:
+            ended.set_running_or_notify_cancel()  # whoever waits for it with others is told
 
     def _next(self) -> _Call | None:
         """Takes the first call whose turn it is out of the queue; call it under the lock.
