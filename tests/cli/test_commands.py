@@ -9,6 +9,7 @@ import re
 import subprocess
 import tarfile
 import time
+import unicodedata
 import zipfile
 from collections.abc import Callable
 from pathlib import Path
@@ -339,6 +340,18 @@ def test_of_a_folder_its_own_files_are_put_under_names_in_one_form(ann: Invio, t
     told = ann("put", "sea", "up/u/")
     assert told.returncode == 2
     assert "would both be put as 'up/u/deep/\u00f6.txt'" in " ".join(told.stderr.split())
+
+
+@pytest.mark.parametrize(
+    "line", ["files {}", "why {}", "link make {} --service", "link make {} --service --in files/charts/ --only {}",
+             "fetch {} --output -", "bundle {} --output -"]
+)  # fmt: skip
+def test_addresses_are_typed_in_whichever_form_a_system_writes_them(ann: Invio, service: Service, line: str) -> None:
+    typed = unicodedata.normalize("NFD", "files/charts/Å – 潮.txt")
+    assert typed != "files/charts/Å – 潮.txt"
+    base = ("--base", service.url) if "link make" in line else ()
+    done = ann(*[typed if word == "{}" else word for word in line.split()], *base)
+    assert done.returncode == 0, done.stderr
 
 
 def test_which_file_has_no_address_is_said_and_nothing_is_put(ann: Invio, tmp_path: Path) -> None:

@@ -10,7 +10,7 @@ import click
 
 from invio.cli.bars import Bars
 from invio.cli.each import each
-from invio.cli.options import gives_json, keeps_trying, print_json, talks_to_service
+from invio.cli.options import ADDRESS, gives_json, keeps_trying, print_json, talks_to_service
 from invio.cli.output import say
 from invio.client import Client, Fetched
 from invio.client.partial import Existing
@@ -32,7 +32,7 @@ def _saves(command: Any) -> Any:
 
 
 @click.command()
-@click.argument("sources", nargs=-1, required=True, metavar="ADDRESS-OR-URL…")
+@click.argument("sources", nargs=-1, type=ADDRESS, required=True, metavar="ADDRESS-OR-URL…")
 @_saves
 @click.option("--version", type=click.IntRange(min=1), help="This version of the one file that is named.")
 @click.option("--rendition", metavar="NAME", help="This rendition of images, as the service's settings name them.")
@@ -87,7 +87,7 @@ def _write_out(client: Client, sources: tuple[str, ...], which: dict[str, Any], 
 
 
 @click.command()
-@click.argument("addresses", nargs=-1, required=True, metavar="ADDRESS…")
+@click.argument("addresses", nargs=-1, type=ADDRESS, required=True, metavar="ADDRESS…")
 @_saves
 @click.option("--name", help="The archive's name; one that ends in .tar is a TAR archive.")
 @click.option("--flatten", is_flag=True, help="Put all files into one folder.")

@@ -11,7 +11,7 @@ import click
 from rich.text import Text
 
 from invio.cli.links import PAST
-from invio.cli.options import talks_to_service
+from invio.cli.options import ADDRESS, talks_to_service
 from invio.cli.output import STATES, file_text, print_table, say, state_text
 from invio.client import Client
 from invio.core.figures import size_text
@@ -22,7 +22,7 @@ _MOST = 1_000_000_000  # lines that can be asked for: nobody has more
 
 @click.command()
 @click.option("--recipient", metavar="ID", help="Only this recipient's transfers.")
-@click.option("--address", help="Only this file, or files below this folder (store/folder/).")
+@click.option("--address", type=ADDRESS, help="Only this file, or files below this folder (store/folder/).")
 @click.option("--link", metavar="ID", help="Only transfers by links with this id.")
 @click.option("--of-token", metavar="ID", help="Only with this token, or in sessions opened with it.")
 @click.option("--state", type=click.Choice(list(STATES)), help="Only transfers in this state.")

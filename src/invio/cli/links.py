@@ -14,7 +14,7 @@ import click
 from rich.text import Text
 
 from invio.cli.commands import CommandFailed
-from invio.cli.options import gives_json, print_json, refusal_text, talks_to_service
+from invio.cli.options import ADDRESS, gives_json, print_json, refusal_text, talks_to_service
 from invio.cli.output import console, print_table, say
 from invio.client import Client
 from invio.core.addresses import parse_address
@@ -88,7 +88,8 @@ KEYS = click.option(
 
 # The conditions as options, for make and narrow.
 _CONDITION_OPTIONS: list[Callable[[Any], Any]] = [
-    click.option("--only", multiple=True, metavar="ADDRESS", help="Just this file, or below this folder."),
+    click.option("--only", multiple=True, type=ADDRESS, metavar="ADDRESS",
+                 help="Just this file, or below this folder."),
     click.option("--until", multiple=True, type=WHEN, metavar="WHEN",
                  help="When it expires: Unix seconds, 2026-12-24T18:00Z, or a span as 90m, 2h, 7d."),
     click.option("--after", multiple=True, type=WHEN, metavar="WHEN", help="When it becomes valid."),
@@ -141,14 +142,16 @@ def _public_url() -> str | None:
 
 
 @link.command()
-@click.argument("address")
+@click.argument("address", type=ADDRESS)
 @KEYS
 @click.option("--service", "by_service", is_flag=True,
               help="Have the service of --base make it, by your rights there; takes no key file.")  # fmt: skip
 @click.option("--token", envvar="INVIO_TOKEN", show_envvar=True, help="Your access token, for --service.")
 @click.option("--base", envvar="INVIO_URL", callback=_base, show_envvar=True, metavar="URL",
               help="What the link starts with; without it, public_url of the settings in this folder.")  # fmt: skip
-@click.option("--in", "within", metavar="FOLDER", help="Open everything below this folder (store/folder/).")
+@click.option(
+    "--in", "within", type=ADDRESS, metavar="FOLDER", help="Open everything below this folder (store/folder/)."
+)
 @click.option("--version", type=click.IntRange(min=1), help="This version of the file.")
 @click.option("--rendition", metavar="NAME", help="This rendition of the image, as the settings name them.")
 @click.option("--as", "disposition", type=click.Choice(["attachment", "inline"]), help="Save it, or show it.")
@@ -235,7 +238,7 @@ def _print_made(made: dict[str, Any], *, as_json: bool) -> None:
 
 @link.command()
 @click.argument("url")
-@click.option("--address", help="Another file that a folder's link opens.")
+@click.option("--address", type=ADDRESS, help="Another file that a folder's link opens.")
 @_takes_conditions
 @gives_json
 def narrow(*, url: str, address: str | None, as_json: bool, **given: Any) -> None:

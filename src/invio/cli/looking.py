@@ -14,7 +14,7 @@ from rich.table import Table
 from rich.text import Text
 
 from invio.cli.commands import CommandFailed
-from invio.cli.options import gives_json, print_json, talks_to_service
+from invio.cli.options import ADDRESS, gives_json, print_json, talks_to_service
 from invio.cli.output import console, file_text, json_text, plain_table, print_table, say, state_text
 from invio.client import Client
 from invio.core.addresses import parse_address
@@ -27,7 +27,7 @@ _MAY_NOT = 3  # exit status of `why`: 1 is for what went wrong, 2 for a wrong co
 
 
 @click.command()
-@click.argument("address", required=False)
+@click.argument("address", type=ADDRESS, required=False)
 @click.option("--versions", is_flag=True, help="List the versions of the file ADDRESS, the newest first.")
 @click.option("--search", metavar="TEXT", help="List what is below ADDRESS with TEXT in its name or description.")
 @click.option("--sort", type=click.Choice(["name", "-name", "size", "-size", "modified", "-modified"]),
@@ -99,7 +99,7 @@ def _versions(listed: list[dict[str, Any]], *, as_json: bool) -> None:
 
 
 @click.command()
-@click.argument("address")
+@click.argument("address", type=ADDRESS)
 @click.option(
     "--as", "recipient", metavar="RECIPIENT", help="The recipient to check, or 'anyone'; yourself when not given."
 )

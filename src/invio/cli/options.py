@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import functools
 import os
+import unicodedata
 from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
@@ -17,6 +18,22 @@ if TYPE_CHECKING:
     from invio.client import Refused
 
 Command = TypeVar("Command", bound=Callable[..., Any])
+
+
+class AddressText(click.ParamType[str]):
+    """An address as somebody types it: some systems and keyboards write one letter in two characters.
+
+    Addresses have one form of it (Unicode's NFC).
+    """
+
+    name = "text"
+
+    def convert(self, value: str, param: click.Parameter | None, ctx: click.Context | None) -> str:  # noqa: ARG002
+        """The text in that form."""
+        return unicodedata.normalize("NFC", value)
+
+
+ADDRESS = AddressText()
 
 # Of what works on the service's own machine, with its settings.
 has_settings = click.option(

@@ -11,7 +11,7 @@ import click
 
 from invio.cli.bars import Bars
 from invio.cli.each import each
-from invio.cli.options import gives_json, keeps_trying, print_json, talks_to_service
+from invio.cli.options import ADDRESS, gives_json, keeps_trying, print_json, talks_to_service
 from invio.cli.output import say
 from invio.client import Client
 from invio.core.addresses import BadAddress, parse_file_address
@@ -22,7 +22,7 @@ from invio.core.figures import size_text
 @click.argument(
     "files", nargs=-1, required=True, metavar="FILE…", type=click.Path(exists=True, allow_dash=True, path_type=Path)
 )
-@click.argument("address")
+@click.argument("address", type=ADDRESS)
 @click.option("--type", "media_type", help="The media type, where the file's name does not tell it.")
 @click.option("--description", help="What it is about, in a few words; managed stores and tables keep it.")
 @click.option("--only-new", is_flag=True, help="Fail if the file already exists.")
@@ -105,7 +105,7 @@ def _pairs(file: Path, address: str) -> list[tuple[Path | None, str]]:
 
 
 @click.command()
-@click.argument("address")
+@click.argument("address", type=ADDRESS)
 @click.option("--version", type=click.IntRange(min=1), required=True, help="The earlier version.")
 @gives_json
 @talks_to_service
@@ -119,7 +119,7 @@ def renew(*, client: Client, address: str, version: int, as_json: bool) -> None:
 
 
 @click.command()
-@click.argument("addresses", nargs=-1, required=True, metavar="ADDRESS…")
+@click.argument("addresses", nargs=-1, type=ADDRESS, required=True, metavar="ADDRESS…")
 @click.option(
     "--version", type=click.IntRange(min=1), help="Only this version of the one file; without it, all its versions."
 )
