@@ -10,6 +10,7 @@ import time
 import zipfile
 import zlib
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import pytest
@@ -117,6 +118,25 @@ def test_what_is_too_much_is_not_made(room: Room, says: str) -> None:
     with pytest.raises(NotProduced, match=says):
         spools.take("b1", address(1), made(b"x" * 60, b"x" * 60))
     until(lambda: gc.collect() >= 0 and spools.room.used == 0)  # when the producer's thread has let go of it
+
+
+def test_one_caller_s_archives_leave_half_of_the_threads_that_make_and_have_all_of_the_room() -> None:
+    pool, hold, began = Pool("made", 2, waiting=8), threading.Event(), threading.Semaphore(0)
+
+    def slow() -> Iterator[bytes]:
+        began.release()
+        hold.wait(20)
+        yield bytes(size)
+
+    size = SMALL + 1  # which has a file of its own
+    spools, source = Spools(8, Room(all_bytes=2 * size, bytes=size)), Made(slow, pool)
+    with ThreadPoolExecutor(2) as threads:
+        taken = [threads.submit(spools.take, f"b{number}", address(number), source, whose="bob") for number in range(2)]
+        assert began.acquire(timeout=10)
+        assert pool.submit(int, "7", whose="ann").result(10) == 7
+        hold.set()
+        assert [one.result(20).file.size for one in taken] == [size, size]
+    assert spools.room.used == 2 * size
 
 
 def test_archives_that_nobody_obtains_make_room_for_new_ones() -> None:

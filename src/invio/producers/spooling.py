@@ -79,13 +79,14 @@ class Spool:
     """Where contents lie while they are made, and how much may.
 
     `folder` None: the system's own. `bytes` of one content, `all_bytes` of those together that are there at once;
-    `seconds` for which one may be made.
+    `seconds` for which one may be made. `fair`: one caller has half of it at most.
     """
 
     folder: Path | None = None
     bytes: int = 4 << 30
     all_bytes: int = 16 << 30
     seconds: float = 600.0
+    fair: bool = True
     # Drops something that can be missed, of one caller's or of all, and tells whether there was anything.
     gives_room: Callable[[str | None], bool] = field(default=_gives_none, init=False, repr=False, compare=False)
     _taken: int = field(default=0, init=False, compare=False)
@@ -115,7 +116,7 @@ class Spool:
         with _ROOM:
             if self._used() + count > self.all_bytes:
                 raise NoRoom
-            if whose is not None:
+            if whose is not None and self.fair:
                 if self._taken_by[whose] + count > max(self.bytes, self.all_bytes // 2):
                     raise NoRoom(whose)
                 self._taken_by[whose] += count
@@ -130,7 +131,7 @@ class Spool:
             while True:
                 count, whose = self._returned.get_nowait()
                 self._taken -= count
-                if whose is not None:
+                if whose is not None and self.fair:
                     self._taken_by[whose] -= count
                     if not self._taken_by[whose]:
                         del self._taken_by[whose]

@@ -85,6 +85,7 @@ class Planning:
         self._spools = spools
         self._preparing = preparing
         self.record = record
+        self._whose: str | None = None  # who asks for it
         self._deflating: Deflating | None = None  # None: contents are stored
         self._sums: list[tuple[bytes, str]] = []
         # Contents to deflate later, with what they are known by, when this archive stores them; None: not wanted.
@@ -103,6 +104,7 @@ class Planning:
         Raises:
             NotDeflatedFirst, NobodyWaits; or Refusal: as `Bundles.plan`.
         """
+        self._whose = choosing.caller.principal
         try:
             limit = self._limits.wait_for if waits else None
             self._deflating = None
@@ -293,7 +295,7 @@ class Planning:
     def _made(self, address: Address, source: Made) -> Spool:
         """What was made for this archive. Raises Refusal (`not-made`, `no-space`, `busy`)."""
         try:
-            return self._spools.take(self.record.id, address, source, self._check_time)
+            return self._spools.take(self.record.id, address, source, self._check_time, self._whose)
         except NotProduced as error:
             raise Refusal(error.word, f"{address}: {error}", retry_after=5) from None
         except OSError as error:

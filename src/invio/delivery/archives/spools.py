@@ -93,13 +93,20 @@ class Spools:
         Where they lie, and how much may, is as in `room`, but what is made for archives takes none of it.
         `gives_room` drops the plan of one archive, and returns whether there was one to drop.
         """
-        self._limit, self.room, self._gives_room = limit, replace(room or Room()), gives_room
+        self._limit, self.room, self._gives_room = limit, replace(room or Room(), fair=False), gives_room
         self._kept: OrderedDict[tuple[str, str], Spool] = OrderedDict()
         self._shared: weakref.WeakValueDictionary[str, SharedFile] = weakref.WeakValueDictionary()
         self._lock = threading.Lock()
 
-    def take(self, bundle: str, address: Address, made: Made, check: Callable[[], object] = lambda: None) -> Spool:
-        """The content that this bundle has of this address; made now if it has none.
+    def take(
+        self,
+        bundle: str,
+        address: Address,
+        made: Made,
+        check: Callable[[], object] = lambda: None,
+        whose: str | None = None,
+    ) -> Spool:
+        """The content that this bundle has of this address; made now if it has none, for whoever it is.
 
         `check` is called every so often meanwhile, and may raise to end it.
 
@@ -113,7 +120,7 @@ class Spools:
             if kept is not None:
                 self._kept.move_to_end(key)
                 return kept
-        spool = self._made_with_room(bundle, made, check)
+        spool = self._made_with_room(bundle, made, check, whose)
         with self._lock:
             # Another request for the same bundle may have been faster: all must get one content.
             kept = self._kept.setdefault(key, spool)
@@ -121,10 +128,10 @@ class Spools:
                 self._kept.popitem(last=False)
             return kept
 
-    def _made_with_room(self, bundle: str, made: Made, check: Callable[[], object]) -> Spool:
+    def _made_with_room(self, bundle: str, made: Made, check: Callable[[], object], whose: str | None) -> Spool:
         while True:
             try:
-                return self._made(bundle, made, check)
+                return self._made(bundle, made, check, whose)
             except NoRoom:
                 if not self._lets_go():
                     raise
@@ -139,8 +146,8 @@ class Spools:
                 return False
         return True
 
-    def _made(self, bundle: str, made: Made, check: Callable[[], object]) -> Spool:
-        run = Production(made.chunks, made.pool or MAKING, self.room)  # type: ignore[arg-type]
+    def _made(self, bundle: str, made: Made, check: Callable[[], object], whose: str | None) -> Spool:
+        run = Production(made.chunks, made.pool or MAKING, self.room, whose)  # type: ignore[arg-type]
         try:
             run.make(check)
         except NotProduced:
