@@ -100,7 +100,7 @@ class DiskCache:
             except OSError:
                 good = False
             if not good:
-                self._forget(key, name, damaged=True)
+                self._remove(key, name, damaged=True)
             yield name, size, good
 
     def obtain(self, key: str, make: Callable[[BinaryIO], str]) -> Cached:
@@ -139,7 +139,7 @@ class DiskCache:
         except OSError:
             good = False
         if not good:
-            self._forget(key, name, damaged=True)
+            self._remove(key, name, damaged=True)
             return None
         self._verified.add(name)
         with self._lock:
@@ -207,11 +207,13 @@ class DiskCache:
             else:
                 self._remove(key, name)
 
-    def _remove(self, key: str, name: str) -> None:
+    def _remove(self, key: str, name: str, *, damaged: bool = False) -> None:
         if self._forget(key, name):
+            if damaged:
+                log.warning("cache.damaged", extra={"fields": {"file": name}})
             (self._folder / name).unlink(missing_ok=True)
 
-    def _forget(self, key: str, name: str, *, damaged: bool = False) -> bool:
+    def _forget(self, key: str, name: str) -> bool:
         """Drops what was found under a key; False: another content has been kept there since."""
         with self._lock:
             kept = self._index()
@@ -219,9 +221,6 @@ class DiskCache:
                 return False
             self._size -= kept.pop(key)[1]
             self._verified.discard(name)
-        if damaged:
-            log.warning("cache.damaged", extra={"fields": {"file": name}})
-            (self._folder / name).unlink(missing_ok=True)
         return True
 
     def _look_again(self) -> None:
