@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from bisect import bisect_left
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable
 
 # Bounds work and memory per transfer when a client requests single bytes with holes between them.
 MOST_RANGES = 256
+_NONE: list[tuple[int, int]] = []  # what all that are empty share: most transfers never have more than one range
 
 
 class Coverage:
@@ -15,7 +16,7 @@ class Coverage:
     __slots__ = ("_least", "_ranges", "total")
 
     def __init__(self, ranges: Iterable[tuple[int, int]] = ()) -> None:
-        self._ranges: Sequence[tuple[int, int]] = ()  # a list once something was added
+        self._ranges = _NONE
         self._least = 0  # no range is shorter, as far as is known
         self.total = 0
         for start, stop in ranges:
@@ -29,8 +30,8 @@ class Coverage:
             self._ranges, self.total = [(start, stop)], stop - start
             return
         ranges = self._ranges
-        assert isinstance(ranges, list)
-        low = bisect_left(ranges, (start, 0))
+        in_order = start > ranges[-1][1]
+        low = len(ranges) if in_order else bisect_left(ranges, (start, 0))
         if low and ranges[low - 1][1] >= start:
             low -= 1
         high = low
@@ -52,7 +53,6 @@ class Coverage:
         `added` is the place of the newest: where no other can be smaller, as with parts of one size, none is looked at.
         """
         ranges = self._ranges
-        assert isinstance(ranges, list)
         smallest, size = added, ranges[added][1] - ranges[added][0]
         if size > self._least:
             sizes = [above - below for below, above in ranges]

@@ -57,7 +57,11 @@ def _unite(connection: sa.Connection, row: TransferRow) -> None:
     known = connection.execute(sa.select(transfers).where(transfers.c.id == row.id)).first()
     if known is None:
         return
-    coverage = Coverage([(start, stop) for start, stop in [*known.coverage, *row.coverage]])
+    there = [(start, stop) for start, stop in known.coverage]
+    coverage, has = Coverage(there), set(there)
+    for start, stop in row.coverage:
+        if (start, stop) not in has:  # mostly it is
+            coverage.add(start, stop)
     row.covered, row.coverage = coverage.total, coverage.ranges
     row.requests = max(row.requests, known.requests)
     if row.size is not None and row.covered >= row.size and row.state != RUNNING:
