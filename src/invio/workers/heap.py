@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import ctypes
 from functools import cache
 from typing import Any
 
@@ -10,6 +9,8 @@ from typing import Any
 @cache
 def _trim() -> Any:
     """The C library's `malloc_trim(3)`; None where it has none."""
+    import ctypes  # most processes never need it
+
     return getattr(ctypes.CDLL(None), "malloc_trim", None)
 
 
