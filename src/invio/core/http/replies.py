@@ -35,7 +35,7 @@ METHODS = "GET, HEAD, OPTIONS"
 FROM_THE_START: tuple[Span, ...] = ((0, 0, 1 << 62),)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(slots=True)  # not frozen: an archive has a hundred thousand, and freezing takes most of their making
 class Slice:
     """`length` bytes from `offset` of a source, which only the sender knows how to open."""
 
@@ -150,7 +150,7 @@ class Representation:
         return None if self.modified is None else int(self.modified)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(slots=True)  # not frozen, for the same reason: each request has one. Nothing alters it.
 class Reply:
     """`length` is of the body in bytes, None when it is known only at its end.
 
