@@ -106,12 +106,12 @@ class DirectoryStore:
 
     def locate(self, address: Address) -> Found:
         """A file by its address. Raises Missing."""
-        if address.folder:
-            raise Missing(str(address))
-        seen = self._seen.get(address.path)
+        seen = self._seen.get(address.path)  # which holds files alone
         # Uses the configured path: a link on the way to the root may lead elsewhere by now.
         if seen is not None and is_at(f"{self._given}/{address.path}", seen.source):
             return seen
+        if address.folder:
+            raise Missing(str(address))
         where, status, root_path = self._reached(address)
         if not stat.S_ISREG(status.st_mode):
             raise Missing(str(address))

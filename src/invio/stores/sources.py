@@ -253,12 +253,8 @@ class DiskFile(_Opened, _Identity):
 
     def fits(self, status: os.stat_result) -> bool:
         """Whether this is the status of the file that was found, unaltered."""
-        return (
-            status.st_ino == self.inode
-            and status.st_mtime_ns == self.modified_ns
-            and status.st_size == self.size
-            and status.st_dev == self.device
-        )
+        # All but the path, in the order of the fields.
+        return self[1:] == (status.st_dev, status.st_ino, status.st_size, status.st_mtime_ns)
 
 
 class SpooledFile(_Opened):
