@@ -95,8 +95,10 @@ class Negotiator:
         Raises:
             Refusal: `changed`, when the file was replaced while it was looked at; or as of `Productions.choose`.
         """
-        found = await self._productions.choose(head, found, caller) if found.made is not None else found
-        coding, chosen, varies = self._coded(head, found)
+        coded = found.neighbours
+        if found.made is not None:
+            found, coded = await self._productions.choose(head, found, caller), True
+        coding, chosen, varies = self._coded(head, found) if coded else (None, found, False)
         tag = chosen.facts.tag
         sha256 = chosen.facts.sha256 or self._digests.known(tag)
         if sha256 is None and tag is not None and (head.wants_digest or self._always_digest):
