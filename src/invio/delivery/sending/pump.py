@@ -41,7 +41,7 @@ class Pump(PendingResponse):
         Raises:
             ReplyBroken: a file is no longer the one that was found; nothing was sent then.
         """
-        super().__init__(wire, watch, ended)
+        PendingResponse.__init__(self, wire, watch, ended)  # by name, as in `end`: `super` takes three times as long
         self._parts = iter(parts)
         self._source: Readable | None = None  # of which `_descriptor` is open
         self._descriptor = -1
@@ -156,7 +156,7 @@ class Pump(PendingResponse):
     def end(self, error: Exception | None) -> None:
         """Ends the body, for `error` or because it was sent whole."""
         self._close()
-        super().end(error)
+        PendingResponse.end(self, error)
 
     def _close(self) -> None:
         if self._descriptor >= 0:
