@@ -7,7 +7,7 @@ from collections.abc import Iterable
 
 # Bounds work and memory per transfer when a client requests single bytes with holes between them.
 MOST_RANGES = 256
-_NONE: list[tuple[int, int]] = []  # what all that are empty share: most transfers never have more than one range
+_NONE: list[tuple[int, int]] = []  # what all that are empty share; nothing is added to it
 
 
 class Coverage:
