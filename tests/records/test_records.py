@@ -8,6 +8,7 @@ import threading
 import time
 from collections.abc import Awaitable
 from contextlib import closing
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -377,6 +378,27 @@ def test_a_transaction_that_fails_half_way_leaves_nothing_of_it(engine: sa.Engin
         assert not driver.in_transaction
         statements.write_plain(driver, [row(3)], [], [])
     assert len(recorded(engine)) == 1
+
+
+@pytest.mark.parametrize("given", [
+    {}, {"recipient": None, "who": "network:::1"}, {"tag": "t-1", "credential": "token t"},
+    {"made_for": "bob", "decided_by": "seal: k1"}, {"network": None, "etag": None, "size": None},
+])  # fmt: skip
+def test_what_is_written_without_the_layers_is_what_is_written_with_them(
+    engine: sa.Engine, given: dict[str, object]
+) -> None:
+    one = row(0, **given, requests=0)
+    other = replace(one, id=new_transfer_id(time.time() + 1))
+    with write(engine).begin() as connection:
+        statements.insert(connection, [other])
+    with write(engine).connect() as connection:
+        driver = connection.connection.driver_connection
+        assert driver is not None
+        statements.write_plain(driver, [one], [], [])
+        driver.row_factory = sqlite3.Row
+        found = {line["id"]: dict(line) for line in driver.execute("SELECT * FROM transfers")}
+    assert found[one.id] | {"id": ""} == found[other.id] | {"id": ""}
+    assert {found[one.id][name] for name, value in given.items() if value is None} <= {None}
 
 
 def test_uses_that_no_period_reaches_back_to_are_forgotten(engine: sa.Engine) -> None:

@@ -42,6 +42,10 @@ _BEGUN = (
 )  # fmt: skip
 
 
+# Mostly there is none of these. The driver takes 1.5 microseconds to find nothing that adapts a None, ten times what
+# an empty text takes, which none of them ever is.
+_OFTEN_NONE = ("recipient", "tag", "credential", "made_for")
+
 _HOLDER = "'held-by'"  # where the number of the process goes, which is the same for all that it begins
 _BEGIN, _LINE = _statement(
     sa.insert(transfers).values(
@@ -55,7 +59,8 @@ _BEGIN, _LINE = _statement(
         version=sa.null(),
         rendition=sa.null(),
         held_by=sa.literal_column(_HOLDER),
-        **{name: sa.bindparam(f"the_{name}") for name in _BEGUN},
+        **{name: sa.bindparam(f"the_{name}") for name in _BEGUN if name not in _OFTEN_NONE},
+        **{name: sa.func.nullif(sa.bindparam(f"the_{name}"), sa.literal_column("''")) for name in _OFTEN_NONE},
     )
 ).split(" VALUES ")
 _COMPLETE, _IDS = _statement(
@@ -181,8 +186,8 @@ def _begun(rows: Sequence[TransferRow]) -> list[Any]:
     values: list[Any] = []
     for row in rows:
         values += (
-            row.id, row.who, row.recipient, row.tag, row.network, row.address, row.etag, row.size, row.started,
-            row.updated, row.credential, row.decided_by, row.made_for,
+            row.id, row.who, row.recipient or "", row.tag or "", row.network, row.address, row.etag, row.size,
+            row.started, row.updated, row.credential or "", row.decided_by, row.made_for or "",
         )  # fmt: skip
     return values
 
