@@ -16,6 +16,7 @@ from hypothesis import strategies as st
 from invio.core.addresses import parse_address
 from invio.core.links.seals import (
     QUERY_LIMIT,
+    LinkSummary,
     SealedLink,
     check_link,
     id_of_maker,
@@ -262,7 +263,7 @@ def test_the_strictest_of_each_condition_is_what_a_link_comes_to() -> None:
     assert (summary.rate, summary.until, summary.uses) == (200, 900, 3)
     assert (narrowed.rate, narrowed.expires, narrowed.uses) == (200, 900, 3)
     assert (narrowed.tag, narrowed.via) == ("t-1", "office / desk")
-    assert sealed({}).summary == (None,) * 7
+    assert sealed({}).summary == LinkSummary(*[None] * 7)
     assert narrowed.conditions_named("rate") == ["500", "200"]
     assert narrowed.conditions_named("net") == []
     assert narrowed.says("id") == "a1"

@@ -41,13 +41,14 @@ class TransferKey:
 
     def joined_by(self, etag: str | None) -> Key:
         """What requests of one transfer of this content are joined by."""
-        return self.who, self.address, etag, self.tag
+        return self.who, self.address, etag, None if self.link is None else self.link.summary.tag
 
     def counted(self) -> tuple[str | None, int | None]:
         """The id of the link, and how many downloads it allows; None where there is none."""
         if self.link is None:
             return None, None
-        return self.link.summary.id, self.link.summary.uses
+        says = self.link.summary
+        return says.id, says.uses
 
     def claims(self, length: int | None) -> list[Claim]:
         """What a request takes of the quotas that hold; of a content that is made, nobody knows the length."""
@@ -62,24 +63,26 @@ def new_row(
     now = time.time()
     if earlier is not None:
         return replace(earlier, state=RUNNING, reason=None, updated=now)
-    says = asking.link.summary if asking.link else None
+    link_id, via, tag, made_for = _said_by(asking.link)
     return TransferRow(
-        id=new_transfer_id(now),
-        who=asking.who,
-        address=asking.address,
+        # Python makes a dictionary of more than fifteen named arguments: those without a default go by their place.
+        new_transfer_id(now), asking.who, asking.recipient,
+        link_id, via, tag,
+        asking.network, asking.address, etag, size,
         started=now,
         updated=now,
-        recipient=asking.recipient,
-        link_id=says.id if says else None,
-        via=says.via[:200] if says and says.via else None,
-        tag=says.tag if says else None,
-        network=asking.network,
-        etag=etag,
-        size=size,
         version=asking.version,
         rendition=asking.rendition,
         credential=asking.credential,
         decided_by=asking.decided_by,
-        made_for=says.to if says else None,
+        made_for=made_for,
         held_by=held_by,
-    )
+    )  # fmt: skip
+
+
+def _said_by(link: SealedLink | None) -> tuple[str | None, str | None, str | None, str | None]:
+    """A link's id, the labels of those who passed it on, its tag, and for whom it was made."""
+    if link is None:
+        return None, None, None, None
+    says = link.summary
+    return says.id, says.via[:200] if says.via else None, says.tag, says.to

@@ -64,7 +64,7 @@ class Throttles:
             throttles.append(self._shared(("recipient", who), self._limits.recipient_rate))
         if terms.speed is not None:
             throttles.append(self._shared(("rules", who), terms.speed))
-        if link is not None and link.rate is not None:
+        if link is not None and link.summary.rate is not None:
             origin = (link.key, link.scope, link.root, who)
             throttles += [self._shared((origin, rate), rate) for rate in {*map(int, link.conditions_named("rate"))}]
         return throttles
