@@ -8,12 +8,16 @@ import logging
 import types
 from typing import Any
 
+import httptools
 import pytest
 import uvicorn
+from hypothesis import example, given
+from hypothesis import strategies as st
 from uvicorn.protocols.http import httptools_impl
 from uvicorn.protocols.http.flow_control import FlowControl
 
 from invio.delivery.sending.uvicorn import expected
+from invio.delivery.sending.uvicorn.framing import path_and_query
 from invio.delivery.sending.uvicorn.protocol import ZeroCopyProtocol
 
 # The first half of each function's SHA-256, in the version that the constraints name.
@@ -109,3 +113,22 @@ def test_with_another_server_its_own_protocol_is_used_and_the_log_says_so(
         assert expected.zero_copy_protocol() is httptools_impl.HttpToolsProtocol
     [record] = caplog.records
     assert (record.message, record.fields["differences"]) == ("server.unexpected", ["there is no STATUS_LINE"])  # type: ignore[attr-defined]
+
+
+@given(
+    st.builds(bytes.__add__, st.sampled_from([b"/", b"//", b"", b"*", b"http://a/"]), st.binary(max_size=20))
+    | st.text(st.characters(min_codepoint=32, max_codepoint=127), max_size=30).map(lambda text: b"/" + text.encode())
+)
+@example(b"/get/files/a?b?c")
+@example(b"/a?")
+@example(b"/a?b#c")
+@example(b"//host:port/a")
+def test_a_target_is_divided_as_the_server_divides_it(target: bytes) -> None:
+    try:
+        url = httptools.parse_url(target)
+        expected_parts = (url.path, url.query or b"")
+    except httptools.HttpParserInvalidURLError:
+        with pytest.raises(httptools.HttpParserInvalidURLError):
+            path_and_query(target)
+        return
+    assert path_and_query(target) == expected_parts

@@ -39,12 +39,28 @@ _OF_FRAMING = frozenset((b"host", b"transfer-encoding", b"content-length", b"exp
 # RFC 9110 §7.2, RFC 3986 §3.2.2: a name, an IPv4 address, or an IPv6 one in brackets, and a port.
 # No comma, which a name may have: two Host fields that somebody joined look like that.
 _HOST = re.compile(rb"(?:\[[0-9A-Fa-f:.]+\]|(?:[A-Za-z0-9._~!$&'()*+;=-]|%[0-9A-Fa-f]{2})*)(?::[0-9]*)?\Z")
+# Printable ASCII; `#` would begin a fragment.
+_USUAL_IN_TARGETS = bytes(mark for mark in range(0x21, 0x7F) if mark != ord("#"))
 _NO_BODY = bytearray()
 _OFFERED: dict[str, Any] = {}  # what the extension says of itself: nothing, and the same for all
 
 
 def _nothing() -> None:
     """What is called at the end of a response that the server thinks has ended."""
+
+
+def path_and_query(target: bytes) -> tuple[bytes, bytes]:
+    """The two parts of a request's target, as the server takes them, which parses all of it as a URL.
+
+    Raises:
+        HttpParserInvalidURLError: it is none.
+    """
+    # Nearly always a path from the root, and perhaps a query.
+    if target.startswith(b"/") and not target.translate(None, _USUAL_IN_TARGETS):
+        path, _, query = target.partition(b"?")
+        return path, query
+    url = httptools.parse_url(target)
+    return url.path, url.query or b""
 
 
 class FramedProtocol(ClosingProtocol):
@@ -283,14 +299,14 @@ class FramedProtocol(ClosingProtocol):
 
     def _begin(self, version: str, outgoing: SocketState) -> None:
         """Does what the server does with a request, for an application that `starts_eagerly` and is not mounted."""
-        scope, state, url = self.scope, self.server_state, httptools.parse_url(self.url)
-        raw = url.path
+        scope, state = self.scope, self.server_state
+        raw, query = path_and_query(self.url)
         path = raw.decode("ascii")
         scope["method"] = self.parser.get_method().decode("ascii")
         scope["http_version"] = version
         scope["path"] = self.root_path + (unquote(path) if "%" in path else path)
         scope["raw_path"] = self.root_path.encode("ascii") + raw if self.root_path else raw
-        scope["query_string"] = url.query or b""
+        scope["query_string"] = query
         before = self.cycle
         self.cycle = cycle = RequestResponseCycle(
             scope=scope,
