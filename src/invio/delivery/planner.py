@@ -300,7 +300,8 @@ def raw_path(scope: Any) -> str:
 def raw_target(scope: Any) -> str:
     """The request's path and query, still encoded, without the mount path."""
     query: bytes = scope["query_string"]
-    target = b"%b?%b" % (_raw(scope), query) if query else _raw(scope)
+    raw = _raw(scope)
+    target = raw + b"?" + query if query else raw
     return target.decode("latin-1").removeprefix(scope.get("root_path", ""))
 
 

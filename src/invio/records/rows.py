@@ -76,7 +76,7 @@ os.register_at_fork(after_in_child=lambda: _CHANCE.seed(os.urandom(16)))
 
 def new_transfer_id(now: float) -> str:
     """20 characters; ids of later transfers sort after those of earlier ones (to the millisecond)."""
-    return "%020x" % (int(now * 1000) << 32 | _CHANCE.getrandbits(32))
+    return (int(now * 1000) << 32 | _CHANCE.getrandbits(32)).to_bytes(10, "big").hex()
 
 
 def principal_of(who: str) -> str:
