@@ -39,8 +39,6 @@ _OF_FRAMING = frozenset((b"host", b"transfer-encoding", b"content-length", b"exp
 # RFC 9110 §7.2, RFC 3986 §3.2.2: a name, an IPv4 address, or an IPv6 one in brackets, and a port.
 # No comma, which a name may have: two Host fields that somebody joined look like that.
 _HOST = re.compile(rb"(?:\[[0-9A-Fa-f:.]+\]|(?:[A-Za-z0-9._~!$&'()*+;=-]|%[0-9A-Fa-f]{2})*)(?::[0-9]*)?\Z")
-# Printable ASCII; `#` would begin a fragment.
-_USUAL_IN_TARGETS = bytes(mark for mark in range(0x21, 0x7F) if mark != ord("#"))
 _NO_BODY = bytearray()
 _OFFERED: dict[str, Any] = {}  # what the extension says of itself: nothing, and the same for all
 
@@ -52,11 +50,12 @@ def _nothing() -> None:
 def path_and_query(target: bytes) -> tuple[bytes, bytes]:
     """The two parts of a request's target, as the server takes them, which parses all of it as a URL.
 
+    `target` is what the parser of requests let through: printable ASCII.
+
     Raises:
-        HttpParserInvalidURLError: it is none.
+        HttpParserInvalidURLError: it is no URL.
     """
-    # Nearly always a path from the root, and perhaps a query.
-    if target.startswith(b"/") and not target.translate(None, _USUAL_IN_TARGETS):
+    if target.startswith(b"/") and b"#" not in target:  # nearly always
         path, _, query = target.partition(b"?")
         return path, query
     url = httptools.parse_url(target)
