@@ -39,7 +39,6 @@ def api() -> FastAPI:
     async def remove() -> None:
         return None
 
-    made.state.every_route = made.routes
     return made
 
 

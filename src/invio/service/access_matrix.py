@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Annotated, get_args
 
-from fastapi import APIRouter, Query
+from fastapi import Query
 
 from invio.core.addresses import Address
 from invio.core.files import ANYONE, Caller
@@ -23,15 +23,16 @@ from invio.service.operating_schemas import (
     AudienceList,
     Extent,
 )
+from invio.service.routes import Routes
 from invio.service.schemas import Action
 from invio.stores.store import Missing
 
-router = APIRouter(tags=["decisions"])
+routes = Routes("decisions")
 _FOLDERS = 40  # columns of the matrix
 _ACTIONS: tuple[str, ...] = get_args(Action)
 
 
-@router.get("/api/audience", summary="Who may do one thing with a file")
+@routes.get("/api/audience", summary="Who may do one thing with a file")
 async def get_audience(
     caller: TheCaller, parts: TheParts, address: Annotated[str, Query(max_length=4096)], action: Action = "read"
 ) -> AudienceList:
@@ -96,7 +97,7 @@ def _somebody_of(group: str) -> Caller:
     return Caller(f"somebody-of-{group}", frozenset({group}))
 
 
-@router.get("/api/access", summary="Who may do what, folder by folder")
+@routes.get("/api/access", summary="Who may do what, folder by folder")
 async def get_access(
     caller: TheCaller,
     parts: TheParts,

@@ -155,13 +155,11 @@ def make_api(parts: Parts | None, modules: Sequence[ModuleType] = _ROUTERS) -> F
         redirect_slashes=False,  # an empty name in a path is no name, and not another path
     )
     api.state.parts = parts
-    api.state.every_route = [route for module in modules for route in module.router.routes]
     for module in modules:
-        api.include_router(module.router)
+        module.routes.add_to(api)
     if sessions in modules:
         for module in (listing_pages, pickup_pages, sign_in_page):
-            api.include_router(module.router)
-            api.state.every_route += module.router.routes
+            module.routes.add_to(api)
         api.add_api_route("/console", _to_console, include_in_schema=False)
     api.add_exception_handler(Refusal, _refused)
     api.add_exception_handler(StoreFault, _store_failed)

@@ -6,7 +6,7 @@ from contextlib import suppress
 from functools import partial
 from typing import Annotated
 
-from fastapi import APIRouter, Query
+from fastapi import Query
 from sqlalchemy.exc import SQLAlchemyError
 
 from invio.core.moments import timestamp
@@ -15,11 +15,12 @@ from invio.records.audit import AuditLine, page_of_lines
 from invio.service.assembly import Parts
 from invio.service.dependencies import TheCaller, TheParts, require_administrator
 from invio.service.people_schemas import AuditList, AuditShape
+from invio.service.routes import Routes
 
-router = APIRouter(tags=["history"])
+routes = Routes("history")
 
 
-@router.get("/api/audit", summary="Who changed what, and who signed in")
+@routes.get("/api/audit", summary="Who changed what, and who signed in")
 async def get_audit(
     *,
     caller: TheCaller,

@@ -8,7 +8,7 @@ import threading
 from functools import partial
 from typing import Annotated
 
-from fastapi import APIRouter, BackgroundTasks, Form, Query, Request, Response
+from fastapi import BackgroundTasks, Form, Query, Request, Response
 from fastapi.responses import RedirectResponse
 
 from invio.core.addresses import quoted
@@ -23,6 +23,7 @@ from invio.records.bundles import BundleOptions, BundleRecord
 from invio.service.assembly import Parts
 from invio.service.dependencies import TheCaller, TheParts
 from invio.service.listing_pages import Listing
+from invio.service.routes import Routes
 from invio.service.schemas import (
     BundleAsk,
     BundleEntries,
@@ -35,14 +36,14 @@ from invio.service.schemas import (
 )
 
 log = logging.getLogger("invio.service")
-router = APIRouter(tags=["bundles"])
+routes = Routes("bundles")
 
 _PAGE = 1000  # entries
 _LOOKED_EVERY = 0.25  # seconds between two looks whether the client is still there
 _WORTH_ASKING_AGAIN = ("busy", "too-many", "changed", "unreachable", "unavailable")
 
 
-@router.post("/api/bundles", status_code=201, summary="Bundle a selection")
+@routes.post("/api/bundles", status_code=201, summary="Bundle a selection")
 async def make_bundle(
     *,
     asked: BundleAsk,
@@ -96,7 +97,7 @@ async def _planned(request: Request, parts: Parts, caller: Caller, record: Bundl
                 planning.cancel()
 
 
-@router.get("/api/bundles/{bundle_id}", summary="One bundle")
+@routes.get("/api/bundles/{bundle_id}", summary="One bundle")
 async def get_bundle(bundle_id: str, request: Request, caller: TheCaller, parts: TheParts) -> BundleShape:
     """A bundle of the caller's: its exact size, or the progress of its plan."""
     record = await in_pool(parts.pools.identification, parts.bundles.named, caller, bundle_id)
@@ -106,7 +107,7 @@ async def get_bundle(bundle_id: str, request: Request, caller: TheCaller, parts:
     return _shape_of(request, record, await _planned(request, parts, caller, record))
 
 
-@router.get("/api/bundles/{bundle_id}/entries", summary="What is in a bundle")
+@routes.get("/api/bundles/{bundle_id}/entries", summary="What is in a bundle")
 async def get_entries(
     bundle_id: str,
     request: Request,
@@ -130,7 +131,7 @@ async def get_entries(
     return BundleEntries(entries=entries, next=upto if upto < len(plan) else None)
 
 
-@router.post("/bundles", status_code=303, summary="Bundle a selection, from a form")
+@routes.post("/bundles", status_code=303, summary="Bundle a selection, from a form")
 async def make_bundle_from_form(
     *,
     request: Request,

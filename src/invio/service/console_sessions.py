@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sqlalchemy as sa
-from fastapi import APIRouter, Path
+from fastapi import Path
 
 from invio.core.files import Caller
 from invio.core.moments import timestamp
@@ -12,12 +12,13 @@ from invio.records import recipients as records
 from invio.service.assembly import Parts
 from invio.service.dependencies import TheCaller, TheParts, require_administrator
 from invio.service.operating_schemas import SessionList, SessionShape
+from invio.service.routes import Routes
 
-router = APIRouter(tags=["sessions"])
+routes = Routes("sessions")
 _Id = Path(pattern=r"^[A-Za-z0-9._@-]{1,64}$", description="the recipient")
 
 
-@router.get("/api/recipients/{recipient}/sessions", summary="Where somebody is signed in")
+@routes.get("/api/recipients/{recipient}/sessions", summary="Where somebody is signed in")
 async def list_sessions(caller: TheCaller, parts: TheParts, recipient: str = _Id) -> SessionList:
     """A recipient's valid console sessions, newest first. For administrators and the recipient."""
     await require_own(parts, caller, recipient)
@@ -33,7 +34,7 @@ async def list_sessions(caller: TheCaller, parts: TheParts, recipient: str = _Id
     return SessionList(sessions=await parts.journal.call(work))
 
 
-@router.delete("/api/recipients/{recipient}/sessions", status_code=204, summary="Sign somebody out everywhere")
+@routes.delete("/api/recipients/{recipient}/sessions", status_code=204, summary="Sign somebody out everywhere")
 async def delete_sessions(caller: TheCaller, parts: TheParts, recipient: str = _Id) -> None:
     """Ends all console sessions of a recipient; tokens stay valid. For administrators and the recipient."""
     await require_own(parts, caller, recipient)

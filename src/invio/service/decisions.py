@@ -6,7 +6,7 @@ from dataclasses import asdict, replace
 from ipaddress import ip_address
 from typing import Annotated
 
-from fastapi import APIRouter, Query
+from fastapi import Query
 from starlette.concurrency import run_in_threadpool
 
 from invio.core.addresses import Address
@@ -18,12 +18,13 @@ from invio.delivery.sending.eager import in_pool
 from invio.records.recipients import recipient_named
 from invio.service.assembly import Parts
 from invio.service.dependencies import TheCaller, TheParts, read_address
+from invio.service.routes import Routes
 from invio.service.schemas import Action, DecisionShape, ReasonShape
 
-router = APIRouter(tags=["decisions"])
+routes = Routes("decisions")
 
 
-@router.get("/api/decisions", summary="Why may, or may not, somebody do this")
+@routes.get("/api/decisions", summary="Why may, or may not, somebody do this")
 async def get_decision(
     *,
     caller: TheCaller,

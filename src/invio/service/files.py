@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, cast
 
-from fastapi import APIRouter, Query, Request
+from fastapi import Query, Request
 
 from invio.core.addresses import Address
 from invio.core.files import Caller, FileFacts
@@ -18,13 +18,14 @@ from invio.delivery.representation.negotiation import kind_of
 from invio.service.assembly import Parts
 from invio.service.deciding import decided
 from invio.service.dependencies import TheCaller, TheParts, address_in_path, read_address
+from invio.service.routes import Routes
 from invio.service.schemas import Action, FileShape, Listing, Sort, VersionList, VersionShape
 from invio.stores.store import Found, Missing, StoreFault, VersionedStore, WritableStore
 
-router = APIRouter(tags=["files"])
+routes = Routes("files")
 
 
-@router.get("/api/files", summary="List a store or a folder")
+@routes.get("/api/files", summary="List a store or a folder")
 async def list_files(
     *,
     caller: TheCaller,
@@ -62,7 +63,7 @@ def _puts(parts: Parts, caller: Caller, folder: Address) -> bool:
     return rules.may_reach(caller, "put", folder) if isinstance(rules, RuleSet) else rules.allows(caller, "put", folder)
 
 
-@router.get("/api/files/{address:path}", summary="Facts of one file")
+@routes.get("/api/files/{address:path}", summary="Facts of one file")
 async def file_facts(address: str, request: Request, caller: TheCaller, parts: TheParts) -> FileShape:
     """A file's facts, read without opening it. For callers who may list it."""
     where = address_in_path(request, "/api/files/")
@@ -75,7 +76,7 @@ async def file_facts(address: str, request: Request, caller: TheCaller, parts: T
     return await decided(parts.catalogue.pool_of(where), work, whose=caller.principal)
 
 
-@router.get("/api/versions/{address:path}", summary="Versions of a file")
+@routes.get("/api/versions/{address:path}", summary="Versions of a file")
 async def file_versions(
     *,
     address: str,

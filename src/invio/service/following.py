@@ -15,7 +15,7 @@ from collections.abc import AsyncIterator, Iterable
 from dataclasses import dataclass
 from typing import Any
 
-from fastapi import APIRouter, Request, Response
+from fastapi import Request, Response
 from fastapi.responses import StreamingResponse
 
 from invio.core.files import Caller
@@ -30,9 +30,10 @@ from invio.records.rows import PRINCIPAL_ENDS, RUNNING, TransferRow
 from invio.records.transfers import tagged
 from invio.service.assembly import Parts
 from invio.service.dependencies import TheCaller, TheParts
+from invio.service.routes import Routes
 from invio.service.streams import Watching, event_stream
 
-router = APIRouter(tags=["transfers"])
+routes = Routes("transfers")
 PREFIX = "/follow/"
 
 _OVER = "over"  # what the id of the last event ends in
@@ -45,7 +46,7 @@ _LONGEST = 3600.0  # seconds of one stream; a browser then asks anew
 _EVEN_AFTER_ITS_END = 10 * 365 * 86_400  # seconds: of what began in time, everything may be seen
 
 
-@router.get(
+@routes.get(
     PREFIX + "{path:path}",
     summary="Follow a download",
     response_class=StreamingResponse,

@@ -39,7 +39,7 @@ _USUAL = ((b"cache-control", b"no-store"), (b"x-content-type-options", b"nosniff
 def allowed_methods(api: FastAPI, scope: Any) -> str:
     """What may be asked of a path, for `Allow`; nothing for a path that there is not."""
     methods: set[str] = set()
-    for route in api.state.every_route:
+    for route in api.routes:
         match, _ = route.matches(scope)
         if match is not Match.NONE:
             methods |= getattr(route, "methods", None) or set()

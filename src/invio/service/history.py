@@ -10,7 +10,7 @@ from collections.abc import AsyncIterator, Iterable, Iterator
 from itertools import islice
 from typing import Annotated, Literal
 
-from fastapi import APIRouter, Query, Request
+from fastapi import Query, Request
 from fastapi.responses import StreamingResponse
 from pydantic import BaseModel, Field
 
@@ -22,9 +22,10 @@ from invio.records.rows import TransferRow
 from invio.records.transfers import Scope
 from invio.service.assembly import Parts
 from invio.service.dependencies import TheCaller, TheParts
+from invio.service.routes import Routes
 from invio.service.transfers import TransferVisibility, is_still
 
-router = APIRouter(tags=["history"])
+routes = Routes("history")
 # What is told of each; never a token, nor a seal.
 FIELDS = (
     "id", "started", "updated", "state", "reason", "decided_by", "recipient", "made_for", "credential", "network",
@@ -66,7 +67,7 @@ class HistoryAsk(HistoryFilter):
     form: Annotated[Literal["jsonl", "csv"], Field(alias="format")] = "jsonl"
 
 
-@router.get("/api/history", summary="Who asked for what, and what came of it", response_class=StreamingResponse)
+@routes.get("/api/history", summary="Who asked for what, and what came of it", response_class=StreamingResponse)
 async def get_history(
     request: Request, caller: TheCaller, parts: TheParts, wanted: Annotated[HistoryAsk, Query()]
 ) -> StreamingResponse:

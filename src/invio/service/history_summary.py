@@ -7,7 +7,7 @@ from dataclasses import asdict
 from functools import partial
 from typing import Annotated
 
-from fastapi import APIRouter, Query
+from fastapi import Query
 
 from invio.delivery.sending.eager import in_pool
 from invio.delivery.transfers.summary import Summary
@@ -16,13 +16,14 @@ from invio.records.rows import TransferRow
 from invio.service.dependencies import TheCaller, TheParts
 from invio.service.history import HistoryFilter
 from invio.service.operating_schemas import DayShape, HistorySummary, RefusalShape, ShareShape
+from invio.service.routes import Routes
 from invio.service.transfers import TransferVisibility
 
-router = APIRouter(tags=["history"])
+routes = Routes("history")
 _MOST = 200_000  # lines that one answer sums up
 
 
-@router.get("/api/history/summary", summary="How much was had, of what, by whom, and what was refused")
+@routes.get("/api/history/summary", summary="How much was had, of what, by whom, and what was refused")
 async def get_history_summary(
     caller: TheCaller, parts: TheParts, wanted: Annotated[HistoryFilter, Query()]
 ) -> HistorySummary:

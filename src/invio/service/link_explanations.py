@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import time
 
-from fastapi import APIRouter
-
 from invio.core.files import Caller
 from invio.core.links.seals import SealedLink, check_link, parse_link, parse_url
 from invio.core.links.terms import CONDITIONS, Asked, LinkRefused
@@ -16,13 +14,14 @@ from invio.records.links import LinkRow, link_named
 from invio.service.assembly import Parts
 from invio.service.dependencies import TheCaller, TheParts, administers
 from invio.service.operating_schemas import ConditionShape, LinkExplanation, LinkQuestion
+from invio.service.routes import Routes
 
-router = APIRouter(tags=["links"])
+routes = Routes("links")
 _GET = "/get/"
 _PAGES = ("/pickup/", "/follow/")  # on which the same link is seen, and followed
 
 
-@router.post("/api/links/explanation", summary="What a link does, and why it is refused")
+@routes.post("/api/links/explanation", summary="What a link does, and why it is refused")
 async def explain_link(asked: LinkQuestion, caller: TheCaller, parts: TheParts) -> LinkExplanation:
     """Explains a link to its holder, who must be signed in. This does not count as a use."""
     if caller.recipient is None:

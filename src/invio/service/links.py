@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from typing import Annotated, Any, NamedTuple, cast
 
 import sqlalchemy as sa
-from fastapi import APIRouter, Query, Request, Response
+from fastapi import Query, Request, Response
 
 from invio.core.addresses import Address
 from invio.core.files import Caller
@@ -29,12 +29,13 @@ from invio.records.links import LinkKnown, LinkRow
 from invio.service.assembly import Parts
 from invio.service.deciding import decided
 from invio.service.dependencies import TheCaller, TheParts, administers, read_address, require_administrator
+from invio.service.routes import Routes
 from invio.service.schemas import LinkAsk, LinkFacts, LinkList, LinkShape, RevokedShape
 
-router = APIRouter(tags=["links"])
+routes = Routes("links")
 
 
-@router.post(
+@routes.post(
     "/api/links",
     status_code=201,
     summary="Make a sealed link",
@@ -127,7 +128,7 @@ def _note_made(parts: Parts, caller: Caller, link: SealedLink, reading: Sequence
         raise Refusal("bad-request", f"there is a link with the id {link.says('id')!r} already") from None
 
 
-@router.get("/api/links", summary="Links, newest first")
+@routes.get("/api/links", summary="Links, newest first")
 async def list_links(
     caller: TheCaller,
     parts: TheParts,
@@ -147,7 +148,7 @@ async def list_links(
     return LinkList(links=[_facts(row) for row in rows], next=following)
 
 
-@router.delete("/api/links", summary="Revoke all links of one recipient")
+@routes.delete("/api/links", summary="Revoke all links of one recipient")
 async def delete_links(
     caller: TheCaller, parts: TheParts, maker: Annotated[str, Query(min_length=1, max_length=64)]
 ) -> RevokedShape:
@@ -159,7 +160,7 @@ async def delete_links(
     return RevokedShape(maker=maker, revoked=count)
 
 
-@router.delete("/api/links/{link}", summary="Revoke a link")
+@routes.delete("/api/links/{link}", summary="Revoke a link")
 async def delete_link(caller: TheCaller, parts: TheParts, link: str) -> LinkFacts:
     """Revokes every link with this id. For its maker and administrators."""
     may = await administers(parts, caller)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Annotated, cast, get_args
 from urllib.parse import parse_qsl, urlencode, urlsplit
 
-from fastapi import APIRouter, Query, Request, Response
+from fastapi import Query, Request, Response
 
 from invio.core.addresses import Address, quoted
 from invio.core.figures import size_text
@@ -21,10 +21,11 @@ from invio.service.deciding import decided
 from invio.service.dependencies import TheCaller, TheParts, percent_decoded_or_refused, read_address
 from invio.service.files import shape
 from invio.service.page_parts import here_of, page, root_of
+from invio.service.routes import Routes
 from invio.service.schemas import Sort
 from invio.stores.store import VersionedStore
 
-router = APIRouter(include_in_schema=False)
+routes = Routes(in_description=False)
 PREFIX = "/files/"
 _PAGE = 100  # lines
 _VERSIONS = 50  # in a select
@@ -53,13 +54,13 @@ class Line:
     versions: list[VersionChoice]
 
 
-@router.get("/files")
+@routes.get("/files")
 async def to_listing(request: Request) -> Response:
     """Redirects to the address with a trailing slash."""
     return Response(status_code=308, headers={"Location": root_of(request) + PREFIX})
 
 
-@router.get(PREFIX + "{path:path}")
+@routes.get(PREFIX + "{path:path}")
 async def listing_page(
     *,
     request: Request,

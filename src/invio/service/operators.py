@@ -6,24 +6,25 @@ import asyncio
 import time
 
 import sqlalchemy as sa
-from fastapi import APIRouter, Response
+from fastapi import Response
 
 from invio.records.facts import save_fact
 from invio.service.assembly import Parts
 from invio.service.dependencies import TheParts
+from invio.service.routes import Routes
 from invio.service.schemas import Readiness
 
-router = APIRouter(tags=["operators"])
+routes = Routes("operators")
 _WRITES_WITHIN = 2.0  # seconds
 
 
-@router.get("/healthz", summary="The process answers")
+@routes.get("/healthz", summary="The process answers")
 async def healthz() -> dict[str, str]:
     """Responds as long as the process runs its event loop."""
     return {"status": "alive"}
 
 
-@router.get(
+@routes.get(
     "/readyz",
     summary="The service can deliver",
     response_model_exclude_defaults=True,

@@ -6,7 +6,7 @@ import time
 from dataclasses import dataclass, field
 from typing import Any
 
-from fastapi import APIRouter, Request, Response
+from fastapi import Request, Response
 
 from invio.core.addresses import Address, BadAddress, requested_address
 from invio.core.figures import size_text
@@ -27,9 +27,10 @@ from invio.service.dependencies import TheCaller, TheParts
 from invio.service.files import shape
 from invio.service.listing_pages import VersionChoice, version_choices
 from invio.service.page_parts import page, root_of
+from invio.service.routes import Routes
 from invio.stores.store import Found
 
-router = APIRouter(include_in_schema=False)
+routes = Routes(in_description=False)
 PREFIX = "/pickup/"
 _SHOWN = 4 << 20  # bytes of an image that is shown, at most
 _IMAGES = ("image/png", "image/jpeg", "image/gif", "image/webp")
@@ -50,7 +51,7 @@ class _Picked:
     renditions: list[str] = field(default_factory=list)
 
 
-@router.get(PREFIX + "{path:path}")
+@routes.get(PREFIX + "{path:path}")
 async def pickup_page(request: Request, caller: TheCaller, parts: TheParts, path: str) -> Response:
     """The page of a sealed link; without a seal, the page of a file the caller may read."""
     target = raw_target(request.scope).removeprefix(PREFIX)

@@ -9,7 +9,7 @@ from collections.abc import AsyncIterator, Callable, Coroutine
 from functools import partial
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Query, Request, Response
+from fastapi import Query, Request, Response
 from starlette.requests import ClientDisconnect
 
 from invio.core.addresses import Address, quoted
@@ -25,11 +25,12 @@ from invio.service.assembly import Parts
 from invio.service.deciding import decided
 from invio.service.dependencies import TheCaller, TheParts, address_in_path, caller_of, head_of
 from invio.service.files import shape
+from invio.service.routes import Routes
 from invio.service.schemas import FileShape
 from invio.stores.store import Found, Missing, VersionedStore, WritableStore
 
 log = logging.getLogger("invio.service")
-router = APIRouter(tags=["files"])
+routes = Routes("files")
 
 _PIECE = 4 * 1024 * 1024  # bytes that are written together
 _LARGE = 16 * 1024  # bytes of pieces that are not joined before
@@ -40,7 +41,7 @@ Write = Callable[..., Coroutine[Any, Any, None]]  # writes the pieces that it is
 _FULL = (errno.ENOSPC, errno.EDQUOT)
 
 
-@router.put(
+@routes.put(
     "/api/files/{address:path}",
     summary="Put a file, or a further version of it",
     status_code=200,
@@ -91,7 +92,7 @@ async def put_file(
     return await _told(request, response, parts, caller, found=found, new=new)
 
 
-@router.post(
+@routes.post(
     "/api/versions/{address:path}",
     summary="Make an earlier version the newest again",
     responses={201: {"model": FileShape, "description": "There was no such file before"}},
@@ -158,7 +159,7 @@ def _said_description(store: WritableStore, address: Address, text: str | None) 
     return text
 
 
-@router.delete("/api/files/{address:path}", status_code=204, summary="Remove a file, or a version of it")
+@routes.delete("/api/files/{address:path}", status_code=204, summary="Remove a file, or a version of it")
 async def remove_file(
     address: str,
     request: Request,

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from typing import Annotated
 
 import sqlalchemy as sa
-from fastapi import APIRouter, Query
+from fastapi import Query
 
 from invio.core.files import Caller
 from invio.core.moments import timestamp
@@ -19,11 +19,12 @@ from invio.records.recipients import recipient_named
 from invio.service.assembly import Parts
 from invio.service.dependencies import TheCaller, TheParts, require_administrator
 from invio.service.people_schemas import QuotaGrant, QuotaList, QuotaShape
+from invio.service.routes import Routes
 
-router = APIRouter(tags=["quotas"])
+routes = Routes("quotas")
 
 
-@router.get("/api/quotas", summary="What may still be obtained")
+@routes.get("/api/quotas", summary="What may still be obtained")
 async def get_quotas(
     caller: TheCaller,
     parts: TheParts,
@@ -41,7 +42,7 @@ async def get_quotas(
     return await parts.journal.call(work)
 
 
-@router.post("/api/quotas/{recipient}/grants", summary="Let somebody have more than a quota allows")
+@routes.post("/api/quotas/{recipient}/grants", summary="Let somebody have more than a quota allows")
 async def post_grant(asked: QuotaGrant, caller: TheCaller, parts: TheParts, recipient: str) -> QuotaList:
     """Grants files and bytes beyond the quota of one rule, for one of its periods."""
     files, size = asked.files, asked.bytes
@@ -54,7 +55,7 @@ async def post_grant(asked: QuotaGrant, caller: TheCaller, parts: TheParts, reci
     return shown
 
 
-@router.delete("/api/quotas/{recipient}", summary="Begin somebody's quota anew")
+@routes.delete("/api/quotas/{recipient}", summary="Begin somebody's quota anew")
 async def delete_quota(
     caller: TheCaller, parts: TheParts, recipient: str, rule: Annotated[str, Query(max_length=200)]
 ) -> QuotaList:

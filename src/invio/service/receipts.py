@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 
-from fastapi import APIRouter, Request, Response
+from fastapi import Request, Response
 
 from invio.core.addresses import parse_address
 from invio.core.reasons import Refusal
@@ -14,13 +14,14 @@ from invio.records.versions import digest_of_version
 from invio.service.assembly import Parts
 from invio.service.dependencies import TheCaller, TheParts
 from invio.service.operating_schemas import KeySet
+from invio.service.routes import Routes
 from invio.service.transfer_facts import TransferId, seen_transfer
 
-router = APIRouter(tags=["transfers"])
+routes = Routes("transfers")
 _JWS = "application/jose"  # RFC 7515 §9.2.1
 
 
-@router.get(
+@routes.get(
     "/api/transfers/{transfer}/receipt",
     summary="A signed statement that a transfer arrived",
     response_class=Response,
@@ -60,7 +61,7 @@ async def get_receipt(transfer: TransferId, request: Request, caller: TheCaller,
     return Response(sign(receipt, key), media_type=_JWS, headers=headers)
 
 
-@router.get("/api/public-keys", summary="The keys that prove receipts")
+@routes.get("/api/public-keys", summary="The keys that prove receipts")
 async def get_public_keys(parts: TheParts) -> KeySet:
     """The keys that prove receipts and webhooks: a JWK Set (RFC 7517), for anyone.
 

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from typing import TypeVar
 
 import sqlalchemy as sa
-from fastapi import APIRouter, Path, Request
+from fastapi import Path, Request
 
 from invio.core.files import Caller
 from invio.core.moments import timestamp
@@ -31,17 +31,18 @@ from invio.service.people_schemas import (
     TokenAsk,
     TokenShape,
 )
+from invio.service.routes import Routes
 from invio.service.sessions import count_attempt
 from invio.workers.pool import PoolBusy
 
-router = APIRouter(tags=["recipients"])
+routes = Routes("recipients")
 _Id = Path(pattern=r"^[A-Za-z0-9._@-]{1,64}$", description="the recipient")
 _FRESH = 600.0  # seconds after signing in within which a password need not be given again
 _MEANS_OTHERS = ("anyone", "signed-in")
 T = TypeVar("T")
 
 
-@router.get("/api/recipients", summary="Everybody")
+@routes.get("/api/recipients", summary="Everybody")
 async def list_recipients(caller: TheCaller, parts: TheParts) -> RecipientList:
     """All recipients, with the facts of their tokens. For administrators."""
     await require_administrator(parts, caller)
@@ -52,14 +53,14 @@ async def list_recipients(caller: TheCaller, parts: TheParts) -> RecipientList:
     return RecipientList(recipients=await parts.journal.call(work))
 
 
-@router.get("/api/recipients/{recipient}", summary="One recipient")
+@routes.get("/api/recipients/{recipient}", summary="One recipient")
 async def get_recipient(caller: TheCaller, parts: TheParts, recipient: str = _Id) -> RecipientShape:
     """A recipient, with the facts of their tokens. For administrators and the recipient."""
     await require_own(parts, caller, recipient)
     return await parts.journal.call(lambda connection: _known(connection, recipient))
 
 
-@router.put("/api/recipients/{recipient}", summary="Add somebody, or change their name and groups")
+@routes.put("/api/recipients/{recipient}", summary="Add somebody, or change their name and groups")
 async def put_recipient(
     asked: RecipientAsk, request: Request, caller: TheCaller, parts: TheParts, recipient: str = _Id
 ) -> RecipientShape:
@@ -83,7 +84,7 @@ async def put_recipient(
     return changed
 
 
-@router.patch("/api/recipients/{recipient}", summary="Change somebody's name, or single groups")
+@routes.patch("/api/recipients/{recipient}", summary="Change somebody's name, or single groups")
 async def patch_recipient(
     asked: RecipientChange, caller: TheCaller, parts: TheParts, recipient: str = _Id
 ) -> RecipientShape:
@@ -104,7 +105,7 @@ async def patch_recipient(
     return changed
 
 
-@router.delete("/api/recipients/{recipient}", status_code=204, summary="Remove somebody")
+@routes.delete("/api/recipients/{recipient}", status_code=204, summary="Remove somebody")
 async def delete_recipient(caller: TheCaller, parts: TheParts, recipient: str = _Id) -> None:
     """Removes a recipient's name, groups, password, tokens and sessions, and their network addresses in the history.
 
@@ -125,7 +126,7 @@ async def delete_recipient(caller: TheCaller, parts: TheParts, recipient: str = 
     parts.audit("recipient.removed", caller, recipient=recipient)
 
 
-@router.post("/api/recipients/{recipient}/tokens", status_code=201, summary="Make a token")
+@routes.post("/api/recipients/{recipient}/tokens", status_code=201, summary="Make a token")
 async def post_token(asked: TokenAsk, caller: TheCaller, parts: TheParts, recipient: str = _Id) -> TokenShape:
     """Creates a token. Only this response contains it; the service keeps its hash."""
     await require_administrator(parts, caller)
@@ -142,7 +143,7 @@ async def post_token(asked: TokenAsk, caller: TheCaller, parts: TheParts, recipi
     return made
 
 
-@router.delete("/api/recipients/{recipient}/tokens/{token}", status_code=204, summary="End a token")
+@routes.delete("/api/recipients/{recipient}/tokens/{token}", status_code=204, summary="End a token")
 async def delete_token(caller: TheCaller, parts: TheParts, token: str, recipient: str = _Id) -> None:
     """Ends a token by its id, in other processes within two seconds. For administrators and its recipient."""
     await require_own(parts, caller, recipient)
@@ -151,7 +152,7 @@ async def delete_token(caller: TheCaller, parts: TheParts, token: str, recipient
     parts.audit("token.ended", caller, recipient=recipient, token=token)
 
 
-@router.put("/api/recipients/{recipient}/password", status_code=204, summary="Set a password for the console")
+@routes.put("/api/recipients/{recipient}/password", status_code=204, summary="Set a password for the console")
 async def put_password(
     asked: PasswordAsk, request: Request, caller: TheCaller, parts: TheParts, recipient: str = _Id
 ) -> None:
@@ -205,13 +206,13 @@ async def _require_current(asked: PasswordAsk, request: Request, parts: Parts, c
     await parts.journal.call(lambda connection: succeeded(connection, counters))
 
 
-@router.post("/api/recipients/{recipient}/disable", summary="Let nobody in as this recipient")
+@routes.post("/api/recipients/{recipient}/disable", summary="Let nobody in as this recipient")
 async def post_disable(caller: TheCaller, parts: TheParts, recipient: str = _Id) -> RecipientShape:
     """Disables a recipient: tokens and sessions are refused. Downloads under way continue."""
     return await _disable(caller, parts, recipient, disabled=True)
 
 
-@router.post("/api/recipients/{recipient}/enable", summary="Let them in again")
+@routes.post("/api/recipients/{recipient}/enable", summary="Let them in again")
 async def post_enable(caller: TheCaller, parts: TheParts, recipient: str = _Id) -> RecipientShape:
     """Enables a recipient: tokens that have not ended are valid again."""
     return await _disable(caller, parts, recipient, disabled=False)

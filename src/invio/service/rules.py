@@ -2,18 +2,17 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter
-
 from invio.core.moments import timestamp
 from invio.core.rules.decisions import Rule
 from invio.service.dependencies import TheCaller, TheParts, require_administrator
 from invio.service.reloading import required
+from invio.service.routes import Routes
 from invio.service.schemas import RuleShape, RulesShape
 
-router = APIRouter(tags=["rules"])
+routes = Routes("rules")
 
 
-@router.get("/api/rules", summary="The rules in force")
+@routes.get("/api/rules", summary="The rules in force")
 async def get_rules(caller: TheCaller, parts: TheParts) -> RulesShape:
     """The rules in force, and the error of a newer rules file that cannot be used. For administrators."""
     await require_administrator(parts, caller)

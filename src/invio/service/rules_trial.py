@@ -11,8 +11,6 @@ from contextlib import suppress
 from itertools import islice
 from pathlib import Path
 
-from fastapi import APIRouter
-
 from invio.core.errors import ConfigurationError
 from invio.core.files import Caller, FileFacts
 from invio.core.moments import timestamp
@@ -37,14 +35,15 @@ from invio.service.operating_schemas import (
 )
 from invio.service.proving import Proving
 from invio.service.reloading import Watched, required
+from invio.service.routes import Routes
 from invio.service.rules import rule_shape
 
-router = APIRouter(tags=["rules"])
+routes = Routes("rules")
 _SHOWN = 500  # changes that are named
 _SECONDS = 20.0  # for which files are compared
 
 
-@router.get("/api/rules/file", summary="The rules file as it is")
+@routes.get("/api/rules/file", summary="The rules file as it is")
 async def get_rules_file(caller: TheCaller, parts: TheParts) -> RulesFile:
     """The rules file as it is on the disk, with comments, whether in force or not. For administrators."""
     await require_administrator(parts, caller)
@@ -57,7 +56,7 @@ async def get_rules_file(caller: TheCaller, parts: TheParts) -> RulesFile:
     return await in_pool(parts.pools.files, work)
 
 
-@router.post("/api/rules/trial", summary="What other rules would change")
+@routes.post("/api/rules/trial", summary="What other rules would change")
 async def try_rules(asked: RulesTrialAsk, caller: TheCaller, parts: TheParts) -> RulesTrial:
     """Tests rules: checks their expectations, and compares them with the rules in force, file by file.
 
@@ -68,7 +67,7 @@ async def try_rules(asked: RulesTrialAsk, caller: TheCaller, parts: TheParts) ->
     return await in_pool(parts.pools.proving, _tried, parts, asked.text)
 
 
-@router.put("/api/rules/file", summary="Put other rules in force")
+@routes.put("/api/rules/file", summary="Put other rules in force")
 async def put_rules_file(asked: RulesPut, caller: TheCaller, parts: TheParts) -> RulesInForce:
     """Puts rules in force, in other processes within two seconds; the previous file is kept.
 
@@ -145,7 +144,7 @@ def _tried(parts: Parts, text: str) -> RulesTrial:
     )
 
 
-@router.get("/api/rules/expectations", summary="Whether the rules do what is expected of them")
+@routes.get("/api/rules/expectations", summary="Whether the rules do what is expected of them")
 async def get_expectations(caller: TheCaller, parts: TheParts) -> ExpectationList:
     """The `[[expect]]` entries of the rules in force, and whether each is met. For administrators."""
     await require_administrator(parts, caller)

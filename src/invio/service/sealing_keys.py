@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable
 
-from fastapi import APIRouter, Path
+from fastapi import Path
 
 from invio.core.errors import ConfigurationError
 from invio.core.files import Caller
@@ -18,18 +18,19 @@ from invio.service.configuration import read_keys, write_keys
 from invio.service.dependencies import TheCaller, TheParts, require_administrator
 from invio.service.operating_schemas import KeyList, KeyShape
 from invio.service.reloading import Watched, required
+from invio.service.routes import Routes
 
-router = APIRouter(tags=["keys"])
+routes = Routes("keys")
 
 
-@router.get("/api/keys", summary="The keys that seal links")
+@routes.get("/api/keys", summary="The keys that seal links")
 async def list_keys(caller: TheCaller, parts: TheParts) -> KeyList:
     """The sealing keys by id, with the number of valid links this service made with each. For administrators."""
     await require_administrator(parts, caller)
     return await in_pool(parts.pools.history, _list, parts, whose=caller.principal)
 
 
-@router.post("/api/keys", status_code=201, summary="Make a key that seals links from now on")
+@routes.post("/api/keys", status_code=201, summary="Make a key that seals links from now on")
 async def post_key(caller: TheCaller, parts: TheParts) -> KeyList:
     """Creates a key, which seals new links from now on. For administrators.
 
@@ -40,7 +41,7 @@ async def post_key(caller: TheCaller, parts: TheParts) -> KeyList:
     return shown
 
 
-@router.delete("/api/keys/{key}", summary="Retire a key")
+@routes.delete("/api/keys/{key}", summary="Retire a key")
 async def delete_key(
     caller: TheCaller, parts: TheParts, key: str = Path(pattern="^[A-Za-z0-9_-]{1,32}$", description="the key's id")
 ) -> KeyList:

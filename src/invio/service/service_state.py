@@ -11,8 +11,6 @@ from collections.abc import Iterable
 from dataclasses import asdict
 from pathlib import Path
 
-from fastapi import APIRouter
-
 from invio.core.addresses import Address
 from invio.core.moments import timestamp
 from invio.core.version import VERSION
@@ -20,15 +18,16 @@ from invio.service.assembly import Parts
 from invio.service.dependencies import TheCaller, TheParts, require_administrator
 from invio.service.open_stores import fault_of
 from invio.service.operating_schemas import DiskState, QueueState, ServiceState, SlowRequest, StoreState
+from invio.service.routes import Routes
 from invio.service.store_settings import DirectorySettings, ManagedSettings
 from invio.stores.store import Store, WritableStore
 from invio.workers.pool import DeadlinePassed, Pool, PoolBusy
 
-router = APIRouter(tags=["operators"])
+routes = Routes("operators")
 _WITHIN = 3.0  # seconds within which a store answers, or is said not to
 
 
-@router.get("/api/service", summary="How the service is")
+@routes.get("/api/service", summary="How the service is")
 async def get_service(caller: TheCaller, parts: TheParts) -> ServiceState:
     """The state of the service. Each store has three seconds to respond to a probe. For administrators."""
     await require_administrator(parts, caller)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import replace
 
-from fastapi import APIRouter, Request, Response
+from fastapi import Request, Response
 
 from invio.core.files import Caller
 from invio.core.http.cookies import cookie_named
@@ -28,12 +28,13 @@ from invio.service.dependencies import TheCaller, TheParts, administers, head_of
 from invio.service.guard import DEVICE
 from invio.service.passwords import is_password
 from invio.service.people_schemas import Me, SignIn
+from invio.service.routes import Routes
 from invio.workers.pool import PoolBusy
 
-router = APIRouter(tags=["sessions"])
+routes = Routes("sessions")
 
 
-@router.post("/api/sessions", status_code=201, summary="Sign in")
+@routes.post("/api/sessions", status_code=201, summary="Sign in")
 async def sign_in(asked: SignIn, request: Request, response: Response, parts: TheParts) -> Me:
     """Signs in by a token, or by a recipient's id and password: creates a session and sets its cookie.
 
@@ -124,13 +125,13 @@ def is_secure(request: Request, parts: Parts) -> bool:
     return parts.way.front.scheme(peer, head_of(request)) == "https"
 
 
-@router.get("/api/sessions/current", summary="Who am I")
+@routes.get("/api/sessions/current", summary="Who am I")
 async def current(caller: TheCaller, parts: TheParts) -> Me:
     """The caller, by token or session; `recipient` is null without either."""
     return Me(recipient=caller.recipient, groups=sorted(caller.groups), administers=await administers(parts, caller))
 
 
-@router.delete("/api/sessions/current", status_code=204, summary="Sign out")
+@routes.delete("/api/sessions/current", status_code=204, summary="Sign out")
 async def sign_out(request: Request, response: Response, caller: TheCaller, parts: TheParts) -> None:
     """Ends the session of the cookie, if there is one."""
     await end_session(caller, request, response, parts)

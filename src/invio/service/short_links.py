@@ -10,7 +10,7 @@ import secrets
 import time
 from typing import Literal
 
-from fastapi import APIRouter, Request, Response
+from fastapi import Request, Response
 from pydantic import BaseModel, ConfigDict, Field
 
 from invio.core.addresses import Address
@@ -24,8 +24,9 @@ from invio.service.asked import Asked
 from invio.service.assembly import Parts
 from invio.service.deciding import decided
 from invio.service.dependencies import TheCaller, TheParts, read_address
+from invio.service.routes import Routes
 
-router = APIRouter(tags=["links"])
+routes = Routes("links")
 _HOLDS = 60  # seconds within which the download has to begin
 
 
@@ -48,7 +49,7 @@ class ShortLink(BaseModel):
     until: int
 
 
-@router.post("/api/short-links", status_code=201, summary="Make a short link for oneself")
+@routes.post("/api/short-links", status_code=201, summary="Make a short link for oneself")
 async def post_short_link(
     asked: ShortLinkAsk, request: Request, response: Response, caller: TheCaller, parts: TheParts
 ) -> ShortLink:

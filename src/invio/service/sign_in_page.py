@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Form, Query, Request, Response
+from fastapi import Form, Query, Request, Response
 
 from invio.core.files import ANYONE
 from invio.core.reasons import Refusal
@@ -12,13 +12,14 @@ from invio.delivery.access.authentication import check_own_site
 from invio.service.dependencies import TheCaller, TheParts, head_of
 from invio.service.page_parts import local, page, root_of
 from invio.service.people_schemas import SignIn
+from invio.service.routes import Routes
 from invio.service.sessions import begin_session, end_session
 
-router = APIRouter(include_in_schema=False)
+routes = Routes(in_description=False)
 _Given = Annotated[str, Form(max_length=4096)]
 
 
-@router.get("/sign-in")
+@routes.get("/sign-in")
 async def sign_in_page(
     *,
     request: Request,
@@ -30,7 +31,7 @@ async def sign_in_page(
     return page(request, parts, "sign_in.html", ANYONE, then=then, refusal=None, recipient="", signed_out=out)
 
 
-@router.post("/sign-in")
+@routes.post("/sign-in")
 async def sign_in(
     *,
     request: Request,
@@ -61,7 +62,7 @@ async def sign_in(
     return response
 
 
-@router.post("/sign-out")
+@routes.post("/sign-out")
 async def sign_out(request: Request, caller: TheCaller, parts: TheParts) -> Response:
     """Ends the session."""
     response = Response(status_code=303, headers={"Location": f"{root_of(request)}/sign-in?out=1"})
@@ -69,7 +70,7 @@ async def sign_out(request: Request, caller: TheCaller, parts: TheParts) -> Resp
     return response
 
 
-@router.get("/")
+@routes.get("/")
 async def start_page(request: Request, caller: TheCaller, parts: TheParts) -> Response:
     """Redirects to the console, and without scripts to the listing pages."""
     return page(request, parts, "start.html", caller)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Path
+from fastapi import Path
 
 from invio.core.files import Caller
 from invio.core.moments import timestamp
@@ -17,13 +17,14 @@ from invio.records.transfers import with_ids
 from invio.service.assembly import Parts
 from invio.service.dependencies import TheCaller, TheParts
 from invio.service.operating_schemas import TransferFacts, TransferRequest, TransferRequests
+from invio.service.routes import Routes
 from invio.service.transfers import TransferVisibility
 
-router = APIRouter(tags=["transfers"])
+routes = Routes("transfers")
 TransferId = Annotated[str, Path(pattern=r"^[0-9a-f]{20}$", description="the transfer's id")]
 
 
-@router.get("/api/transfers/{transfer}", summary="One transfer")
+@routes.get("/api/transfers/{transfer}", summary="One transfer")
 async def get_transfer(transfer: TransferId, caller: TheCaller, parts: TheParts) -> TransferFacts:
     """A transfer: the caller's own; for callers who may `manage` its file, anybody's, with its network address."""
     state, manages = await seen_transfer(parts, caller, transfer)
@@ -40,7 +41,7 @@ async def get_transfer(transfer: TransferId, caller: TheCaller, parts: TheParts)
     )
 
 
-@router.get("/api/transfers/{transfer}/requests", summary="The requests of a transfer")
+@routes.get("/api/transfers/{transfer}/requests", summary="The requests of a transfer")
 async def get_transfer_requests(transfer: TransferId, caller: TheCaller, parts: TheParts) -> TransferRequests:
     """The ended requests of a transfer. A single request that delivered everything is not listed separately."""
     state, _ = await seen_transfer(parts, caller, transfer)
@@ -64,7 +65,7 @@ def _shown(one: EndedRequest) -> TransferRequest:
     )
 
 
-@router.delete("/api/transfers/{transfer}", status_code=204, summary="End a transfer")
+@routes.delete("/api/transfers/{transfer}", status_code=204, summary="End a transfer")
 async def end_transfer(transfer: TransferId, caller: TheCaller, parts: TheParts) -> None:
     """Ends a running transfer: the caller's own; for callers who may `manage` its file, anybody's.
 

@@ -8,7 +8,7 @@ from collections.abc import AsyncIterator, Set
 from contextlib import suppress
 from typing import Annotated
 
-from fastapi import APIRouter, Query, Request
+from fastapi import Query, Request
 from fastapi.responses import StreamingResponse
 from pydantic import BaseModel, Field
 
@@ -23,10 +23,11 @@ from invio.records.transfers import Scope, ended_after, newest, with_ids
 from invio.service.assembly import Parts
 from invio.service.deciding import decided
 from invio.service.dependencies import TheCaller, TheParts, caller_of
+from invio.service.routes import Routes
 from invio.service.schemas import TransferList, TransferShape
 from invio.service.streams import Watching, event_stream
 
-router = APIRouter(tags=["transfers"])
+routes = Routes("transfers")
 
 # A comment line often enough that no proxy takes the stream for dead, and that a client who has left is soon
 # known to have: until something is sent, it could be one who only has no more to say. In ticks.
@@ -45,7 +46,7 @@ _DIGITS = 15  # of a moment in milliseconds
 _SCAN = 20  # pages of records that one answer looks through for a caller's own
 
 
-@router.get("/api/transfers", summary="Transfers, newest first")
+@routes.get("/api/transfers", summary="Transfers, newest first")
 async def list_transfers(
     caller: TheCaller,
     parts: TheParts,
@@ -110,7 +111,7 @@ class TransferFilter(BaseModel):
         return self.address.endswith("/") and row.address.startswith(self.address)
 
 
-@router.get(
+@routes.get(
     "/api/transfers/stream",
     summary="Transfers as they go",
     response_class=StreamingResponse,

@@ -9,7 +9,7 @@ from functools import partial
 from typing import Annotated
 
 import sqlalchemy as sa
-from fastapi import APIRouter, Path, Query
+from fastapi import Path, Query
 
 from invio.core.files import Caller
 from invio.core.moments import timestamp
@@ -20,22 +20,23 @@ from invio.records import webhooks
 from invio.records.webhooks import Delivery, Webhook
 from invio.service.assembly import Parts
 from invio.service.dependencies import TheCaller, TheParts, require_administrator
+from invio.service.routes import Routes
 from invio.service.webhook_schemas import DeliveryList, DeliveryShape, WebhookAsk, WebhookList, WebhookShape
 
-router = APIRouter(tags=["webhooks"])
+routes = Routes("webhooks")
 _Id = Annotated[str, Path(pattern=r"^[0-9a-f]{12}$", description="the webhook's id")]
 _Number = Annotated[int, Path(ge=1, le=2**53, description="the delivery's number")]
 _MOST = 100  # webhooks
 
 
-@router.get("/api/webhooks", summary="Addresses that are told of events")
+@routes.get("/api/webhooks", summary="Addresses that are told of events")
 async def list_webhooks(caller: TheCaller, parts: TheParts) -> WebhookList:
     """The webhooks, with the number of waiting deliveries of each, and the available events."""
     await require_administrator(parts, caller)
     return await in_pool(parts.pools.history, _list, parts, whose=caller.principal)
 
 
-@router.post("/api/webhooks", status_code=201, summary="Have an address be told of events")
+@routes.post("/api/webhooks", status_code=201, summary="Have an address be told of events")
 async def post_webhook(ask: WebhookAsk, caller: TheCaller, parts: TheParts) -> WebhookShape:
     """Adds a webhook: each event is posted as signed JSON, and again for most of a day until the response is a 2xx.
 
@@ -61,14 +62,14 @@ async def post_webhook(ask: WebhookAsk, caller: TheCaller, parts: TheParts) -> W
     return _shape(hook, 0)
 
 
-@router.delete("/api/webhooks/{webhook}", status_code=204, summary="Remove a webhook")
+@routes.delete("/api/webhooks/{webhook}", status_code=204, summary="Remove a webhook")
 async def delete_webhook(webhook: _Id, caller: TheCaller, parts: TheParts) -> None:
     """Removes a webhook, and its waiting deliveries."""
     await _changed(parts, caller, webhook, partial(webhooks.remove, webhook=webhook))
     parts.audit("webhook.removed", caller, webhook=webhook)
 
 
-@router.post("/api/webhooks/{webhook}/trial", status_code=204, summary="Try a webhook")
+@routes.post("/api/webhooks/{webhook}/trial", status_code=204, summary="Try a webhook")
 async def post_trial(webhook: _Id, caller: TheCaller, parts: TheParts) -> None:
     """Sends the webhook the event `webhook.trial` within two seconds. Its deliveries show the response."""
 
@@ -81,7 +82,7 @@ async def post_trial(webhook: _Id, caller: TheCaller, parts: TheParts) -> None:
     await _changed(parts, caller, webhook, queue)
 
 
-@router.get("/api/webhooks/{webhook}/deliveries", summary="What a webhook was told of")
+@routes.get("/api/webhooks/{webhook}/deliveries", summary="What a webhook was told of")
 async def list_deliveries(
     *,
     webhook: _Id,
@@ -97,7 +98,7 @@ async def list_deliveries(
     return DeliveryList(deliveries=[_delivery(one) for one in found], next=following)
 
 
-@router.post("/api/webhooks/{webhook}/deliveries/{delivery}", status_code=204, summary="Tell it once more")
+@routes.post("/api/webhooks/{webhook}/deliveries/{delivery}", status_code=204, summary="Tell it once more")
 async def post_delivery(webhook: _Id, delivery: _Number, caller: TheCaller, parts: TheParts) -> None:
     """Sends a delivery again, now, whether it was delivered, given up, or waits for its next attempt."""
     await _changed(parts, caller, webhook, partial(webhooks.again, webhook=webhook, delivery=delivery))
