@@ -14,6 +14,7 @@ from invio.cli.options import gives_json, has_settings, print_json
 from invio.cli.output import say
 from invio.core.links.keys import new_keys
 from invio.service.configuration import write_keys
+from invio.workers.heap import nothing_collected
 
 # The service itself is imported by the commands that run it: the others shall not wait for it.
 
@@ -100,9 +101,10 @@ def init(*, folder: Path, admin: str, as_json: bool) -> None:
               help="Processes that serve; instead of the settings' number, which is 1 when not given.")  # fmt: skip
 def serve(*, settings: Path, host: str | None, port: int | None, path: Path | None, workers: int | None) -> None:
     """Run the service, until Ctrl-C or SIGTERM."""
-    from invio.service import supervising
-    from invio.service.run import listening_socket, unix_socket
-    from invio.service.settings import read_settings
+    with nothing_collected():
+        from invio.service import supervising
+        from invio.service.run import listening_socket, unix_socket
+        from invio.service.settings import read_settings
 
     if path is not None and (host is not None or port is not None):
         raise click.UsageError("give --socket, or --host and --port, not both")
@@ -126,8 +128,9 @@ def serve(*, settings: Path, host: str | None, port: int | None, path: Path | No
 @click.option("--fresh", is_flag=True, help="Create them again.")
 def demo(*, port: int, data: Path, fresh: bool) -> None:
     """Run the service with made-up data: the Brackwater Sound Survey."""
-    from invio.service.run import listening_socket, run, url_of
-    from invio.service.settings import read_settings
+    with nothing_collected():
+        from invio.service.run import listening_socket, run, url_of
+        from invio.service.settings import read_settings
 
     os.umask(0o077)  # as for any service: settings, keys and records are their owner's
     scenario = _scenario()
