@@ -6,11 +6,15 @@ the refusals that it really sends, as problem details, and examples; and the del
 
 from __future__ import annotations
 
+import json
+from functools import lru_cache
+from threading import Lock
 from typing import Any
 
-from fastapi import FastAPI
+from fastapi import FastAPI, Request, Response
 from fastapi.openapi.utils import get_openapi
 from fastapi.routing import APIRoute
+from starlette.concurrency import run_in_threadpool
 
 from invio.core.reasons import REASONS
 from invio.delivery.access.authentication import COOKIE
@@ -153,15 +157,41 @@ def operation_id(route: APIRoute) -> str:
     return _OPERATIONS[route.name][0] if route.include_in_schema else route.name
 
 
+class Description:
+    """An application's description of itself, for `api.openapi` and whoever requests it.
+
+    It takes half a second to make, for which no download is to wait: it is made once, in a thread, when it is wanted.
+    """
+
+    def __init__(self, api: FastAPI) -> None:
+        self._api = api
+        self._making = Lock()
+        self._text_below = lru_cache(maxsize=8)(self._text)
+
+    def document(self) -> dict[str, Any]:
+        """The description, as OpenAPI says it."""
+        with self._making:
+            if self._api.openapi_schema is None:
+                self._api.openapi_schema = _document(self._api)
+            return self._api.openapi_schema
+
+    async def answer(self, request: Request) -> Response:
+        """The description, with the path below which the service is."""
+        root = request.scope.get("root_path", "").rstrip("/")
+        return Response(await run_in_threadpool(self._text_below, root), media_type="application/json")
+
+    def _text(self, root: str) -> bytes:
+        document = self.document()
+        if root:
+            document = {**document, "servers": [{"url": root}]}
+        return json.dumps(document, ensure_ascii=False, separators=(",", ":")).encode()
+
+
 def described(api: FastAPI) -> None:
-    """Makes the application describe itself so."""
-
-    def openapi() -> dict[str, Any]:
-        if api.openapi_schema is None:
-            api.openapi_schema = _document(api)
-        return api.openapi_schema
-
-    api.openapi = openapi  # type: ignore[method-assign]
+    """Makes the application describe itself so, at `/api/openapi.json`."""
+    description = Description(api)
+    api.openapi = description.document  # type: ignore[method-assign]
+    api.add_route("/api/openapi.json", description.answer, include_in_schema=False)
 
 
 def _document(api: FastAPI) -> dict[str, Any]:
