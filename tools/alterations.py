@@ -109,6 +109,7 @@ TESTS = {
     "stores/arriving.py": ["stores/test_arriving.py", "service/test_putting.py"],
     "stores/urls.py": ["stores/test_urls.py"],
     "workers/pool.py": ["workers/test_pool.py"],
+    "producers/room.py": ["producers/test_spooling.py", "delivery/test_spools.py", "delivery/test_made_once.py"],
     "producers/spooling.py": ["producers/test_spooling.py", "delivery/test_spools.py", "delivery/test_made_once.py"],
     "client/fetching.py": ["client/test_answers.py", "client/test_client.py"],
     "client/partial.py": ["client/test_partial.py", "client/test_client.py"],

@@ -18,7 +18,8 @@ from invio.core.http.request_head import RequestHead
 from invio.core.reasons import Refusal
 from invio.delivery.representation import made_once as module
 from invio.delivery.representation.made_once import RESUMES_FOR, Productions
-from invio.producers.spooling import Production, Spool
+from invio.producers.room import Room
+from invio.producers.spooling import Production
 from invio.stores.sources import Made, Recipe, SpooledFile
 from invio.stores.store import Found
 from invio.workers.pool import Pool
@@ -45,7 +46,7 @@ def clock() -> Clock:
 
 @pytest.fixture
 def productions(clock: Clock) -> Productions:
-    return Productions(Spool(), clock)
+    return Productions(Room(), clock)
 
 
 def found(*, keep: float = 10.0, personal: bool = False, path: str = "water.csv") -> Found:
@@ -186,7 +187,7 @@ def test_one_thread_looks_every_second_for_as_long_as_anything_is_kept(monkeypat
             threads.append(self.target)
 
     monkeypatch.setattr("invio.delivery.representation.made_once.threading.Thread", Started)
-    productions = Productions(Spool(), clock.monotonic, clock.sleep)
+    productions = Productions(Room(), clock.monotonic, clock.sleep)
     with mock.patch.object(Started, "start", side_effect=RuntimeError("no thread"), create=True):
         chosen(productions, asked(), found(path="wave.csv"))
     for _ in range(2):
@@ -227,7 +228,7 @@ def whole_run(productions: Productions, clock: Clock, path: str, keep: float, ca
 
 def test_who_obtains_what_was_dropped_holds_its_room_to_the_end(clock: Clock) -> None:
     """Else the disk could be filled by those who read slowly what nobody counts any more."""
-    spool = Spool()
+    spool = Room()
     productions = Productions(spool, clock)
     whole_run(productions, clock, "a.csv", 1000.0, ANN)
     had = chosen(productions, asked(), found(path="a.csv"))
@@ -242,7 +243,7 @@ def test_who_obtains_what_was_dropped_holds_its_room_to_the_end(clock: Clock) ->
 
 
 def test_room_is_made_by_what_is_kept_for_nobody_new_and_then_by_the_oldest(clock: Clock) -> None:
-    productions = Productions(Spool(), clock)
+    productions = Productions(Room(), clock)
     runs = {
         path: whole_run(productions, clock, path, keep, caller)
         for path, keep, caller in (("a.csv", 900.0, ANN), ("b.csv", 1.0, ANN), ("c.csv", 900.0, BOB))
@@ -264,7 +265,7 @@ def test_room_is_made_by_what_is_kept_for_nobody_new_and_then_by_the_oldest(cloc
 
 
 def test_a_full_room_is_made_room_in_for_who_asks(clock: Clock) -> None:
-    productions = Productions(Spool(bytes=5, all_bytes=10), clock)
+    productions = Productions(Room(bytes=5, all_bytes=10), clock)
     for path, caller in (("a", ANN), ("b", BOB), ("c", ANN)):
         whole_run(productions, clock, path, 900.0, caller)  # which raises where it is not made
     assert len(productions._kept) == 2

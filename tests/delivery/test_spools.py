@@ -23,8 +23,8 @@ from invio.core.http.replies import Slice
 from invio.delivery.archives.plan import Plan
 from invio.delivery.archives.spools import SMALL, Spool, SpooledPart, Spools
 from invio.delivery.sending.errors import NobodyWaits
-from invio.producers.spooling import NotProduced
-from invio.producers.spooling import Spool as Room
+from invio.producers.failures import NotProduced
+from invio.producers.room import Room
 from invio.stores.sources import Made, SpooledFile
 from invio.workers.pool import Pool
 from tests.running import until

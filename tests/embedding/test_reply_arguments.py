@@ -38,7 +38,7 @@ from invio.delivery.replies.making import Content, all_pieces
 from invio.delivery.replies.stream import StreamReply
 from invio.delivery.sending import production
 from invio.producers.csv_rows import RowsAsCsv
-from invio.producers.spooling import Spool
+from invio.producers.room import Room
 from invio.stores.sources import DiskFile, SpooledFile
 
 Row = dict[str, object]
@@ -466,7 +466,7 @@ def test_deflated_contents_are_kept_within_bounds(tmp_path: Path, monkeypatch: p
     monkeypatch.setattr(contents, "_deflated", contents._Forms())
     monkeypatch.setattr(contents, "_KEPT_FILES", 2)
     monkeypatch.setattr(contents, "SMALL", 0)
-    deflated = partial(contents.deflated, shared=SharedFile(Spool()))
+    deflated = partial(contents.deflated, shared=SharedFile(Room()))
     sources = []
     for number in range(3):
         (tmp_path / f"{number}.txt").write_bytes(b"%d" % number * 4000)
@@ -512,7 +512,7 @@ def test_small_deflated_contents_are_kept_in_memory_within_bounds(
     monkeypatch.setattr(contents, "_small", contents._Forms())
     texts = [random.Random(number).randbytes(100).hex().encode() for number in range(3)]
     sources = [disk_file(tmp_path / f"{number}.txt", text) for number, text in enumerate(texts)]
-    sizes, shared = [], SharedFile(Spool())
+    sizes, shared = [], SharedFile(Room())
     for source in sources:
         made = contents.deflated(source, shared)
         assert made is not None
@@ -689,7 +689,7 @@ def test_a_content_that_was_made_is_deflated_too_and_leaves_no_descriptor(tmp_pa
     (tmp_path / "made").write_bytes(text)
     (tmp_path / "noise").write_bytes(os.urandom(20_000))
     made = SpooledFile(os.open(tmp_path / "made", os.O_RDONLY), len(text))
-    short = contents.deflated(made, SharedFile(Spool()))
+    short = contents.deflated(made, SharedFile(Room()))
     assert short is not None
     assert zlib.decompress(short.read(0, short.size), wbits=-15) == text
     open_before = len(os.listdir("/proc/self/fd"))

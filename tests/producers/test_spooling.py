@@ -14,7 +14,9 @@ from unittest import mock
 import pytest
 
 from invio.producers import spooling
-from invio.producers.spooling import NoRoom, NotProduced, Production, Spool
+from invio.producers.failures import NoRoom, NotProduced
+from invio.producers.room import Room
+from invio.producers.spooling import Production
 from invio.workers.pool import Pool
 from tests.running import until
 
@@ -52,8 +54,8 @@ class Steps:
         self.closed.set()
 
 
-def production(steps: Steps, spool: Spool | None = None, pool: Pool | None = None) -> Production:
-    return Production(steps, pool or Pool("test", 2), spool or Spool())
+def production(steps: Steps, spool: Room | None = None, pool: Pool | None = None) -> Production:
+    return Production(steps, pool or Pool("test", 2), spool or Room())
 
 
 def whole(one: Production) -> None:
@@ -69,7 +71,7 @@ def ended(pool: Pool) -> None:
     until(lambda: len(pool._idle) == pool._threads)
 
 
-def made_of_eight_bytes(spool: Spool) -> Production:
+def made_of_eight_bytes(spool: Room) -> Production:
     """One that is whole, and that nobody else holds."""
     steps = Steps(b"12345678")
     one = production(steps, spool)
@@ -183,12 +185,12 @@ def test_one_who_leaves_does_not_stop_it_for_the_others(monkeypatch: pytest.Monk
 @pytest.mark.parametrize(
     ("spool", "word", "says"),
     [
-        (Spool(bytes=5), "not-made", "larger than 5 bytes"),
-        (Spool(all_bytes=5), "busy", "as much is being made at present as there is room for"),
-        (Spool(seconds=0.2), "not-made", "longer than 0.2 seconds"),
+        (Room(bytes=5), "not-made", "larger than 5 bytes"),
+        (Room(all_bytes=5), "busy", "as much is being made at present as there is room for"),
+        (Room(seconds=0.2), "not-made", "longer than 0.2 seconds"),
     ],
 )
-def test_what_is_made_is_bounded(spool: Spool, word: str, says: str) -> None:
+def test_what_is_made_is_bounded(spool: Room, word: str, says: str) -> None:
     steps = Steps(b"abc", b"def")
     one = production(steps, spool)
     steps.may.release()
@@ -200,7 +202,7 @@ def test_what_is_made_is_bounded(spool: Spool, word: str, says: str) -> None:
 
 
 def test_the_room_is_given_back_with_the_last_who_holds_it() -> None:
-    spool = Spool(all_bytes=10)
+    spool = Room(all_bytes=10)
     one = made_of_eight_bytes(spool)
     assert spool.used == 8
     del one
@@ -209,7 +211,7 @@ def test_the_room_is_given_back_with_the_last_who_holds_it() -> None:
 
 
 def test_one_caller_has_half_of_the_room_and_always_enough_for_one_content() -> None:
-    spool = Spool(bytes=4, all_bytes=10)
+    spool = Room(bytes=4, all_bytes=10)
     spool.take(5, "bob")
     with pytest.raises(NoRoom) as bobs:
         spool.take(1, "bob")
@@ -220,11 +222,11 @@ def test_one_caller_has_half_of_the_room_and_always_enough_for_one_content() -> 
     spool.give_back(5, "bob")
     spool.take(2, "bob")
     assert spool.used == 6
-    Spool(bytes=8, all_bytes=10).take(8, "bob")
+    Room(bytes=8, all_bytes=10).take(8, "bob")
 
 
 def test_what_can_be_missed_is_dropped_until_there_is_room() -> None:
-    spool, missed = Spool(bytes=4, all_bytes=10), [("bob", 3), (None, 2), (None, 2)]
+    spool, missed = Room(bytes=4, all_bytes=10), [("bob", 3), (None, 2), (None, 2)]
 
     def drop(whose: str | None) -> bool:
         for place, (theirs, count) in enumerate(missed):
@@ -281,7 +283,7 @@ def test_who_makes_it_watches_it_and_returns_when_it_is_whole() -> None:
 
 
 def test_what_failed_takes_no_place_on_the_disk_and_none_of_the_room() -> None:
-    spool = Spool(bytes=5)
+    spool = Room(bytes=5)
     steps = Steps(b"abc", b"def")
     one = production(steps, spool)
     for _ in range(2):
@@ -295,7 +297,7 @@ def test_what_failed_takes_no_place_on_the_disk_and_none_of_the_room() -> None:
 
 
 def test_what_is_written_while_the_run_is_stopped_takes_none_of_the_room() -> None:
-    spool, steps = Spool(), Steps(b"abc")
+    spool, steps = Room(), Steps(b"abc")
     one = production(steps, spool)
     take = spool.take
 
@@ -303,7 +305,7 @@ def test_what_is_written_while_the_run_is_stopped_takes_none_of_the_room() -> No
         one._stop(NotProduced("nobody waits for it any more"))
         take(count, whose)
 
-    with mock.patch.object(Spool, "take", side_effect=stopped_meanwhile):
+    with mock.patch.object(Room, "take", side_effect=stopped_meanwhile):
         one.start()
         steps.may.release()
         assert steps.closed.wait(WAIT)
@@ -319,7 +321,7 @@ class Collecting(int):
 
 
 def test_garbage_that_is_collected_while_room_is_taken_stops_nobody() -> None:
-    spool = Spool(all_bytes=100)
+    spool = Room(all_bytes=100)
     one = made_of_eight_bytes(spool)
     one.itself = one  # type: ignore[attr-defined]  # a circle, as the traceback of an error makes one
     del one

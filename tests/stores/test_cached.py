@@ -18,7 +18,7 @@ import pytest
 from invio.core.addresses import Address, parse_address
 from invio.core.files import FileFacts
 from invio.core.readable import ContentChanged
-from invio.producers.spooling import Spool
+from invio.producers.room import Room
 from invio.service.open_stores import open_store
 from invio.service.settings import read_settings
 from invio.stores.blocking import BlockingStore, Reading
@@ -61,7 +61,7 @@ class Far(BlockingStore):
 @pytest.fixture
 def far(tmp_path: Path) -> Far:
     far = Far()
-    far.cache = ContentCache("far", DiskCache(tmp_path / "contents", 1 << 30), Spool(tmp_path))
+    far.cache = ContentCache("far", DiskCache(tmp_path / "contents", 1 << 30), Room(tmp_path))
     return far
 
 
@@ -132,8 +132,8 @@ def test_what_is_not_the_file_any_more_is_neither_completed_nor_kept(far: Far, h
     assert asyncio.run(part(far.locate(ADDRESS), 0, len(CONTENT))) == CONTENT
 
 
-@pytest.mark.parametrize("spool", [Spool(bytes=2_000_000), Spool(all_bytes=2_000_000), Spool(seconds=0.0)])
-def test_what_cannot_be_fetched_to_its_end_is_sent_all_the_same(tmp_path: Path, spool: Spool) -> None:
+@pytest.mark.parametrize("spool", [Room(bytes=2_000_000), Room(all_bytes=2_000_000), Room(seconds=0.0)])
+def test_what_cannot_be_fetched_to_its_end_is_sent_all_the_same(tmp_path: Path, spool: Room) -> None:
     far = Far()
     far.cache = ContentCache("far", DiskCache(tmp_path / "contents", 1 << 30), spool)
     assert asyncio.run(part(far.locate(ADDRESS), 3, len(CONTENT) - 3)) == CONTENT[3:]
@@ -149,7 +149,7 @@ def test_a_large_file_may_take_longer_to_fetch_than_one_to_make(tmp_path: Path) 
     store = open_store(read_settings(tmp_path / "invio.toml"), None, "far")
     assert isinstance(store, OriginStore)
     assert store.cache is not None
-    room = store.cache.spool
+    room = store.cache.room
     assert (room.bytes, room.all_bytes, room.seconds) == (1_000_000, 1_000_000, math.inf)
 
 

@@ -8,13 +8,9 @@ Invariants:
 - Bytes that were written are never changed; `length` only grows, and is raised after the bytes are in the file. So a
   reader that reads below `length` gets what every other reader gets.
 - A production ends once, as `whole` or as `failed`. Whoever waits is woken at each piece and at the end.
-- What is made is bounded: a content by `bytes` and `seconds`, all of them together by the `Spool`'s room. What goes
-  beyond fails; its file, and with it the room, is given back when nobody holds the production any more. Of the room,
-  what one caller has had made takes half at most, but always enough for one content.
-- Where there is no room, contents that are whole and kept for those who come later are dropped first.
+- What is made is bounded: a content by `bytes` and `seconds`, all of them together by their `Room`. What goes beyond
+  fails; its file, and with it the room, is given back when nobody holds the production any more.
 - What has failed holds no place on the disk: nobody gets any more of it, however far behind they are.
-- The room of a production that nobody holds any more is given back without a lock: the interpreter collects garbage
-  wherever it likes, so also in a thread that holds the lock of the room at that moment.
 - When nobody has read for `LINGERS` seconds, an unfinished production is stopped: its rows are closed, and with them
   the database's cursor.
 
@@ -36,13 +32,11 @@ import tempfile
 import threading
 import time
 import weakref
-from collections import Counter
 from collections.abc import AsyncIterator, Callable, Iterator
 from contextlib import suppress
-from dataclasses import dataclass, field
-from pathlib import Path
-from queue import Empty, SimpleQueue
 
+from invio.producers.failures import NoRoom, NotProduced
+from invio.producers.room import Room, Taken
 from invio.workers.pool import Pool, PoolBusy
 
 log = logging.getLogger("invio.delivery")
@@ -54,105 +48,16 @@ _PIECE = 256 * 1024  # bytes read at a time
 _FULL = (errno.ENOSPC, errno.EDQUOT)
 
 
-class NotProduced(Exception):
-    """The content could not be made, or not in full. `word` is the reason's; the message may be shown to anybody."""
-
-    def __init__(self, said: str, word: str = "not-made") -> None:
-        super().__init__(said)
-        self.word = word
-
-
-class NoRoom(NotProduced):
-    """As much lies there already as may; `whose` it is, where it is one caller's part of the room that is taken."""
-
-    def __init__(self, whose: str | None = None) -> None:
-        super().__init__("as much is being made at present as there is room for", "busy")
-        self.whose = whose
-
-
-def _gives_none(whose: str | None) -> bool:  # noqa: ARG001 - as what does
-    return False
-
-
-@dataclass(slots=True)
-class Spool:
-    """Where contents lie while they are made, and how much may.
-
-    `folder` None: the system's own. `bytes` of one content, `all_bytes` of those together that are there at once;
-    `seconds` for which one may be made. `fair`: one caller has half of it at most.
-    """
-
-    folder: Path | None = None
-    bytes: int = 4 << 30
-    all_bytes: int = 16 << 30
-    seconds: float = 600.0
-    fair: bool = True
-    # Drops something that can be missed, of one caller's or of all, and tells whether there was anything.
-    gives_room: Callable[[str | None], bool] = field(default=_gives_none, init=False, repr=False, compare=False)
-    _taken: int = field(default=0, init=False, compare=False)
-    _taken_by: Counter[str] = field(default_factory=Counter, init=False, repr=False, compare=False)
-    _returned: SimpleQueue[tuple[int, str | None]] = field(
-        default_factory=SimpleQueue, init=False, repr=False, compare=False
-    )
-
-    @property
-    def used(self) -> int:
-        """Bytes of the room that are taken."""
-        with _ROOM:
-            return self._used()
-
-    def take(self, count: int, whose: str | None = None) -> None:
-        """Takes some of the room, for whoever it is. Raises NoRoom."""
-        while True:
-            try:
-                self._take(count, whose)
-            except NoRoom as none:
-                if not self.gives_room(none.whose):
-                    raise
-            else:
-                return
-
-    def _take(self, count: int, whose: str | None) -> None:
-        with _ROOM:
-            if self._used() + count > self.all_bytes:
-                raise NoRoom
-            if whose is not None and self.fair:
-                if self._taken_by[whose] + count > max(self.bytes, self.all_bytes // 2):
-                    raise NoRoom(whose)
-                self._taken_by[whose] += count
-            self._taken += count
-
-    def give_back(self, count: int, whose: str | None = None) -> None:
-        """Gives some of the room back. It takes no lock: garbage may be collected where the lock is held."""
-        self._returned.put((count, whose))
-
-    def _used(self) -> int:
-        with suppress(Empty):
-            while True:
-                count, whose = self._returned.get_nowait()
-                self._taken -= count
-                if whose is not None and self.fair:
-                    self._taken_by[whose] -= count
-                    if not self._taken_by[whose]:
-                        del self._taken_by[whose]
-        return self._taken
-
-
-_ROOM = threading.Lock()
-
-
 class Production:
     """One run. Nothing is made before `start`, which the first reader calls."""
 
-    def __init__(
-        self, begin: Callable[[], Iterator[bytes]], pool: Pool, spool: Spool, whose: str | None = None
-    ) -> None:
+    def __init__(self, begin: Callable[[], Iterator[bytes]], pool: Pool, room: Room, whose: str | None = None) -> None:
         """`begin` gives the pieces; it, and each piece, is taken by a thread of `pool`, for whoever it is."""
         self.tag = secrets.token_hex(12)
-        self._begin, self._pool, self._spool, self.whose = begin, pool, spool, whose
+        self._begin, self._pool, self._room, self.whose = begin, pool, room, whose
         self._changed = threading.Condition()
         self._waiting: set[tuple[asyncio.AbstractEventLoop, asyncio.Event]] = set()
-        self._file = tempfile.TemporaryFile(prefix="invio-", dir=spool.folder)  # noqa: SIM115 - as long as this lives
+        self._file = tempfile.TemporaryFile(prefix="invio-", dir=room.folder)  # noqa: SIM115 - as long as this lives
         self._pieces: Iterator[bytes] | None = None
         self._started = False
         self._stopped = False
@@ -167,8 +72,8 @@ class Production:
         self.lacks_room = False  # why it failed
         self.began = 0.0  # Unix seconds
         self.ended = 0.0  # on the clock that does not go back
-        self._room = Taken(spool, whose)
-        weakref.finalize(self, self._room.give_back_the_rest)
+        self._taken = Taken(room, whose)
+        weakref.finalize(self, self._taken.give_back_the_rest)
 
     @property
     def sha256(self) -> bytes:
@@ -212,7 +117,7 @@ class Production:
             if self._started:
                 return
             self._started = True
-            self.began, self._deadline = time.time(), time.monotonic() + self._spool.seconds
+            self.began, self._deadline = time.time(), time.monotonic() + self._room.seconds
             self._left_at = time.monotonic()
         try:
             if is_watched:
@@ -236,7 +141,7 @@ class Production:
                     raise NotProduced("nobody waits for it any more")
                 self._add(piece)
                 if time.monotonic() > self._deadline:
-                    raise NotProduced(f"it took longer than {self._spool.seconds:g} seconds")
+                    raise NotProduced(f"it took longer than {self._room.seconds:g} seconds")
         except NotProduced as error:
             self.lacks_room = isinstance(error, NoRoom)
             self._end(error)
@@ -262,9 +167,9 @@ class Production:
         self._end(said or NotProduced(f"the content could not be made ({type(error).__name__})"))
 
     def _add(self, piece: bytes) -> None:
-        if self.length + len(piece) > self._spool.bytes:
-            raise NotProduced(f"it is larger than {self._spool.bytes} bytes")
-        self._room.take(len(piece))
+        if self.length + len(piece) > self._room.bytes:
+            raise NotProduced(f"it is larger than {self._room.bytes} bytes")
+        self._taken.take(len(piece))
         self._file.write(piece)
         self._file.flush()
         self._sha256.update(piece)
@@ -288,7 +193,7 @@ class Production:
         """Frees the disk space at once, even if readers still hold this: they get no more of it."""
         with suppress(OSError):
             os.ftruncate(self._file.fileno(), 0)
-        self._room.give_back()
+        self._taken.give_back()
 
     def _failure(self) -> NotProduced:
         said, word = self.failed or ("nothing was made", "not-made")
@@ -316,7 +221,7 @@ class Production:
         if abandoned:
             self._stop(NotProduced("nobody waits for it any more"))
         elif now > self._deadline:
-            self._stop(NotProduced(f"it took longer than {self._spool.seconds:g} seconds"))
+            self._stop(NotProduced(f"it took longer than {self._room.seconds:g} seconds"))
 
     def _stop(self, why: NotProduced) -> None:
         if self.ends:
@@ -408,25 +313,3 @@ class Production:
         if self.failed is not None:
             raise self._failure()
         return self.whole or (not whole and self.length >= upto)
-
-
-class Taken:
-    """What one content has taken of the room; given back when it is gone."""
-
-    def __init__(self, spool: Spool, whose: str | None = None) -> None:
-        self._spool, self._whose, self._taken = spool, whose, 0
-
-    def take(self, count: int) -> None:
-        """Takes some more. Raises NoRoom."""
-        self._spool.take(count, self._whose)
-        self._taken += count
-
-    def give_back(self) -> None:
-        """Gives all of it back."""
-        with _ROOM:  # the watch and the producer's thread may both give up at once
-            self.give_back_the_rest()
-
-    def give_back_the_rest(self) -> None:
-        """The same when the content is gone, and nobody else can do it at the same time; without a lock."""
-        taken, self._taken = self._taken, 0
-        self._spool.give_back(taken, self._whose)

@@ -11,7 +11,7 @@ import sqlalchemy as sa
 from invio.core.addresses import Address
 from invio.core.exclusions import read_exclusions
 from invio.producers.producer import ProducerFault, database_engine
-from invio.producers.spooling import Spool
+from invio.producers.room import Room
 from invio.service.made_files import making_folder, tables_store
 from invio.service.settings import Settings
 from invio.service.store_settings import (
@@ -55,7 +55,7 @@ def fault_of(store: Store) -> str | None:
     return None
 
 
-def spool_of(settings: Settings, *, alone: bool) -> Spool:
+def spool_of(settings: Settings, *, alone: bool) -> Room:
     """Where contents lie while they are made. `alone`: what is there was left by a process that died.
 
     Raises:
@@ -68,7 +68,7 @@ def spool_of(settings: Settings, *, alone: bool) -> Spool:
         raise settings.fault(("service", "data"), f"{folder} cannot be created: {error.strerror}") from None
     for left in folder.iterdir() if alone else ():
         left.unlink(missing_ok=True)
-    return Spool(folder, given.bytes, given.disk_bytes, given.seconds)
+    return Room(folder, given.bytes, given.disk_bytes, given.seconds)
 
 
 def open_store(settings: Settings, engine: sa.Engine | None, name: str) -> Store | None:

@@ -18,7 +18,7 @@ from invio.delivery.representation.renditions import Renditions
 from invio.delivery.transfers.limits import BundleLimits
 from invio.pages.rendering import SHIPPED, Renderer
 from invio.producers.image_workers import ImageWorkers
-from invio.producers.spooling import Spool
+from invio.producers.room import Room
 from invio.service.settings import UNIX, Settings
 from invio.service.store_settings import DirectorySettings
 from invio.service.streams import Streams
@@ -69,7 +69,7 @@ def renditions_of(settings: Settings, *, alone: bool) -> Renditions:
 
 
 def bundles_of(
-    settings: Settings, catalogue: Catalogue, engine: sa.Engine, renditions: Renditions, room: Spool, *, alone: bool
+    settings: Settings, catalogue: Catalogue, engine: sa.Engine, renditions: Renditions, room: Room, *, alone: bool
 ) -> Bundles:
     """What plans and keeps archives; `room` is for files that are made."""
     given = settings.bundles

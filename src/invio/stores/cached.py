@@ -22,7 +22,9 @@ from dataclasses import dataclass
 from typing import BinaryIO
 
 from invio.core.readable import ContentChanged
-from invio.producers.spooling import NotProduced, Production, Spool
+from invio.producers.failures import NotProduced
+from invio.producers.room import Room
+from invio.producers.spooling import Production
 from invio.stores.disk_cache import DiskCache
 from invio.stores.sources import BlockingFile, DiskFile, read_through
 from invio.stores.store import Found
@@ -39,8 +41,8 @@ _FETCHES = 64  # contents that are fetched, or were just now
 class ContentCache:
     """The cached contents of one store."""
 
-    def __init__(self, name: str, cache: DiskCache, spool: Spool) -> None:
-        self._cache, self.spool = cache, spool
+    def __init__(self, name: str, cache: DiskCache, room: Room) -> None:
+        self._cache, self.room = cache, room
         self._pool = Pool(f"fetch-{name}", 8, waiting=64)
         self._keeping = Pool(f"keep-{name}", 1, waiting=64)
         self._fetches: OrderedDict[str, Production] = OrderedDict()  # those under way, the oldest first
@@ -69,7 +71,7 @@ class ContentCache:
                 kept = self._cache.at_hand(key)
                 if kept is not None:
                     return kept.file
-                running = self._fetches[key] = Production(lambda: read_through(plain), self._pool, self.spool)
+                running = self._fetches[key] = Production(lambda: read_through(plain), self._pool, self.room)
             while len(self._fetches) > _FETCHES:
                 self._fetches.popitem(last=False)
         try:

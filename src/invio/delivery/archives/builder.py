@@ -39,7 +39,7 @@ from invio.delivery.archives.spools import Spool, Spools
 from invio.delivery.representation.negotiation import kind_of
 from invio.delivery.sending.errors import NobodyWaits
 from invio.delivery.transfers.limits import BundleLimits
-from invio.producers.spooling import NotProduced
+from invio.producers.failures import NotProduced
 from invio.records.bundles import BundleRecord
 from invio.stores.arriving import crc32
 from invio.stores.sources import DiskFile, Made, is_settled, read_through

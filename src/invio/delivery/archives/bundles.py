@@ -60,7 +60,7 @@ if TYPE_CHECKING:
     from invio.delivery.archives.builder import Planning
     from invio.delivery.archives.deflate_cache import DeflateCache
     from invio.delivery.representation.renditions import Renditions
-    from invio.producers.spooling import Spool
+    from invio.producers.room import Room
     from invio.stores.sources import DiskFile
     from invio.stores.urls import Urls
 
@@ -128,7 +128,7 @@ class Bundles:
         *,
         renditions: Renditions | None = None,
         urls: Urls | None = None,
-        room: Spool | None = None,
+        room: Room | None = None,
     ) -> None:
         """`packing` keeps deflated contents; None: all is stored as it is.
 

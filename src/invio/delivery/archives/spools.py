@@ -21,8 +21,9 @@ from typing import TypeVar
 from invio.core.addresses import Address
 from invio.core.readable import HeldInMemory
 from invio.delivery.sending.production import MAKING
-from invio.producers.spooling import NoRoom, NotProduced, Production, Taken
-from invio.producers.spooling import Spool as Room
+from invio.producers.failures import NoRoom, NotProduced
+from invio.producers.room import Room, Taken
+from invio.producers.spooling import Production
 from invio.stores.arriving import crc32, write_all
 from invio.stores.sources import Made, SpooledFile
 

@@ -35,8 +35,8 @@ from invio.delivery.replies.contents import deflated, known_crc, known_sha256
 from invio.delivery.replies.file import folder_at
 from invio.delivery.replies.making import Making, all_pieces, require_makes
 from invio.delivery.sending.eager import in_pool
-from invio.producers.spooling import NotProduced
-from invio.producers.spooling import Spool as Room
+from invio.producers.failures import NotProduced
+from invio.producers.room import Room
 from invio.stores.arriving import crc32
 from invio.stores.single import found_at
 from invio.stores.sources import Made

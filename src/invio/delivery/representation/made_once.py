@@ -22,7 +22,9 @@ from invio.core.files import Caller
 from invio.core.http.digests import content_tag
 from invio.core.http.request_head import RequestHead
 from invio.core.reasons import Refusal
-from invio.producers.spooling import NotProduced, Production, Spool
+from invio.producers.failures import NotProduced
+from invio.producers.room import Room
+from invio.producers.spooling import Production
 from invio.stores.sources import Made, SpooledFile
 from invio.stores.store import Found
 
@@ -62,12 +64,12 @@ class Productions:
 
     def __init__(
         self,
-        spool: Spool,
+        room: Room,
         now: Callable[[], float] = time.monotonic,
         sleep: Callable[[float], None] = time.sleep,
     ) -> None:
-        self._spool, self._now, self._sleep = spool, now, sleep
-        spool.gives_room = self.give_room
+        self._room, self._now, self._sleep = room, now, sleep
+        room.gives_room = self.give_room
         self._kept: OrderedDict[str, _Kept] = OrderedDict()
         self._lock = threading.Lock()
         self._sweeps = False
@@ -84,7 +86,7 @@ class Productions:
         pool, key = made.pool, (str(found.facts.address), caller.recipient if made.recipe.personal else None)
 
         def anew() -> Production:
-            return Production(made.of(caller).chunks, pool, self._spool, caller.principal)  # type: ignore[arg-type]
+            return Production(made.of(caller).chunks, pool, self._room, caller.principal)  # type: ignore[arg-type]
 
         production = self._taken(head, key, made.recipe.keep, anew)
         if production is None:

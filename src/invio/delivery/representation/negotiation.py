@@ -32,7 +32,7 @@ from invio.delivery.representation.digests import AT_ONCE, Digests
 from invio.delivery.representation.made_once import Productions
 from invio.delivery.representation.presentation import Presentation
 from invio.delivery.sending.eager import in_pool, in_thread
-from invio.producers.spooling import Spool
+from invio.producers.room import Room
 from invio.stores.sources import DiskFile, is_settled
 from invio.stores.store import Found, Missing
 from invio.workers.pool import PoolsByName
@@ -76,7 +76,7 @@ class Negotiator:
         self._digests = digests
         self._cross_origin = cross_origin
         self._always_digest = always_digest
-        self._productions = productions or Productions(Spool())
+        self._productions = productions or Productions(Room())
         self._kept: Memory[tuple[object, ...], Negotiated] = Memory(_REPRESENTATIONS)
         self._pools = PoolsByName("kinds", 8, waiting=24)
 

@@ -14,7 +14,7 @@ from typing import Any
 
 from invio.delivery.sending.eager import ensure_task
 from invio.delivery.sending.errors import ClientGone, ProducerFailed, ReplyBroken
-from invio.producers.spooling import NotProduced
+from invio.producers.failures import NotProduced
 from invio.workers.pool import Pool, PoolBusy
 
 log = logging.getLogger("invio.delivery")
