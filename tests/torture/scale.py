@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import functools
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import ParamSpec
 
@@ -17,12 +17,13 @@ def times(short: int, whole: int) -> int:
     return whole if WHOLE else short
 
 
-def report(what: str, tried: int, lost: int = 0) -> None:
-    """Notes what was tried, for the summary that `make torture` prints at its end."""
+def report(what: str, tried: int, lost: int = 0, cases: Sequence[str] = ()) -> None:
+    """Notes what was tried, for the summary that `make torture` prints at its end; of what was lost, a few `cases`."""
     place = os.environ.get("INVIO_TORTURE_REPORT")
     if place:
         with Path(place).open("a", encoding="utf-8") as file:
             file.write(f"{tried:>9,}  {what}; lost or let through: {lost}\n")
+            file.writelines(f"           {case}\n" for case in cases[:5])
 
 
 class Late(AssertionError):

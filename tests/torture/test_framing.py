@@ -251,7 +251,7 @@ def test_answers_come_in_order_or_the_connection_is_closed(service: Service) -> 
 
     with ThreadPoolExecutor(8) as clients:
         wrong = [one for one in clients.map(tried, range(STREAMS)) if one is not None]
-    report("byte streams (pipelined, cut, smuggled, upgraded) against the model", STREAMS, len(wrong))
+    report("byte streams (pipelined, cut, smuggled, upgraded) against the model", STREAMS, len(wrong), wrong)
     assert wrong == []
     assert "Traceback" not in service.logged()
     assert not list((service.folder / "drop").glob("cut*")), "what was not sent whole changed nothing"
