@@ -41,7 +41,7 @@ class TransferKey:
 
     def joined_by(self, etag: str | None) -> Key:
         """What requests of one transfer of this content are joined by."""
-        return self.who, self.address, etag, None if self.link is None else self.link.summary.tag
+        return self.who, self.address, etag, self.tag
 
     def counted(self) -> tuple[str | None, int | None]:
         """The id of the link, and how many downloads it allows; None where there is none."""
