@@ -60,6 +60,7 @@ from invio.service.description import described, operation_id
 from invio.service.guard import Guard, allowed_methods
 from invio.service.page_parts import here_of
 from invio.service.queries import nothing_misspelt, only_what_is_known
+from invio.service.routes import Routes, load_framework
 from invio.service.running import running
 from invio.service.validation import explained
 from invio.stores.store import StoreFault
@@ -96,6 +97,7 @@ _ROUTERS = (
 # What is left inside an application: it decides, signs people in and is watched over by itself.
 _MOUNTED = (files, putting, bundles, transfers, following, short_links)
 
+_routes = Routes(in_description=False)
 _LONG = 256 * 1024  # bytes
 _NO_THREAD = "can't start new thread"  # the interpreter's words
 # In the scope of a request that came through somebody's own application: that application.
@@ -160,7 +162,7 @@ def make_api(parts: Parts | None, modules: Sequence[ModuleType] = _ROUTERS) -> F
     if sessions in modules:
         for module in (listing_pages, pickup_pages, sign_in_page):
             module.routes.add_to(api)
-        api.add_api_route("/console", _to_console, include_in_schema=False)
+        _routes.add_to(api)
     api.add_exception_handler(Refusal, _refused)
     api.add_exception_handler(StoreFault, _store_failed)
     api.add_exception_handler(RequestValidationError, _not_valid)
@@ -172,9 +174,11 @@ def make_api(parts: Parts | None, modules: Sequence[ModuleType] = _ROUTERS) -> F
     api.add_exception_handler(RuntimeError, _no_thread)
     api.add_exception_handler(Exception, _failed)
     described(api)
+    load_framework(api.routes)
     return api
 
 
+@_routes.get("/console")
 async def _to_console(request: Request) -> Response:
     return Response(status_code=303, headers={"Location": request.scope.get("root_path", "") + console.PREFIX})
 

@@ -18,6 +18,7 @@ from starlette.concurrency import run_in_threadpool
 
 from invio.core.reasons import REASONS
 from invio.delivery.access.authentication import COOKIE
+from invio.service.routes import framework_routes
 from invio.service.schemas import Problem
 
 # By the function of a route: what the operation is called, and the statuses of the refusals that it sends, besides
@@ -199,7 +200,7 @@ def _document(api: FastAPI) -> dict[str, Any]:
         title=api.title,
         version=api.version,
         description=api.description,
-        routes=api.routes,
+        routes=framework_routes(api.routes),
         tags=[{"name": name, "description": said} for name, said in _TAGS.items()],
     )
     refusals = dict(_OPERATIONS.values())
