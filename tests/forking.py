@@ -158,9 +158,10 @@ def _become(wish: dict[str, Any], stdout: int, stderr: int) -> NoReturn:
 
 
 def _import() -> None:
-    """What `invio serve` imports, which is most of what it takes to start."""
+    """What `invio serve` imports, at its start and when the API is first asked, which is most of what they take."""
     for module in ("cli.main", "service.run", "service.settings", "service.supervising"):
         importlib.import_module(f"invio.{module}")
+    importlib.import_module("invio.service.api").make_api(None)
     gc.collect()
     gc.freeze()  # what all share stays shared
 

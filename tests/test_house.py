@@ -38,8 +38,9 @@ def loaded_by(modules: str, looked_for: set[str]) -> set[str]:
 
 
 def test_a_service_loads_nothing_that_it_does_not_need_yet() -> None:
-    """Each takes megabytes of every process and a part of every start: HTTP elsewhere, signatures, drawing, images."""
+    """Each takes megabytes of every process and a part of every start: the API, HTTP elsewhere, signatures, images."""
     late = {"httpx", "rich", "pygments", "jwt", "cryptography", "PIL", "xlsxwriter", "fsspec", "jinja2", "numpy"}
+    late |= {"fastapi", "pydantic.v1", "invio.service.api", "invio.service.schemas"}
     assert loaded_by("invio.cli.serving, invio.service.run, invio.service.supervising", late) == set()
 
 

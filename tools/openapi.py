@@ -2,6 +2,6 @@
 
 import json
 
-from invio.service.app import make_api
+from invio.service.api import make_api
 
 print(json.dumps(make_api(None).openapi(), indent=2))

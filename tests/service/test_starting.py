@@ -5,6 +5,7 @@ from __future__ import annotations
 import socket
 import subprocess
 from collections.abc import Callable
+from itertools import product
 from pathlib import Path
 
 import pytest
@@ -12,7 +13,7 @@ from click.testing import CliRunner, Result
 
 from invio.cli.main import main
 from tests.forking import run_invio
-from tests.running import RULES, SETTINGS, Service, make_folder
+from tests.running import RULES, SETTINGS, Service, make_folder, until
 
 
 @pytest.fixture
@@ -174,3 +175,31 @@ def test_health_and_the_api_s_description(folder: Path, start: Callable[..., Ser
     assert page.headers["content-type"] == "text/html; charset=utf-8"
     assert "://" not in page.text, "no other host is involved"
     assert service.get("/console/api-docs/swagger-ui-bundle.js").status_code == 200
+
+
+def probes(service: Service) -> list[object]:
+    found: list[object] = []
+    with service.client() as client:
+        for method, path in product(("GET", "HEAD"), ("/healthz", "/readyz")):
+            reply = client.request(method, path)
+            fields = [(name, value) for name, value in reply.headers.multi_items() if name != "date"]
+            found.append((method, path, reply.status_code, fields, reply.content))
+    return found
+
+
+def test_a_probe_is_answered_alike_before_and_after_the_api_is_loaded(start: Callable[..., Service]) -> None:
+    service = start(files={"a.txt": b"a"})
+    files, elsewhere = service.folder / "files", service.folder / "elsewhere"
+
+    def both() -> list[object]:
+        found = probes(service)
+        files.rename(elsewhere)
+        until(lambda: service.get("/readyz").status_code == 503)
+        found += probes(service)
+        elsewhere.rename(files)
+        until(lambda: service.get("/readyz").status_code == 200)
+        return found
+
+    before = both()
+    assert service.get("/api/sessions/current").status_code == 200
+    assert both() == before

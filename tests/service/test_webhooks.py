@@ -230,10 +230,10 @@ def test_what_a_killed_process_was_telling_is_told_by_the_next(
     assert service.get("/get/files/a.txt", "bob").status_code == 200
     until(lambda: bool(_deliveries(service, hook)))
     service.stop(signal.SIGKILL)
-    receiver.answers.set()
     again = start(service.folder)
     [waits] = _deliveries(again, hook)
     assert (waits["state"], waits["attempts"]) == ("waiting", 0)
+    receiver.answers.set()
     with again.client("ann") as ann:  # by itself it would be told when the dead process's time for it has passed
         assert ann.post(f"/api/webhooks/{hook}/deliveries/{waits['id']}").status_code == 204
     until(lambda: _deliveries(again, hook)[0]["state"] == "told")

@@ -10,7 +10,7 @@ from fastapi import Depends, FastAPI, HTTPException
 from fastapi.openapi.utils import get_openapi
 from fastapi.routing import APIRoute
 
-from invio.service.app import make_api
+from invio.service.api import make_api
 from invio.service.routes import LateRoute, Routes, framework_routes
 
 

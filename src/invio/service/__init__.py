@@ -2,8 +2,8 @@
 
 - Beginning: `settings`, `store_settings`, `configuration`; `open_stores`, `parts_of_settings` and `assembly`; `run`,
   `supervising`, `running`; `mounting` inside an application, `offline` and `checking` without a service.
-- One application: `app`, `routes`, `guard`, `long_bodies`, `dependencies`, `queries`, `validation`, `description`,
-  `behind`.
+- One application: `app`, `probes`, `behind`; what is loaded when it is asked for: `api`, `routes`, `guard`,
+  `long_bodies`, `dependencies`, `queries`, `validation`, `description`.
 - What is asked for: `files`, `putting`, `bundles`, `links`, `link_explanations`, `short_links`, `transfers`,
   `transfer_facts`, `receipts`, `following`, `history`, `history_summary`, `decisions`, `access_matrix`, `rules`,
   `rules_trial`, `sealing_keys`, `recipients`, `console_sessions`, `quotas`, `sessions`, `auditing`, `operators`,

@@ -31,7 +31,8 @@ from invio.core.rules.decisions import Decision, Reason
 from invio.core.rules.quotas import Quota
 from invio.core.rules.terms import NO_TERMS, Terms
 from invio.records.rows import RUNNING
-from invio.service.app import APPLICATION, Service
+from invio.service.api import APPLICATION
+from invio.service.app import Service
 from invio.service.assembly import Parts, assemble
 from invio.service.deciding import Key, work_at_hand
 from invio.service.link_maker import LinkMaker, Value

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import AsyncIterator, Mapping
 
-from fastapi.responses import StreamingResponse
+from starlette.responses import StreamingResponse
 
 from invio.core.networks import network_of
 from invio.core.reasons import Refusal

@@ -40,3 +40,9 @@ def nothing_collected() -> Iterator[None]:
     finally:
         if collects:
             gc.enable()
+
+
+def keep_what_is_loaded() -> None:
+    """Excludes all objects that there are from garbage collection, in a process that did so at its start."""
+    if gc.get_freeze_count():
+        gc.freeze()

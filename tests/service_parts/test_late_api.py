@@ -1,0 +1,89 @@
+"""The API that is loaded when something is first asked of it."""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from types import SimpleNamespace
+from typing import Any
+
+import pytest
+
+from invio.service import api, app
+from invio.service.app import LateApi
+
+PARTS: Any = SimpleNamespace()
+
+
+@pytest.fixture
+def made(monkeypatch: pytest.MonkeyPatch) -> list[bool]:
+    """What was made, each whether for being mounted."""
+    found: list[bool] = []
+
+    def guarded(parts: object, *, mounted: bool) -> Any:
+        assert parts is PARTS
+        found.append(mounted)
+        time.sleep(0.05)
+
+        async def guard(path: str, _: object, __: object, send: Any) -> None:
+            await send(path)
+
+        return guard
+
+    monkeypatch.setattr(api, "guarded_api", guarded)
+    return found
+
+
+async def asked(late: LateApi, *paths: str) -> list[str]:
+    sent: list[str] = []
+
+    async def send(path: str) -> None:
+        sent.append(path)
+
+    await asyncio.gather(*(late(path, {}, None, send) for path in paths))
+    return sorted(sent)
+
+
+@pytest.mark.parametrize("mounted", [False, True])
+def test_it_is_made_once_however_many_ask_at_once(made: list[bool], *, mounted: bool) -> None:
+    late = LateApi(PARTS, mounted=mounted)
+    assert (late.loaded, made) == (False, [])
+    assert asyncio.run(asked(late, "/a", "/b", "/c")) == ["/a", "/b", "/c"]
+    assert asyncio.run(asked(late, "/d")) == ["/d"]
+    assert (late.loaded, made) == (True, [mounted])
+
+
+def test_meanwhile_the_event_loop_goes_on(made: list[bool]) -> None:
+    late, turns = LateApi(PARTS, mounted=False), 0
+
+    async def both() -> None:
+        nonlocal turns
+        asking = asyncio.create_task(asked(late, "/a"))
+        while not asking.done():
+            turns += 1
+            await asyncio.sleep(0.001)
+
+    asyncio.run(both())
+    assert (len(made), turns > 5) == (1, True)
+
+
+def test_without_a_thread_it_is_made_all_the_same(made: list[bool], monkeypatch: pytest.MonkeyPatch) -> None:
+    async def none(*_: object) -> None:
+        raise RuntimeError("can't start new thread")
+
+    monkeypatch.setattr(app, "run_in_threadpool", none)
+    assert (asyncio.run(asked(LateApi(PARTS, mounted=False), "/a")), made) == (["/a"], [False])
+
+
+def test_what_failed_is_tried_again(monkeypatch: pytest.MonkeyPatch, made: list[bool]) -> None:
+    late, guarded = LateApi(PARTS, mounted=False), api.guarded_api
+
+    def fails(*_: object, **__: object) -> None:
+        raise ImportError("half an upgrade")
+
+    monkeypatch.setattr(api, "guarded_api", fails)
+    with pytest.raises(ImportError):
+        asyncio.run(asked(late, "/a"))
+    assert not late.loaded
+    monkeypatch.setattr(api, "guarded_api", guarded)
+    assert (asyncio.run(asked(late, "/a")), made) == (["/a"], [False])
