@@ -40,9 +40,6 @@ class SigningKeys:
         if self._keys and self._clock() < self._due:
             return self._keys
         self._due = self._clock() + _READ_EVERY
-        # Cryptography takes memory, which only those need who have something signed.
-        from invio.core.signing import SigningKey
-
         try:
             found = await in_pool(self._pool, self._read)
         except Refusal:
@@ -50,12 +47,19 @@ class SigningKeys:
                 return self._keys
             raise
         if not found:
+            from invio.core.signing import SigningKey
+
             new = SigningKey.new().raw
-            found = await self._journal.call(lambda connection: first_signing_key(connection, new))
-        if found != [key.raw for key in self._keys]:
-            self._keys = [SigningKey(raw) for raw in found]
+            raws = await self._journal.call(lambda connection: first_signing_key(connection, new))
+            found = [SigningKey(raw) for raw in raws]
+        if [key.raw for key in found] != [key.raw for key in self._keys]:
+            self._keys = found
         return self._keys
 
-    def _read(self) -> list[bytes]:
+    def _read(self) -> list[SigningKey]:
+        # Cryptography takes memory, which only those need who have something signed; and to load it, a tenth of a
+        # second, in which the event loop goes on.
+        from invio.core.signing import SigningKey
+
         with self._engine.connect() as connection:
-            return signing_keys_of(connection)
+            return [SigningKey(raw) for raw in signing_keys_of(connection)]
