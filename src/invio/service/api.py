@@ -93,7 +93,7 @@ _ROUTERS = (
 # What is left inside an application: it decides, signs people in and is watched over by itself.
 _MOUNTED = (files, putting, bundles, transfers, following, short_links)
 
-_routes = Routes(in_description=False)
+routes = Routes(in_description=False)
 _LONG = 256 * 1024  # bytes
 _NO_THREAD = "can't start new thread"  # the interpreter's words
 # In the scope of a request that came through somebody's own application: that application.
@@ -128,7 +128,7 @@ def make_api(parts: Parts | None, modules: Sequence[ModuleType] = _ROUTERS) -> F
     if sessions in modules:
         for module in (listing_pages, pickup_pages, sign_in_page):
             module.routes.add_to(api)
-        _routes.add_to(api)
+        routes.add_to(api)
     api.add_exception_handler(Refusal, _refused)
     api.add_exception_handler(StoreFault, _store_failed)
     api.add_exception_handler(RequestValidationError, _not_valid)
@@ -144,7 +144,7 @@ def make_api(parts: Parts | None, modules: Sequence[ModuleType] = _ROUTERS) -> F
     return api
 
 
-@_routes.get("/console")
+@routes.get("/console")
 async def _to_console(request: Request) -> Response:
     return Response(status_code=303, headers={"Location": request.scope.get("root_path", "") + console.PREFIX})
 
