@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import asyncio
+import errno
+import json
 import time
 from types import SimpleNamespace
 from typing import Any
 
 import pytest
 
+from invio.delivery.sending.errors import ClientGone
 from invio.service import api, app
 from invio.service.app import LateApi
 
@@ -75,15 +78,31 @@ def test_without_a_thread_it_is_made_all_the_same(made: list[bool], monkeypatch:
     assert (asyncio.run(asked(LateApi(PARTS, mounted=False), "/a")), made) == (["/a"], [False])
 
 
-def test_what_failed_is_tried_again(monkeypatch: pytest.MonkeyPatch, made: list[bool]) -> None:
+def test_what_failed_is_answered_as_that_and_tried_again(monkeypatch: pytest.MonkeyPatch, made: list[bool]) -> None:
     late, guarded = LateApi(PARTS, mounted=False), api.guarded_api
+    scope = {"method": "GET", "headers": [(b"accept", b"application/json")]}
+    sent: list[Any] = []
+
+    async def send(message: Any) -> None:
+        sent.append(message)
 
     def fails(*_: object, **__: object) -> None:
         raise ImportError("half an upgrade")
 
     monkeypatch.setattr(api, "guarded_api", fails)
-    with pytest.raises(ImportError):
-        asyncio.run(asked(late, "/a"))
-    assert not late.loaded
+    asyncio.run(late("/a", scope, None, send))
+    start, body = sent
+    assert (start["status"], json.loads(body["body"])["reason"], late.loaded) == (500, "failed", False)
     monkeypatch.setattr(api, "guarded_api", guarded)
     assert (asyncio.run(asked(late, "/a")), made) == (["/a"], [False])
+
+
+def test_a_client_that_leaves_meanwhile_is_no_error(monkeypatch: pytest.MonkeyPatch) -> None:
+    async def gone(_: object) -> None:
+        raise ClientGone
+
+    def fails(*_: object, **__: object) -> None:
+        raise OSError(errno.EMFILE, "Too many open files")
+
+    monkeypatch.setattr(api, "guarded_api", fails)
+    asyncio.run(LateApi(PARTS, mounted=False)("/a", {"method": "GET", "headers": []}, None, gone))

@@ -6,7 +6,7 @@ import gc
 
 import pytest
 
-from invio.workers.heap import nothing_collected
+from invio.workers.heap import keep_what_is_loaded, nothing_collected
 
 
 @pytest.mark.parametrize("collects", [True, False])
@@ -19,3 +19,17 @@ def test_nothing_is_collected_meanwhile_and_then_it_is_as_before(collects: bool)
         assert gc.isenabled() is collects
     finally:
         (gc.enable if before else gc.disable)()
+
+
+@pytest.mark.parametrize("spares", [False, True])
+def test_what_is_loaded_later_is_spared_where_what_was_loaded_first_is(*, spares: bool) -> None:
+    if spares:
+        gc.freeze()
+    try:
+        before = gc.get_freeze_count()
+        loaded: list[list[object]] = [[] for _ in range(10_000)]
+        keep_what_is_loaded()
+        assert gc.get_freeze_count() - before >= (len(loaded) if spares else 0)
+        assert (gc.get_freeze_count() > 0) == spares
+    finally:
+        gc.unfreeze()

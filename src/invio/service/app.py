@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Awaitable
+from contextlib import suppress
 from functools import partial
 from threading import Lock
 from typing import TYPE_CHECKING, Any
@@ -10,8 +12,12 @@ from typing import TYPE_CHECKING, Any
 from starlette.concurrency import run_in_threadpool
 from starlette.routing import Router
 
+from invio.core.http.request_head import RequestHead
+from invio.core.reasons import Refusal
 from invio.delivery.planner import PREFIX as FILES
+from invio.delivery.problem_details import refusal_reply
 from invio.delivery.sending.eager import ensure_task
+from invio.delivery.sending.errors import ClientGone
 from invio.service import console
 from invio.service.assembly import Parts
 from invio.service.probes import answer_probe
@@ -20,6 +26,8 @@ from invio.workers.heap import keep_what_is_loaded, nothing_collected
 
 if TYPE_CHECKING:
     from invio.service.guard import Guard
+
+log = logging.getLogger("invio.service")
 
 
 class Service:
@@ -80,13 +88,19 @@ class LateApi:
 
     async def __call__(self, path: str, scope: Any, receive: Any, send: Any) -> None:
         """Answers one request."""
-        guard = self._guard
-        if guard is None:
-            try:
-                guard = await run_in_threadpool(self._load)  # meanwhile, files are delivered
-            except RuntimeError:  # the system gives no thread
-                guard = self._load()
+        try:
+            guard = self._guard or await self._loaded()
+        except Exception as error:  # such as no descriptors left, or a package that is being replaced
+            log.error("api.not-loaded", exc_info=error)
+            await _fail(scope, send)
+            return
         await guard(path, scope, receive, send)
+
+    async def _loaded(self) -> Guard:
+        try:
+            return await run_in_threadpool(self._load)  # meanwhile, files are delivered
+        except RuntimeError:  # the system gives no thread
+            return self._load()
 
     def _load(self) -> Guard:
         with self._loading, nothing_collected():
@@ -96,3 +110,12 @@ class LateApi:
                 self._guard = guarded_api(self._parts, mounted=self._mounted)
                 keep_what_is_loaded()
             return self._guard
+
+
+async def _fail(scope: Any, send: Any) -> None:
+    head = RequestHead(scope["method"], scope["headers"])
+    reply = refusal_reply(Refusal("failed", "the operator's log says why"), head.method, head.get(b"accept"))
+    body = b"".join(part for part in reply.parts if isinstance(part, bytes))
+    with suppress(ClientGone):
+        await send({"type": "http.response.start", "status": reply.status, "headers": reply.headers})
+        await send({"type": "http.response.body", "body": body})
