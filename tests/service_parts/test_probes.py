@@ -69,9 +69,9 @@ def probed(parts: Any, path: str = "/readyz", method: str = "GET", query: bytes 
             },
         ),
         (
-            {"health": SimpleNamespace(faults={"store files": "its folder is gone"}, hints={"clock": "is ahead"})},
+            {"health": SimpleNamespace(faults={"store files": "Ærø is gone"}, hints={"clock": "is ahead"})},
             503,
-            {"status": "not ready", "faults": {"store files": "its folder is gone"}, "hints": {"clock": "is ahead"}},
+            {"status": "not ready", "faults": {"store files": "Ærø is gone"}, "hints": {"clock": "is ahead"}},
         ),
         (
             {"journal": Journal(TimeoutError())},
@@ -88,6 +88,7 @@ def probed(parts: Any, path: str = "/readyz", method: str = "GET", query: bytes 
 def test_ready_is_what_can_deliver_and_record(state: dict[str, Any], status: int, said: dict[str, Any]) -> None:
     start, body = probed(parts(**state))
     assert (start["status"], json.loads(body["body"])) == (status, said)
+    assert body["body"].isascii() == ("Ærø" not in str(said)), "letters are told as they are"
     assert dict(start["headers"])[b"content-length"] == str(len(body["body"])).encode()
 
 

@@ -107,4 +107,4 @@ def test_what_all_requests_depend_on_is_asked_of_late_routes_too(made: list[str]
     routes.add_to(api)
     assert Asking(api)("GET", "/things") == 418
     [route] = [one for one in api.routes if isinstance(one, LateRoute)]
-    assert (route.made.unique_id, made) == ("named-/things", ["/things"])
+    assert (route.methods, route.made.unique_id, made) == ({"GET"}, "named-/things", ["/things"])
