@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import errno
+import gc
 import json
 import time
 from types import SimpleNamespace
@@ -13,7 +14,7 @@ import pytest
 
 from invio.delivery.sending.errors import ClientGone
 from invio.service import api, app
-from invio.service.app import LateApi
+from invio.service.app import LateApi, Service
 
 PARTS: Any = SimpleNamespace()
 
@@ -106,3 +107,49 @@ def test_a_client_that_leaves_meanwhile_is_no_error(monkeypatch: pytest.MonkeyPa
 
     monkeypatch.setattr(api, "guarded_api", fails)
     asyncio.run(LateApi(PARTS, mounted=False)("/a", {"method": "GET", "headers": []}, None, gone))
+
+
+def test_what_is_loaded_late_is_spared_by_the_collector_too(monkeypatch: pytest.MonkeyPatch) -> None:
+    loaded: list[list[object]] = []
+
+    def guarded(*_: object, **__: object) -> Any:
+        loaded.extend([] for _ in range(50_000))
+
+        async def guard(*_: object) -> None:
+            pass
+
+        return guard
+
+    monkeypatch.setattr(api, "guarded_api", guarded)
+    gc.freeze()
+    try:
+        before = gc.get_freeze_count()
+        asyncio.run(asked(LateApi(PARTS, mounted=False), "/a"))
+        assert gc.get_freeze_count() > before + 25_000
+    finally:
+        gc.unfreeze()
+
+
+@pytest.mark.parametrize("mounted", [False, True])
+@pytest.mark.parametrize("below", [False, True])
+def test_a_file_is_delivered_without_a_task_and_from_where_the_service_is(*, mounted: bool, below: bool) -> None:
+    """Inside an application, the application knows below which path it is."""
+
+    def placed(scope: dict[str, Any]) -> dict[str, Any]:
+        return scope | {"placed": True}
+
+    async def delivery(scope: dict[str, Any], _: object, send: Any) -> None:
+        await send(("delivered", "placed" in scope))
+
+    parts: Any = SimpleNamespace(delivery=delivery, behind=SimpleNamespace(may_be_below=below, placed=placed))
+    service = Service(parts, mounted=mounted)
+    sent: list[Any] = []
+
+    async def send(message: Any) -> None:
+        sent.append(message)
+
+    async def delivered() -> None:
+        await service({"type": "http", "path": "/get/files/a.txt"}, None, send)
+
+    asyncio.run(delivered())
+    assert (sent, service.starts_eagerly) == ([("delivered", below and not mounted)], True)
