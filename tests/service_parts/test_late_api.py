@@ -13,7 +13,7 @@ from typing import Any
 import pytest
 
 from invio.delivery.sending.errors import ClientGone
-from invio.service import api, app
+from invio.service import api, app, console
 from invio.service.app import LateApi, Service
 
 PARTS: Any = SimpleNamespace()
@@ -153,3 +153,54 @@ def test_a_file_is_delivered_without_a_task_and_from_where_the_service_is(*, mou
 
     asyncio.run(delivered())
     assert (sent, service.starts_eagerly) == ([("delivered", below and not mounted)], True)
+
+
+@pytest.mark.parametrize(
+    ("path", "alone", "mounted"),
+    [
+        ("/get/files/a.txt", "delivery", "delivery"),
+        ("/healthz", "probe", "api"),
+        ("/healthz/", "api", "api"),
+        ("/console/", "console", "api"),
+        ("/api/docs", "console", "api, timed"),
+        ("/api/links", "api, timed", "api, timed"),
+        ("/browser/invio.js", "console", "console"),
+        ("/files/", "api", "api"),
+    ],
+)
+def test_who_answers(monkeypatch: pytest.MonkeyPatch, path: str, alone: str, mounted: str) -> None:
+    """And what is loaded by then: a probe before anything else is answered without the API."""
+    answered: list[str] = []
+
+    def by(name: str) -> Any:
+        async def answer(*_: object) -> None:
+            answered.append(name)
+
+        return answer
+
+    async def probe(_: object, asked: str, *__: object) -> bool:
+        if asked == "/healthz":
+            answered.append("probe")
+        return asked == "/healthz"
+
+    async def timed(answer: Any, *given: object) -> None:
+        await answer(*given)
+        answered.append(f"{answered.pop()}, timed")
+
+    monkeypatch.setattr(app, "answer_probe", probe)
+    monkeypatch.setattr(api, "guarded_api", lambda *_, **__: by("api"))
+    monkeypatch.setattr(console, "Console", lambda: by("console"))
+    parts: Any = SimpleNamespace(
+        delivery=by("delivery"), behind=SimpleNamespace(may_be_below=False), slow=SimpleNamespace(timed=timed)
+    )
+
+    async def ask(service: Service, asked: str) -> None:
+        await service({"type": "http", "path": asked}, None, None)
+
+    for inside in (False, True):
+        asyncio.run(ask(Service(parts, mounted=inside), path))
+    assert answered == [alone, mounted]
+    loaded = Service(parts)
+    asyncio.run(ask(loaded, "/files/"))
+    asyncio.run(ask(loaded, "/healthz"))
+    assert answered[2:] == ["api", "api"]
