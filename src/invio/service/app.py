@@ -64,7 +64,7 @@ class Service:
             await self._console(scope, receive, send)
         elif path.startswith("/api/"):
             await self._parts.slow.timed(partial(self._api, path), scope, receive, send)
-        elif self._mounted or self._api.loaded or not await answer_probe(self._parts, path, scope, send):
+        elif self._mounted or not await answer_probe(self._parts, path, scope, send):
             await self._api(path, scope, receive, send)
 
 
@@ -80,11 +80,6 @@ class LateApi:
         self._mounted = mounted
         self._loading = Lock()
         self._guard: Guard | None = None
-
-    @property
-    def loaded(self) -> bool:
-        """Whether something has been asked of them."""
-        return self._guard is not None
 
     async def __call__(self, path: str, scope: Any, receive: Any, send: Any) -> None:
         """Answers one request."""

@@ -1,7 +1,7 @@
 """Probes: whether the process answers, and whether it can deliver.
 
 They are asked every few seconds of processes that may be asked for nothing else but files, so they are answered without
-what the API takes; once it is loaded, it answers the same.
+what the API takes. What is more than a plain probe, the API answers the same.
 """
 
 from __future__ import annotations
