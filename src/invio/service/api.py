@@ -156,8 +156,7 @@ async def _refused(request: Request, error: Exception) -> Response:
     parts: Parts | None = request.app.state.parts
     pages = (USUAL_PAGES if parts is None else parts.way.pages).below(request.scope.get("root_path", ""))
     reply = refusal_reply(error, request.method, request.headers.get("accept"), target, pages)
-    body = b"".join(part for part in reply.parts if isinstance(part, bytes))
-    response = Response(body, reply.status)
+    response = Response(reply.said, reply.status)
     response.raw_headers = reply.headers
     if reply.status in (408, 413) or (_is_long(request) and (request.method == "PUT" or reply.status == 503)):
         # RFC 9112 §9.6: whoever is told no need not send all of it, and stops when the connection ends.

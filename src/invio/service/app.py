@@ -110,7 +110,6 @@ class LateApi:
 async def _fail(scope: Any, send: Any) -> None:
     head = RequestHead(scope["method"], scope["headers"])
     reply = refusal_reply(Refusal("failed", "the operator's log says why"), head.method, head.get(b"accept"))
-    body = b"".join(part for part in reply.parts if isinstance(part, bytes))
     with suppress(ClientGone):
         await send({"type": "http.response.start", "status": reply.status, "headers": reply.headers})
-        await send({"type": "http.response.body", "body": body})
+        await send({"type": "http.response.body", "body": reply.said})

@@ -186,5 +186,4 @@ class _Exchange:
         reply = refusal_reply(refusal, self._head.method, self._head.get(b"accept"))
         headers = [*reply.headers, (b"connection", b"close")]
         await self.send({"type": "http.response.start", "status": reply.status, "headers": headers})
-        body = b"".join(part for part in reply.parts if isinstance(part, bytes))
-        await self.send({"type": "http.response.body", "body": body})
+        await self.send({"type": "http.response.body", "body": reply.said})

@@ -165,6 +165,11 @@ class Reply:
     spans: tuple[Span, ...] = FROM_THE_START
     may_block: bool = False
 
+    @property
+    def said(self) -> bytes:
+        """The body of a reply that no file has a part in, such as a refusal."""
+        return b"".join(part for part in self.parts if isinstance(part, bytes))
+
 
 def plan(head: RequestHead, representation: Representation) -> Reply:
     """The reply to a GET or HEAD for an existing file that the caller may have.

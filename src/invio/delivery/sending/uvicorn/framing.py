@@ -433,8 +433,7 @@ class FramedProtocol(ClosingProtocol):
         lines = [STATUS_LINE[reply.status][:-2]]
         lines += [name + b": " + value for name, value in (*self.server_state.default_headers, *reply.headers)]
         lines.append(b"connection: close")
-        body = b"".join(part for part in reply.parts if isinstance(part, bytes))
-        self.transport.write(b"\r\n".join(lines) + b"\r\n\r\n" + body)
+        self.transport.write(b"\r\n".join(lines) + b"\r\n\r\n" + reply.said)
 
     def release_request_state(self) -> None:
         """Frees what only reading a request needs, until the next one comes."""
