@@ -17,7 +17,7 @@ from hypothesis import strategies as st
 
 from invio.core.archive import zip_layout
 from invio.core.archive.entry_names import EntryNames
-from invio.core.archive.plan import RUN, SMALL, ArchiveContent
+from invio.core.archive.plan import RUN, SMALL, ArchiveContent, EntryPlaces
 from invio.core.archive.tar_layout import TarLayout
 from invio.core.archive.zip_layout import Entry, ZipLayout
 from invio.core.http.replies import Slice
@@ -61,18 +61,18 @@ class Contents:
     def sent(self) -> AbstractContextManager[object]:
         return nullcontext()
 
-    def run(self, archive: ArchiveContent, first: int, last: int) -> Held:
-        data = b"".join(archive.head(number) + self._held[number] for number in range(first, last))
+    def run(self, places: EntryPlaces, first: int, last: int) -> Held:
+        data = b"".join(places.head(number) + self._held[number] for number in range(first, last))
         assert len(data) <= RUN
         return Held(data)
 
 
 def archive_of(given: Sequence[Given], kind: type[ZipLayout] | type[TarLayout] = ZipLayout) -> ArchiveContent:
-    content = ArchiveContent(kind(), Contents(given))
+    places = EntryPlaces(kind())
     for one, _ in given:
-        content.add(one)
-    content.end()
-    return content
+        places.add(one)
+    places.end()
+    return ArchiveContent(places, Contents(given))
 
 
 def read(content: ArchiveContent, start: int = 0, stop: int | None = None) -> bytes:
@@ -110,7 +110,7 @@ def test_an_independent_reader_finds_what_was_put_in() -> None:
 def test_spans_are_where_each_content_stands(kind: type[ZipLayout] | type[TarLayout]) -> None:
     content = archive_of([entry(name, content) for name, content in CONTENTS.items()], kind)
     data = read(content)
-    stands = [data[begins:ends] for begins, ends in content.spans]
+    stands = [data[begins:ends] for begins, ends in content.places.spans]
     assert [one[: len(own)] for one, own in zip(stands, CONTENTS.values(), strict=True)] == list(CONTENTS.values())
 
 
@@ -185,9 +185,9 @@ def test_any_split_into_ranges_joins_to_the_same_bytes(
     edges = [0, *places, content.size]
     assert b"".join(read(content, a, b) for a, b in zip(edges, edges[1:], strict=False)) == whole
     begun = whole.index(given[-1][1]) if given[-1][1] else 0
-    assert content.ended_by(begun) <= len(given) - 1
-    assert content.ended_by(content.size) == len(given)
-    assert len(content) == len(given)
+    assert content.places.ended_by(begun) <= len(given) - 1
+    assert content.places.ended_by(content.size) == len(given)
+    assert len(content.places) == len(given)
 
 
 def test_zip64_appears_only_where_a_number_does_not_fit() -> None:
@@ -203,7 +203,7 @@ def test_zip64_appears_only_where_a_number_does_not_fit() -> None:
     place = tail.index(b"after.txt") + len(b"after.txt")
     kind, size, offset = struct.unpack("<HHQ", tail[place : place + 12])
     assert (kind, size) == (1, 8)
-    assert offset == len(content.head(0)) + 5 * 2**30
+    assert offset == len(content.places.head(0)) + 5 * 2**30
 
 
 def test_a_tar_entry_of_more_than_eight_gibibytes_has_its_size_in_an_extended_header() -> None:
@@ -266,8 +266,8 @@ def test_a_range_may_begin_and_end_at_any_byte_of_a_header(kind: type[ZipLayout]
     content = archive_of([entry(name, name.encode() * (SMALL + 1)) for name in "ab"], kind)
     whole = read(content)
     assert len(whole) == content.size
-    second = content.content_at(1)
-    places = range(content.content_at(1, skip=0) - 2, second + 2)
+    second = content.places.content_at(1)
+    places = range(content.places.at(1) - 2, second + 2)
     for start in places:
         for stop in range(start + 1, second + 2):
             assert read(content, start, stop) == whole[start:stop], (start, stop)
@@ -278,8 +278,8 @@ def test_an_entry_is_told_as_long_as_the_archive_holds_it() -> None:
     content = archive_of(given)
     whole = read(content)
     for number, (_, held) in enumerate(given):
-        at = content.content_at(number)
-        assert content.held(number) == len(held)
+        at = content.places.content_at(number)
+        assert content.places.held(number) == len(held)
         assert whole[at : at + len(held)] == held
 
 
@@ -370,7 +370,8 @@ def test_a_cut_of_nothing_is_empty_and_no_part_of_any_is() -> None:
     assert not content.cut(5, 5)
     assert list(content.cut(5, 5)) == []
     assert content.cut(5, 6)
-    bounds = {content.content_at(number, skip) for number in range(4) for skip in (0, 1)} | {content.size - 1}
+    places = content.places
+    bounds = {place(number) for number in range(4) for place in (places.at, places.content_at)} | {content.size - 1}
     places = sorted({max(0, bound + step) for bound in bounds for step in (-1, 0, 1)})
     for start, stop in itertools.combinations(places, 2):
         for part in content.cut(start, stop):
@@ -382,13 +383,15 @@ def test_a_cut_of_nothing_is_empty_and_no_part_of_any_is() -> None:
 
 def test_what_has_to_be_waited_for_stands_alone_and_says_so() -> None:
     given = [entry(str(number), b"x" * 10) for number in range(4)]
-    content = ArchiveContent(ZipLayout(), Contents(given))
+    places = EntryPlaces(ZipLayout())
     for number, (one, _) in enumerate(given):
-        content.add(one, alone=number == 2)
-        assert content.may_block is (number >= 2)
-    content.end()
+        places.add(one, alone=number == 2)
+        assert places.may_block is (number >= 2)
+    places.end()
+    content = ArchiveContent(places, Contents(given))
+    assert content.may_block
     lengths = [part.length for part in content.parts if isinstance(part, Slice)]
-    assert lengths == [content.content_at(2, 0), 10, content.held(3) + len(content.head(3))]
+    assert lengths == [places.at(2), 10, places.held(3) + len(places.head(3))]
     assert not archive_of(given).may_block
     [run] = archive_of([entry("a", b"x" * SMALL)]).cut(0, SMALL)
     assert isinstance(run, Slice), "what is just small enough is read with its header"
@@ -397,7 +400,7 @@ def test_what_has_to_be_waited_for_stands_alone_and_says_so() -> None:
 
 def test_a_run_ends_before_it_is_longer_than_one_may_be() -> None:
     # Each entry, with its header, takes a quarter of a run: four fit exactly, and a fifth one does not.
-    header = archive_of([entry("0", b"")]).content_at(0)
+    header = archive_of([entry("0", b"")]).places.content_at(0)
     given = [entry(str(number), b"x" * (RUN // 4 - header)) for number in range(9)]
     slices = [part for part in archive_of(given).parts if isinstance(part, Slice)]
     assert [part.length for part in slices] == [RUN, RUN, RUN // 4]
@@ -405,11 +408,11 @@ def test_a_run_ends_before_it_is_longer_than_one_may_be() -> None:
 
 def test_how_many_entries_have_arrived_whole_is_told_by_their_ends() -> None:
     content = archive_of([entry(str(number), b"x" * 10) for number in range(3)])
-    ends = [content.content_at(number, 0) for number in range(4)]
+    ends = [content.places.at(number) for number in range(4)]
     for offset in range(content.size + 1):
-        assert content.ended_by(offset) == sum(end <= offset for end in ends[1:])
-    assert content.whole_within(ends[0], ends[3]) == 3
-    assert content.whole_within(ends[0] + 1, ends[3]) == 2
-    assert content.whole_within(ends[1], ends[2]) == 1
-    assert content.whole_within(ends[1], ends[2] - 1) == 0
-    assert content.whole_within(ends[2], ends[1]) == 0
+        assert content.places.ended_by(offset) == sum(end <= offset for end in ends[1:])
+    assert content.places.whole_within(ends[0], ends[3]) == 3
+    assert content.places.whole_within(ends[0] + 1, ends[3]) == 2
+    assert content.places.whole_within(ends[1], ends[2]) == 1
+    assert content.places.whole_within(ends[1], ends[2] - 1) == 0
+    assert content.places.whole_within(ends[2], ends[1]) == 0

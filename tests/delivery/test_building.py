@@ -10,6 +10,7 @@ import os
 import random
 import shutil
 import threading
+import weakref
 import zipfile
 import zlib
 from collections.abc import Callable, Iterator
@@ -44,6 +45,7 @@ from invio.records.tables import archive_files, checksums
 from invio.stores.directory import DirectoryStore
 from invio.stores.sources import DiskFile, Made
 from invio.stores.store import Found
+from invio.workers.heap import nothing_collected
 from tests.plans import compressed, data, read
 from tests.rules import rule
 
@@ -558,9 +560,9 @@ def test_all_addresses_and_spans_of_a_plan_are_those_of_each_entry(plan_of: Call
     each = [plan.address(number) for number in range(len(plan))]
     assert list(plan.addresses()) == [None if one is None else str(one) for one in each]
     assert each[-1] is None, "what the archive itself adds is no file"
-    content = plan.content
-    begins = [content.content_at(number) for number in range(len(plan))]
-    assert list(content.spans) == [(at, at + content.held(number)) for number, at in enumerate(begins)]
+    places = plan.places
+    begins = [places.content_at(number) for number in range(len(plan))]
+    assert list(places.spans) == [(at, at + places.held(number)) for number, at in enumerate(begins)]
 
 
 def test_a_file_that_changes_before_it_is_read_ahead_is_refused(
@@ -582,6 +584,25 @@ def test_a_file_that_changes_before_it_is_read_ahead_is_refused(
     catalogue = Catalogue([DirectoryStore("files", root)], parse_rules(RULES))
     with pytest.raises(Refusal, match=r"files/b\.txt: the file ended before"):
         planning.plan(Selection(catalogue, BOB), packs=False, waits=False)
+
+
+def test_what_a_plan_was_made_of_is_freed_with_it(engine: sa.Engine, root: Path, cache: DeflateCache) -> None:
+    """Of a hundred thousand files it is tens of megabytes, and nothing collects it for hours when little goes on."""
+    settled(root / "a.txt", b"level 3\n" * 1000)
+    record = BundleRecord("freed", "bob", "all.zip", ("files/a.txt",), 2e9)
+    catalogue = Catalogue([DirectoryStore("files", root)], parse_rules(RULES))
+    with nothing_collected():
+        planning = Planning(engine, BundleLimits(), cache, Spools(1), record=record, preparing=Preparing())
+        plan = planning.plan(Selection(catalogue, BOB), packs=True, waits=False)
+        worked, parts = weakref.ref(planning), plan.content.parts
+        del planning
+        assert worked() is None
+        kept = weakref.ref(plan)
+        del plan
+        assert kept() is not None, "it is being sent"
+        del parts
+        assert kept() is None
+    cache.close()
 
 
 def test_no_byte_of_an_archive_leaves_before_it_is_recorded(

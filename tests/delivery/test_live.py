@@ -194,7 +194,7 @@ def test_two_requests_meet_where_they_send_the_same_bytes() -> None:
 
 def test_of_an_archive_it_is_shown_which_entry_is_next() -> None:
     archive = archive_of([entry(str(number), b"x" * 100) for number in range(3)])
-    ends = [archive.content_at(number, 0) for number in range(4)]
+    ends = [archive.places.at(number) for number in range(4)]
     for coverage, done, following in (
         ([], 0, "0"),
         ([(0, ends[1])], 1, "1"),

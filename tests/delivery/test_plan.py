@@ -115,7 +115,7 @@ def test_a_part_of_a_file_that_was_written_anew_breaks_it_off_too(tmp_path: Path
 def test_little_is_read_to_prove_a_part(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     plan = planned(tmp_path, long=LOG)
     (tmp_path / "long").write_bytes(LOG + b"more")
-    at = plan.content.content_at(0)
+    at = plan.places.content_at(0)
     monkeypatch.setattr(module, "_READ_TO_PROVE", 100)
     assert sent(plan, at + 60, at + len(LOG) - 40) == LOG[60:-40]
     with pytest.raises(ContentChanged, match="too little of it is sent"):
@@ -170,8 +170,8 @@ def test_small_contents_are_read_from_any_of_them_to_any_other(tmp_path: Path) -
     places = range(len(contents) + 1)
     for first, last in [(first, last) for first in places for last in places if first <= last]:
         assert list(plan.contents(first, last)) == contents[first:last]
-    whole = b"".join(plan.content.head(number) + content for number, content in enumerate(contents))
-    run = plan.run(plan.content, 0, len(contents))
+    whole = b"".join(plan.places.head(number) + content for number, content in enumerate(contents))
+    run = plan.run(plan.places, 0, len(contents))
     assert (run.read(0, run.size), run.read(5, 90)) == (whole, whole[5:95])
 
 

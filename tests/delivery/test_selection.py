@@ -51,8 +51,8 @@ def chosen(selection: Selection, *files: str) -> list[tuple[str, str]]:
 
 
 def test_a_file_that_is_named_in_several_ways_is_chosen_once(stores: list[DirectoryStore | ManagedStore]) -> None:
-    ticks: list[None] = []
-    selection = Selection(catalogue(stores), BOB, tick=lambda: ticks.append(None))
+    ticks: list[Selection] = []
+    selection = Selection(catalogue(stores), BOB, tick=ticks.append)
     drafts, a, b = (("files/drafts/x.txt", "drafts/x.txt"), ("files/a.txt", "a.txt"), ("files/b.txt", "files/b.txt"))
     assert chosen(selection, "files/drafts/", "files/a.txt", "files/") == [drafts, a, b]
     assert len(ticks) == 3 + 1 + 1 + 3, "each name, and each file that was looked at"

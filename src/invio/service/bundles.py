@@ -118,13 +118,13 @@ async def get_entries(
     """The archive's entries in order, at most a thousand per page, with the offset where each ends."""
     record = await in_pool(parts.pools.identification, parts.bundles.named, caller, bundle_id)
     plan = (await _planned(request, parts, caller, record)).plan
-    content, upto, versions = plan.content, min(len(plan), after + _PAGE), plan.versions()
+    places, upto, versions = plan.places, min(len(plan), after + _PAGE), plan.versions()
     entries = [
         BundleEntry(
             address=plan.name_of(number) or None,
             version=versions.get(plan.name_of(number)),
-            size=content.held(number),
-            ends=content.content_at(number) + content.held(number),
+            size=places.held(number),
+            ends=places.at(number + 1),
         )
         for number in range(after, upto)
     ]
@@ -192,7 +192,7 @@ def _shape_of(
         address=_address(record),
         url=_url(request, record),
         name=record.name,
-        size=None if made is None else made.plan.content.size,
+        size=None if made is None else made.plan.places.size,
         entries=None if made is None else len(made.plan),
         expires=timestamp(record.expires),
         left_out=[LeftOutShape(address=one.address, reason=one.reason) for one in left_out],

@@ -50,7 +50,7 @@ class Sources(Protocol):
         """What gives `count` bytes of one content, from `start` on."""
         ...
 
-    def run(self, archive: ArchiveContent, first: int, last: int) -> Readable:
+    def run(self, places: EntryPlaces, first: int, last: int) -> Readable:
         """What slices of several entries (`last` not included), headers and contents, are of."""
         ...
 
@@ -63,20 +63,16 @@ class Sources(Protocol):
         ...
 
 
-class ArchiveContent(Content):
-    """The parts of an archive. Add entries, then call `end`; it does not change after that."""
+class EntryPlaces:
+    """Where the entries of an archive stand, and their headers. Add entries, then call `end`; no change after that."""
 
-    kept = False
-
-    def __init__(self, layout: Layout, sources: Sources) -> None:
+    def __init__(self, layout: Layout) -> None:
         self._layout = layout
-        self._sources = sources
-        self.name_of = sources.name_of
         self._heads = bytearray()
         self._head_at = array("Q", [0])  # where each header begins within `_heads`
         self._at = array("Q", [0])  # where each entry begins within the archive, with its header
         self._alone = bytearray()  # 1 for an entry that stands in no run
-        self._tail = b""
+        self.tail = b""  # the bytes that stand after the last content
         self.may_block = False
         self.size = 0
         self.tag = ""
@@ -102,7 +98,7 @@ class ArchiveContent(Content):
 
     def end(self) -> None:
         """Closes the archive: nothing is added after it, and its size and tag are known."""
-        self._tail = self._layout.end()
+        self.tail = self._layout.end()
         self.size, self.tag = self._layout.size, self._layout.tag
         self._heads = bytes(self._heads)  # type: ignore[assignment]
 
@@ -112,12 +108,15 @@ class ArchiveContent(Content):
 
     def held(self, number: int) -> int:
         """The number of bytes this entry's content takes in the archive."""
-        return self.content_at(number + 1, 0) - self.content_at(number)
+        return self._at[number + 1] - self.content_at(number)
 
-    def content_at(self, number: int, skip: int = 1) -> int:
-        """Where an entry's content begins; without `skip`, the entry itself."""
-        head = self._head_at[number + 1] - self._head_at[number] if skip else 0
-        return self._at[number] + head
+    def at(self, number: int) -> int:
+        """Where an entry begins, with its header; for the number after the last one, where all of them end."""
+        return self._at[number]
+
+    def content_at(self, number: int) -> int:
+        """Where an entry's content begins."""
+        return self._at[number] + self._head_at[number + 1] - self._head_at[number]
 
     @property
     def spans(self) -> Iterator[tuple[int, int]]:
@@ -126,6 +125,10 @@ class ArchiveContent(Content):
         for head, content, place, end in zip(heads, heads[1:], places, places[1:], strict=False):
             yield place + content - head, end
 
+    def holding(self, offset: int) -> int:
+        """The entry in which an offset of the archive lies."""
+        return bisect_right(self._at, offset) - 1
+
     def whole_within(self, start: int, stop: int) -> int:
         """How many entries lie whole between two offsets of the archive."""
         return max(0, self.ended_by(stop) - bisect_left(self._at, start))
@@ -133,6 +136,32 @@ class ArchiveContent(Content):
     def ended_by(self, offset: int) -> int:
         """How many entries end at or before an offset of the archive."""
         return min(len(self), bisect_right(self._at, offset, 1) - 1)
+
+    def run_end(self, number: int, stop: int) -> int:
+        """The entry after which a run that begins with this one ends, of which bytes up to `stop` are wanted."""
+        most, last, at, alone = self._at[number] + RUN, len(self), self._at, self._alone
+        while number < last and not alone[number] and at[number] < stop and at[number + 1] <= most:
+            number += 1
+        return number
+
+
+class ArchiveContent(Content):
+    """The parts of an archive: headers from its entries' places, contents from its sources.
+
+    Nothing refers to it but who sends it, so that its memory is free when it was sent.
+    """
+
+    kept = False
+
+    def __init__(self, places: EntryPlaces, sources: Sources) -> None:
+        self.places = places
+        self._sources = sources
+        self.may_block = places.may_block
+        self.size, self.tag, self.media_type = places.size, places.tag, places.media_type
+
+    def name_of(self, number: int) -> str:
+        """What people are told of which entry is being sent."""
+        return self._sources.name_of(number)
 
     @property
     def parts(self) -> Sequence[Part]:
@@ -149,33 +178,27 @@ class ArchiveContent(Content):
             yield from self._stretch(start, stop)
 
     def _stretch(self, start: int, stop: int) -> Iterator[Part]:
-        number = bisect_right(self._at, start) - 1
-        while start < stop and number < len(self):
-            upto = self._run_end(number, stop)
+        places = self.places
+        number = places.holding(start)
+        while start < stop and number < len(places):
+            upto, begin = places.run_end(number, stop), places.at(number)
             if upto > number:
-                end = min(stop, self._at[upto])
-                source = self._sources.run(self, number, upto)
-                yield Slice(source, start - self._at[number], end - start)
+                end = min(stop, places.at(upto))
+                source = self._sources.run(places, number, upto)
+                yield Slice(source, start - begin, end - start)
                 number = upto
             else:
-                end, content = min(stop, self._at[number + 1]), self.content_at(number)
+                end, content = min(stop, places.at(number + 1)), places.content_at(number)
                 if start < content:
-                    yield self.head(number)[start - self._at[number] : end - self._at[number]]
+                    yield places.head(number)[start - begin : end - begin]
                     start = min(content, end)
                 if start < end:
                     yield from self._sources.slices(number, start - content, end - start)
                 number += 1
             start = end
         if start < stop:
-            begin = self._at[-1]
-            yield self._tail[start - begin : stop - begin]
-
-    def _run_end(self, number: int, stop: int) -> int:
-        """The entry after which a run that begins with this one ends."""
-        most, last, at, alone = self._at[number] + RUN, len(self), self._at, self._alone
-        while number < last and not alone[number] and at[number] < stop and at[number + 1] <= most:
-            number += 1
-        return number
+            begin = places.at(len(places))
+            yield places.tail[start - begin : stop - begin]
 
 
 class Stretch(Sequence[Part]):

@@ -74,12 +74,10 @@ class Planning:
         ends: Callable[[], bool] = lambda: False,
     ) -> None:
         """`ends` tells whether nobody waits for the plan any more."""
-        self._ends = ends
-        self._ticks = 0
-        self._deadline = 0.0
+        self._watch = _Watch(limits, preparing, ends)
         self._engine = engine
         self._learnt = Learnt(engine)
-        self._ahead = CrcAhead(self._check_time)
+        self._ahead = CrcAhead(self._watch.check)
         self._limits = limits
         self._packing = packing
         self._spools = spools
@@ -109,7 +107,7 @@ class Planning:
             limit = self._limits.wait_for if waits else None
             self._deflating = None
             if packs and self._packing is not None:
-                self._deflating = Deflating(self._packing, self._learnt, limit=limit, on_read=self._has_read)
+                self._deflating = Deflating(self._packing, self._learnt, limit=limit, on_read=self._watch.has_read)
             plan = self._planned(choosing)
             if self._deflating is not None:
                 self._deflating.check()
@@ -120,8 +118,8 @@ class Planning:
 
     def _planned(self, choosing: Selection) -> Plan:
         options = self.record.options
-        self._deadline = time.monotonic() + self._limits.seconds
-        choosing.tick = partial(self._tick, choosing)
+        self._watch.begin()
+        choosing.tick = partial(self._watch.tick, leave_out=options.leave_out)
         layout: Layout = ZipLayout(CODER if self._deflating is not None else "") if self.deflates else TarLayout()
         plan, names = Plan(layout), EntryNames(flat=options.flat)
         if self._deflating is not None and self._packing is not None:
@@ -150,37 +148,13 @@ class Planning:
                 raise Refusal("too-large", f"a bundle holds at most {self._limits.entries} files")
             if size > self._limits.size:
                 raise Refusal("too-large", f"a bundle holds at most {self._limits.size} bytes")
-            self._check_time()
+            self._watch.check()
         if not options.leave_out:
             choosing.refuse()
         if not len(plan):
             raise Refusal("no-selection", "the selected folders contain no file that you have access to")
         self._add_own(plan, names, choosing.left_out, None if newest == -math.inf else max(0.0, newest))
         return plan.end()
-
-    def _tick(self, choosing: Selection) -> None:
-        """Checks the time every so often: a selection may name a folder a hundred thousand times.
-
-        One that is going to be refused is not looked at to its end either: what is missing would fill it.
-        """
-        if len(choosing.left_out) >= _ENOUGH_MISSING and not self.record.options.leave_out:
-            choosing.refuse(whole=False)
-        self._ticks += 1
-        if self._ticks % _LOOKED_EVERY == 0:
-            self._check_time()
-        if self._ticks > _LOOKED_AT * self._limits.entries:
-            raise Refusal("too-large", "the selection names the same files too often; name each once")
-
-    def _check_time(self) -> None:
-        if self._ends():
-            raise NobodyWaits
-        if time.monotonic() > self._deadline:
-            raise Refusal("too-large", f"planning the archive took longer than {self._limits.seconds:g} seconds")
-
-    def _has_read(self, count: int) -> None:
-        """Notes what was read of contents, and ends the planning when it takes too long."""
-        self._preparing.read += count
-        self._check_time()
 
     def _add_own(self, plan: Plan, names: EntryNames, left_out: list[Skipped], modified: float | None) -> None:
         """The entries that the archive itself adds, with the time of its newest file."""
@@ -295,7 +269,7 @@ class Planning:
     def _made(self, address: Address, source: Made) -> Spool:
         """What was made for this archive. Raises Refusal (`not-made`, `no-space`, `busy`)."""
         try:
-            return self._spools.take(self.record.id, address, source, self._check_time, self._whose)
+            return self._spools.take(self.record.id, address, source, self._watch.check, self._whose)
         except NotProduced as error:
             raise Refusal(error.word, f"{address}: {error}", retry_after=5) from None
         except OSError as error:
@@ -303,6 +277,48 @@ class Planning:
             if error.errno not in (errno.ENOSPC, errno.EDQUOT):
                 raise
             raise Refusal("no-space", f"{address}: the disk is full") from None
+
+
+class _Watch:
+    """Ends a planning that takes too long or that nobody waits for, and notes how much was read for it.
+
+    Those who are called back by what a planning uses are its methods, so that none of them keeps the planning, with
+    all that it has found, from being freed.
+    """
+
+    def __init__(self, limits: BundleLimits, preparing: Preparing, ends: Callable[[], bool]) -> None:
+        self._limits, self._preparing, self._ends = limits, preparing, ends
+        self._ticks = 0
+        self._deadline = 0.0
+
+    def begin(self) -> None:
+        """Sets the time until which it may take."""
+        self._deadline = time.monotonic() + self._limits.seconds
+
+    def check(self) -> None:
+        """Raises NobodyWaits, or Refusal (`too-large`), when it has to end."""
+        if self._ends():
+            raise NobodyWaits
+        if time.monotonic() > self._deadline:
+            raise Refusal("too-large", f"planning the archive took longer than {self._limits.seconds:g} seconds")
+
+    def has_read(self, count: int) -> None:
+        """Notes what was read of contents, in bytes. Raises as `check`."""
+        self._preparing.read += count
+        self.check()
+
+    def tick(self, choosing: Selection, *, leave_out: bool) -> None:
+        """Checks the time every so often: a selection may name a folder a hundred thousand times.
+
+        One that is going to be refused is not looked at to its end either: what is missing would fill it.
+        """
+        if len(choosing.left_out) >= _ENOUGH_MISSING and not leave_out:
+            choosing.refuse(whole=False)
+        self._ticks += 1
+        if self._ticks % _LOOKED_EVERY == 0:
+            self.check()
+        if self._ticks > _LOOKED_AT * self._limits.entries:
+            raise Refusal("too-large", "the selection names the same files too often; name each once")
 
 
 class _Content(NamedTuple):

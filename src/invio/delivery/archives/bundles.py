@@ -430,7 +430,7 @@ class Bundles:
         versions = plan.versions()
         if record.id in self._drafts:
             settled = replace(
-                record, options=replace(record.options, packs=packs, tag=plan.content.tag), versions=versions
+                record, options=replace(record.options, packs=packs, tag=plan.places.tag), versions=versions
             )
             with write(self._engine).begin() as connection:
                 save_bundle(connection, settled)
@@ -458,7 +458,7 @@ class Bundles:
 
     def _noted(self, plan: Plan) -> Future[None]:
         """Has the files of an archive be recorded, while whoever selected them is told of it and asks for it."""
-        given = self._engine, plan.content.tag, _entries(plan)
+        given = self._engine, plan.places.tag, _entries(plan)
         try:
             return self._notes.submit(note_archive, *given)
         except PoolBusy:
@@ -495,7 +495,7 @@ class Bundles:
 
 def _entries(plan: Plan) -> Iterator[tuple[str, int, int]]:
     """The files of a plan, with where the content of each begins in the archive and where it ends."""
-    for address, (begins, ends) in zip(plan.addresses(), plan.content.spans, strict=True):
+    for address, (begins, ends) in zip(plan.addresses(), plan.places.spans, strict=True):
         if address is not None:
             yield address, begins, ends
 

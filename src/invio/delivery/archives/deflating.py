@@ -36,7 +36,7 @@ class Deflating:
         self._on_read = on_read
         self._cold = 0  # bytes that were deflated for this plan
         self._is_full = False  # the cache, of what is being sent: the rest is stored
-        self._made: list[str] = []  # names of what was deflated for this plan
+        self._made: list[str] = []  # names of what is kept of what was deflated for this plan
 
     def of_file(self, source: DiskFile, facts: FileFacts, known: Known) -> DiskFile | None:
         """A content's deflated form; None where it is no gain.
@@ -98,7 +98,8 @@ class Deflating:
         except OSError as error:  # of the folder of deflated contents, as when the disk is full
             log.error("bundle.not-packed", extra={"fields": {"address": str(facts.address), "error": str(error)}})
             return None
-        self._made.append(made.name)
+        if made.file is not None:
+            self._made.append(made.name)
         return made
 
 

@@ -16,7 +16,7 @@ from dataclasses import dataclass
 from itertools import chain
 
 from invio.core.addresses import Address
-from invio.core.archive.plan import RUN, ArchiveContent, Layout
+from invio.core.archive.plan import RUN, ArchiveContent, EntryPlaces, Layout
 from invio.core.archive.zip_layout import Entry
 from invio.core.files import FileFacts
 from invio.core.http.replies import Slice
@@ -85,7 +85,7 @@ class Plan:
     """
 
     def __init__(self, layout: Layout) -> None:
-        self.content = ArchiveContent(layout, self)
+        self.places = EntryPlaces(layout)
         self.looked = time.monotonic()  # when it was last found to be true
         self.broken = False  # whether a file was found to have changed
         self._roots: dict[bytes, int] = {}
@@ -99,7 +99,12 @@ class Plan:
         self._needed: set[str] = set()  # what a cache calls the deflated contents; once it is made, only if asked for
 
     def __len__(self) -> int:
-        return len(self.content)
+        return len(self.places)
+
+    @property
+    def content(self) -> ArchiveContent:
+        """The archive. The plan keeps none: they would keep each other from being freed."""
+        return ArchiveContent(self.places, self)
 
     def add(self, facts: FileFacts, source: Readable, entry: Entry, packed: Readable | None = None) -> None:
         """One more file, and the entry that it becomes; `packed` is the deflated form that the archive holds of it."""
@@ -119,7 +124,7 @@ class Plan:
             self._needed |= _kept_as(packed)
         self._paths.add(path)
         self._rows += _ROW.pack(root, device, inode, size, modified, entry.crc)
-        self.content.add(entry, alone=(packed or source).may_block)
+        self.places.add(entry, alone=(packed or source).may_block)
 
     @contextmanager
     def sent(self) -> Iterator[None]:
@@ -146,7 +151,7 @@ class Plan:
 
     def end(self) -> Plan:
         """Closes the plan: nothing is added after it."""
-        self.content.end()
+        self.places.end()
         self._paths.end()
         self._needed = set()
         self._ended = True
@@ -228,7 +233,7 @@ class Plan:
         root, device, inode, size, modified, _ = self._row(number)
         return DiskFile(self._root_paths[root] + self._paths[number], device, inode, size, modified)
 
-    def run(self, archive: ArchiveContent, first: int, last: int) -> RunOfFiles:  # noqa: ARG002
+    def run(self, places: EntryPlaces, first: int, last: int) -> RunOfFiles:  # noqa: ARG002
         """The contents of small entries that follow each other, to be read together."""
         return RunOfFiles(self, first, last)
 
@@ -263,7 +268,7 @@ class Plan:
 
     def _read_other(self, number: int) -> bytes:
         try:
-            return self.source(number).read(0, self.content.held(number))
+            return self.source(number).read(0, self.places.held(number))
         except ContentChanged as error:
             raise self.changed(number, str(error)) from None
 
@@ -381,12 +386,12 @@ class RunOfFiles(HeldInMemory):
     @property
     def size(self) -> int:
         """Bytes of all of it, headers included."""
-        content = self.plan.content
-        return content.content_at(self.last, 0) - content.content_at(self.first, 0)
+        places = self.plan.places
+        return places.at(self.last) - places.at(self.first)
 
     def read(self, offset: int, count: int) -> bytes:
         """`count` bytes from `offset` of the run on. Raises ContentChanged."""
-        heads = map(self.plan.content.head, range(self.first, self.last))
+        heads = map(self.plan.places.head, range(self.first, self.last))
         contents = self.plan.contents(self.first, self.last)
         data = b"".join(chain.from_iterable(zip(heads, contents, strict=True)))
         return data if not offset and count == len(data) else data[offset : offset + count]

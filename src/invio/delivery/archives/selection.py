@@ -30,7 +30,7 @@ class Skipped:
     reason: str
 
 
-def _nothing() -> None:
+def _nothing(choosing: Selection) -> None:
     """The default `tick`: does nothing."""
 
 
@@ -45,8 +45,8 @@ class Selection:
     caller: Caller
     versions: Mapping[str, int] = field(default_factory=dict)
     left_out: list[Skipped] = field(default_factory=list)
-    # Called for each file, chosen or not; it may raise to end the selection.
-    tick: Callable[[], None] = _nothing
+    # Called with the selection for each file, chosen or not; it may raise to end it.
+    tick: Callable[[Selection], None] = _nothing
     # Maps a file to what the archive holds of it, such as a rendition; None: the file itself.
     shown: Callable[[Found], Found] | None = None
     # Files by their URLs; None: there are none.
@@ -60,10 +60,10 @@ class Selection:
         """
         seen: set[str] | None = set() if len(files) > 1 else None
         for text in files:
-            self.tick()
+            self.tick(self)
             try:
                 for found, path in self._expanded(text):
-                    self.tick()
+                    self.tick(self)
                     if seen is not None:
                         address = str(found.facts.address)
                         if address in seen:

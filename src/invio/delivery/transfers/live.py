@@ -111,11 +111,12 @@ def _entries(row: TransferRow, archive: ArchiveContent | None) -> Entries | None
     """How many entries of an archive have arrived, and which one is next."""
     if archive is None:
         return None
-    done = sum(archive.whole_within(start, stop) for start, stop in row.coverage)
+    places = archive.places
+    done = sum(places.whole_within(start, stop) for start, stop in row.coverage)
     begun = row.coverage[0][1] if row.coverage and not row.coverage[0][0] else 0
-    place = archive.ended_by(begun)
-    name = archive.name_of(place) if place < len(archive) else None
-    return Entries(len(archive), done, name or None)
+    place = places.ended_by(begun)
+    name = archive.name_of(place) if place < len(places) else None
+    return Entries(len(places), done, name or None)
 
 
 class LiveTransfers:
