@@ -20,7 +20,7 @@ from invio.core.archive.entry_names import EntryNames
 from invio.core.archive.plan import RUN, SMALL, ArchiveContent, EntryPlaces
 from invio.core.archive.tar_layout import TarLayout
 from invio.core.archive.zip_layout import Entry, ZipLayout
-from invio.core.http.replies import Slice
+from invio.core.http.replies import Slice, part_length
 from invio.core.readable import HeldInMemory
 
 NOON = 1_768_478_400.0  # 2026-01-15 12:00 UTC
@@ -370,8 +370,8 @@ def test_a_cut_of_nothing_is_empty_and_no_part_of_any_is() -> None:
     assert not content.cut(5, 5)
     assert list(content.cut(5, 5)) == []
     assert content.cut(5, 6)
-    places = content.places
-    bounds = {place(number) for number in range(4) for place in (places.at, places.content_at)} | {content.size - 1}
+    laid_out = content.places
+    bounds = {place(number) for number in range(4) for place in (laid_out.at, laid_out.content_at)} | {content.size - 1}
     places = sorted({max(0, bound + step) for bound in bounds for step in (-1, 0, 1)})
     for start, stop in itertools.combinations(places, 2):
         for part in content.cut(start, stop):
@@ -416,3 +416,13 @@ def test_how_many_entries_have_arrived_whole_is_told_by_their_ends() -> None:
     assert content.places.whole_within(ends[1], ends[2]) == 1
     assert content.places.whole_within(ends[1], ends[2] - 1) == 0
     assert content.places.whole_within(ends[2], ends[1]) == 0
+
+
+@pytest.mark.parametrize("start", [0, -3 * RUN + 5, -1])
+def test_a_long_directory_is_given_in_pieces(start: int) -> None:
+    given = [entry(f"{number:03}" + "x" * 4000, b"") for number in range(200)]
+    content = archive_of(given)
+    start = start % content.size
+    parts = list(content.cut(start, content.size))
+    assert max(map(part_length, parts)) <= RUN
+    assert read(content, start) == read(content)[start:]

@@ -204,3 +204,14 @@ def test_a_file_of_any_time_that_a_disk_can_tell_is_in_it(modified: int) -> None
     known = plan.facts(0)
     assert known is not None
     assert (known.address, known.size, known.modified) == (facts.address, facts.size, facts.modified)
+
+
+def test_what_the_archive_adds_is_given_in_pieces_when_it_is_long() -> None:
+    plan, text = Plan(ZipLayout()), bytes(range(256)) * (RUN // 100)
+    entry = Entry("SUMS", len(text), zlib.crc32(text), 0.0)
+    plan.add(FileFacts(Address("", "SUMS"), None, None, None), Literal(text), entry)
+    plan.end()
+    slices = [part for part in plan.content.parts if isinstance(part, Slice)]
+    assert max(part.length for part in slices) <= RUN
+    begins = plan.places.content_at(0)
+    assert sent(plan, begins + 5, begins + len(text) - 5) == text[5:-5]

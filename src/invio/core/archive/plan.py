@@ -198,7 +198,8 @@ class ArchiveContent(Content):
             start = end
         if start < stop:
             begin = places.at(len(places))
-            yield places.tail[start - begin : stop - begin]
+            for at in range(start, stop, RUN):
+                yield places.tail[at - begin : min(at + RUN, stop) - begin]
 
 
 class Stretch(Sequence[Part]):

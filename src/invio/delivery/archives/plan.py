@@ -21,7 +21,6 @@ from invio.core.archive.zip_layout import Entry
 from invio.core.files import FileFacts
 from invio.core.http.replies import Slice
 from invio.core.readable import ContentChanged, HeldInMemory, Readable
-from invio.delivery.archives.spools import SpooledPart
 from invio.stores.arriving import crc32
 from invio.stores.sources import DiskFile, on_disk
 
@@ -202,10 +201,11 @@ class Plan:
         source = self.source(number)
         file = None if number in self._packed else on_disk(source)
         grown = None if file is None else self._grown(number, file, (start, count))
-        if grown is None and not isinstance(source, SpooledPart):
+        if grown is None and not isinstance(source, HeldInMemory):
             yield Slice(source, start, count)
             return
-        for at in range(start, start + count, RUN):  # there is no descriptor to send from
+        # There is no descriptor to send from: of what is read, a reader has no more in memory than this at a time.
+        for at in range(start, start + count, RUN):
             yield Slice(grown or source, at, min(RUN, start + count - at))
 
     def _grown(self, number: int, file: DiskFile, sent: tuple[int, int]) -> GrownFile | None:

@@ -131,15 +131,15 @@ class Pump(PendingResponse):
             if isinstance(part, bytes):
                 pieces.append(part)
                 size += len(part)
-                continue
-            assert isinstance(part, Slice)
-            if part.length > SMALL and (descriptor := opened(part.source)) is not None:
-                self._source, self._descriptor = part.source, descriptor
-                self._at, self._stop = part.offset, part.offset + part.length - TAIL
-                break
-            pieces.append(read_slice(part))
-            size += part.length
-            cost += part.length * _READING
+            else:
+                assert isinstance(part, Slice)
+                if part.length > SMALL and (descriptor := opened(part.source)) is not None:
+                    self._source, self._descriptor = part.source, descriptor
+                    self._at, self._stop = part.offset, part.offset + part.length - TAIL
+                    break
+                pieces.append(read_slice(part))
+                size += part.length
+                cost += part.length * _READING
             if size >= _PIECE:
                 break
         else:
