@@ -75,7 +75,7 @@ _PLANS = 64  # cached plans
 _CALLERS = 64  # for whom a plan is known to be good
 _REFUSED = 256  # refusals of bundles that nobody waited for
 _KEPT_ENTRIES = 400_000  # of all of them, but for the newest
-_MANY_ENTRIES = 10_000  # of a plan that took much memory to make
+_MANY_ENTRIES = 5_000  # of a plan that took much memory to make, and to record
 
 
 @dataclass(slots=True)
@@ -444,10 +444,9 @@ class Bundles:
                 # Another process was faster, and all must send the same bytes.
                 choosing.left_out.clear()
                 plan, _ = self._deflated_or_not(planning, choosing, packs=decided, waits=False)
-        kept = _Kept(plan, list(choosing.left_out), self._noted(plan))
-        del planning, choosing
-        if len(plan) > _MANY_ENTRIES:
-            give_back_memory()
+        left_out = list(choosing.left_out)
+        del planning, choosing  # before its memory is given back
+        kept = _Kept(plan, left_out, self._noted(plan))
         with self._lock:
             self._plans[record.id] = kept
             while len(self._plans) > _PLANS or (
@@ -458,14 +457,18 @@ class Bundles:
 
     def _noted(self, plan: Plan) -> Future[None]:
         """Has the files of an archive be recorded, while whoever selected them is told of it and asks for it."""
-        given = self._engine, plan.places.tag, _entries(plan)
         try:
-            return self._notes.submit(note_archive, *given)
+            return self._notes.submit(self._note, plan)
         except PoolBusy:
-            note_archive(*given)
+            self._note(plan)
             done: Future[None] = Future()
             done.set_result(None)
             return done
+
+    def _note(self, plan: Plan) -> None:
+        note_archive(self._engine, plan.places.tag, _entries(plan))
+        if len(plan) > _MANY_ENTRIES:
+            give_back_memory()
 
     def _good_for(self, caller: Caller, record: BundleRecord, plan: Plan) -> Mapping[Quota, int] | None:
         """What the entries count for a caller who may have all of them; None for one who may not."""
