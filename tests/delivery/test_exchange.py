@@ -188,6 +188,25 @@ def test_a_held_head_leaves_with_the_first_piece(one: One) -> None:
     assert lost.exchange.body_sent == 0
 
 
+def test_a_long_first_piece_is_copied_nowhere(one: One) -> None:
+    """A slow reader would hold it twice: where it lies, and in the transport."""
+    body = bytes(range(256)) * 4000
+
+    async def work() -> bytes:
+        one.exchange.hold_head(200, [(b"content-length", b"%d" % len(body))])
+        sending = asyncio.create_task(one.exchange.send({"type": "http.response.body", "body": body}))
+        got = b""
+        while not sending.done():
+            await asyncio.sleep(0)
+            assert one.protocol.transport.buffer == b""
+            got += one.came()
+        await sending
+        return got + one.came()
+
+    assert asyncio.run(work()).partition(b"\r\n\r\n")[2] == body
+    assert (one.exchange.body_sent, one.cycle.response_complete) == (len(body), True)
+
+
 def test_a_body_that_ends_with_its_connection_is_as_long_as_what_is_sent_of_it() -> None:
     one = One(version="1.0")
 

@@ -32,6 +32,7 @@ from invio.service.app import Service
 from invio.service.assembly import Parts, assemble
 from invio.service.permissions import bind_unix, exposed
 from invio.service.settings import Settings
+from invio.workers.heap import give_back_large_blocks
 from invio.workers.shared import OwnCounts, Sharing
 
 log = logging.getLogger("invio.service")
@@ -242,6 +243,7 @@ def run(
         timeout_graceful_shutdown=settings.service.shutdown,
     )
     _spare_the_collector()
+    give_back_large_blocks()
     sys.setswitchinterval(_THREADS_TURN)
     url = url_of(listener)
     server = _Server(config, parts, lambda: ready(url), settings.service.drain, supervisor)

@@ -10,6 +10,7 @@ Invariants:
 - A content is read as it was found or not at all: what `look_up` gives at the end has the tag that it had at first.
 - At most `ahead` pieces of one transfer, of `room` bytes, are read beside the one that is sent, and only while threads
   are free: a long queue of readers is served one piece each.
+- A transfer that takes nothing holds one piece at least. The more transfers there are, the shorter these pieces are.
 - Whatever a kind raises that is no `Missing` and no `ContentChanged` is a `StoreFault`, which names the store.
 """
 
@@ -20,6 +21,7 @@ import logging
 import time
 from collections import deque
 from collections.abc import AsyncIterator, Callable, Iterable, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, ClassVar, TypeVar, cast
 
@@ -31,6 +33,7 @@ from invio.core.reasons import Refusal
 from invio.core.versions import PathConflict
 from invio.stores.sources import BlockingFile
 from invio.stores.store import Found, Missing, StoreFault
+from invio.workers.heap import give_back_memory
 from invio.workers.pool import DeadlinePassed, Pool, PoolBusy
 
 if TYPE_CHECKING:
@@ -44,8 +47,10 @@ _SAID = (Missing, ContentChanged, StoreFault)  # the errors a kind of store rais
 # For how long facts are good without asking again: a player asks for a range after the other. Seconds.
 FRESH = 2.0
 _SEEN = 8192  # files whose facts are remembered
-# Bytes of pieces that are read, or wait to be sent, of all transfers of a process: what is beyond is had in small ones.
+# Bytes of pieces that are read, or wait to be sent, of all transfers of a process: beyond it nothing is read ahead.
 _ROOM = 256 * 1024 * 1024
+_MUCH = _ROOM // 4  # bytes of pieces of which the process keeps memory that is worth being given back
+_LEAST = 64 * 1024  # bytes of a piece, however many transfers there are
 _GLIMPSED = 200_000  # of which a listing told
 _PAUSES = (0.1, 0.4)  # seconds before what failed is asked again
 _LOOKS = 0.02  # seconds between two looks whether a thread is free
@@ -72,9 +77,29 @@ class Reading:
 
 
 class _Held:
-    """How many bytes of pieces there are at present; looked at and changed in event loops alone."""
+    """How many bytes of pieces there are at present, of how many transfers; used in event loops alone."""
 
     count = 0
+    transfers = 0
+    most = 0  # bytes, since memory was given back
+
+    @property
+    def piece(self) -> int:
+        """How long a piece is at most when there is little room: such pieces of all transfers take a quarter of it."""
+        return min(_FIRST, max(_LEAST, _ROOM // 4 // max(1, self.transfers)))
+
+    def take(self, some: int) -> None:
+        """One more piece of `some` bytes."""
+        self.count += some
+        self.most = max(self.most, self.count)
+
+    def give_back(self, some: int, pool: Pool) -> None:
+        """Pieces of `some` bytes are no longer there; a thread of `pool` gives their memory back when it was much."""
+        self.count -= some
+        if self.most >= _MUCH and self.count <= self.most // 4:
+            with suppress(PoolBusy):
+                pool.submit(give_back_memory)
+                self.most = self.count
 
 
 _held = _Held()
@@ -219,7 +244,8 @@ class BlockingStore:
         """
         stop = offset + count
         asked = at = offset
-        size = min(_FIRST, self.reading.largest)
+        _held.transfers += 1
+        size = min(_held.piece, self.reading.largest)
         waiting: deque[asyncio.Future[bytes]] = deque()
         held = 0  # bytes of this transfer's pieces
         try:
@@ -227,18 +253,19 @@ class BlockingStore:
                 while asked < stop and self._may_ask(len(waiting), held + (some := min(size, stop - asked))):
                     waiting.append(asyncio.ensure_future(self.read_async(source, asked, some)))
                     asked, held = asked + some, held + some
-                    _held.count += some
+                    _held.take(some)
                     # Small at first, so that it begins soon, and larger the longer it goes on and there is room.
-                    size = min(2 * size, self.reading.largest) if _held.count < _ROOM // 2 else _FIRST
+                    size = min(2 * size if _held.count < _ROOM // 2 else _held.piece, self.reading.largest)
                 piece = await waiting.popleft()
                 at += len(piece)
                 if at >= stop and not await self.is_unaltered_async(source):
                     raise ContentChanged("the file was altered while it was sent")
                 yield piece
                 held -= len(piece)
-                _held.count -= len(piece)
+                _held.give_back(len(piece), self._calls)
         finally:
-            _held.count -= held
+            _held.transfers -= 1
+            _held.give_back(held, self._calls)
             for one in waiting:
                 one.cancel()
                 one.add_done_callback(_looked_at)

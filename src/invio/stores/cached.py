@@ -35,6 +35,7 @@ log = logging.getLogger("invio.stores")
 # How far ahead of the fetched bytes a part may begin and still wait for them. Bytes.
 _AHEAD = 16 * 1024 * 1024
 _PIECE = 1024 * 1024  # bytes
+_SENT = 256 * 1024  # bytes of what is kept that are read at a time, in the event loop, and held for each reader
 _FETCHES = 64  # contents that are fetched, or were just now
 
 
@@ -149,7 +150,7 @@ class CachedFile(BlockingFile):
         stop = offset + count
         fetched = self._fetched(offset)
         while offset < stop and fetched is not None:
-            upto = min(offset + _PIECE, stop)
+            upto = min(offset + _SENT, stop)
             if isinstance(fetched, DiskFile):
                 try:
                     piece = fetched.read(offset, upto - offset)

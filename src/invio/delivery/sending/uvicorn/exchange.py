@@ -26,6 +26,8 @@ log = logging.getLogger("invio.delivery")
 
 # What middleware knows of messages before a response is this one, meant for tools; the others it may not expect.
 _QUESTION = "http.response.debug"
+# A first piece of up to so many bytes is copied behind the head, to leave with it; a longer one is sent as it lies.
+_COPIED = 64 * 1024  # bytes
 # The length of a body that ends with its connection, which is how HTTP/1.0 is told of an end.
 _UNTIL_CLOSE = 1 << 62
 # What is left of the request when nobody will ask for it again.
@@ -222,7 +224,11 @@ class Exchange:
                         await cycle.flow.drain()
                         if self._protocol.gone:  # which ends the waiting, too
                             raise self._lost("the client closed the connection")
-                    self._send_with_head(head, message)
+                    if len(message.get("body", b"")) <= _COPIED:
+                        self._send_with_head(head, message)
+                        return
+                    await self._write(await self._go_direct(), head, more=True)
+                    await self._send_bytes(message)
                     return
             if self._until_close and not message.get("more_body", False):
                 cycle.expected_content_length = len(message.get("body", b""))
