@@ -6,7 +6,7 @@ import asyncio
 import random
 import threading
 from collections import Counter
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Iterator
 from concurrent.futures import Future, wait
 from contextlib import asynccontextmanager, nullcontext
 from contextvars import ContextVar
@@ -18,6 +18,7 @@ import pytest
 
 from invio.workers import pool as pools
 from invio.workers.pool import DeadlinePassed, Pool, PoolBusy, PoolsByName
+from tests.running import until
 
 NAME: ContextVar[str] = ContextVar("NAME", default="none")
 
@@ -258,3 +259,87 @@ def test_a_timeout_of_the_work_s_own_is_handed_on() -> None:
         asyncio.run(pool.run(work))
     with pytest.raises(TimeoutError, match="somebody else"):
         pool.call(work)
+
+
+@pytest.fixture
+def full() -> Iterator[tuple[Pool, threading.Event]]:
+    """A pool with one thread that is taken until the event is set."""
+    pool, hold = Pool("full", 1), threading.Event()
+    taken = pool.submit(hold.wait, 60)
+    yield pool, hold
+    hold.set()
+    taken.result(60)
+
+
+def test_who_waits_for_room_has_it_in_the_order_of_asking_and_tries_only_then(
+    full: tuple[Pool, threading.Event], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Two thousand who looked for it fifty times a second kept the event loop from everything else."""
+    pool, hold = full
+    tries, order, submit = Counter[str](), list[int](), pool.submit
+    monkeypatch.setattr(pool, "submit", lambda *given: tries.update(["all"]) or submit(*given))
+
+    async def work() -> None:
+        waiting = [asyncio.ensure_future(pool.run_in_turn(partial(order.append, one), 60)) for one in range(200)]
+        await asyncio.sleep(0)
+        hold.set()
+        await asyncio.gather(*waiting)
+
+    asyncio.run(work())
+    assert order == sorted(order)
+    assert len(order) == 200
+    assert tries["all"] <= 3 * 200
+    assert not pool._for_room
+
+
+def test_who_is_told_of_room_and_gives_up_tells_the_next(full: tuple[Pool, threading.Event]) -> None:
+    pool, hold = full
+
+    async def work() -> int:
+        first, second = (asyncio.ensure_future(pool.run_in_turn(partial(int, one), 60)) for one in ("1", "2"))
+        await asyncio.sleep(0)
+        await asyncio.sleep(0)
+        assert len(pool._for_room) == 2
+        hold.set()
+        until(lambda: pool.taken == 0)
+        assert len(pool._for_room) == 1, "the first is told, and does not know it yet"
+        first.cancel()
+        return await asyncio.wait_for(second, 60)
+
+    assert asyncio.run(work()) == 2
+    assert not pool._for_room
+
+
+def test_nobody_waits_for_room_longer_than_they_may(full: tuple[Pool, threading.Event]) -> None:
+    pool, _ = full
+    with pytest.raises(PoolBusy):
+        asyncio.run(pool.run_in_turn(int, 0.01))
+    with pytest.raises(PoolBusy):
+        pool.call_in_turn(int, 0.01)
+    assert not pool._for_room
+
+
+def test_threads_wait_for_room_as_well(full: tuple[Pool, threading.Event]) -> None:
+    pool, hold = full
+    others = Pool("others", 20)
+    waiting = [others.submit(pool.call_in_turn, partial(int, str(one)), 60) for one in range(20)]
+    until(lambda: len(pool._for_room) == 20)
+    hold.set()
+    assert [one.result(60) for one in waiting] == list(range(20))
+
+
+@pytest.mark.parametrize("by_thread", [True, False])
+def test_where_no_thread_can_be_started_it_is_tried_again(*, by_thread: bool, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(pools, "_AGAIN", 0.0)
+    pool, start, fails = Pool("none", 1), threading.Thread.start, [True] * 3
+
+    def started(thread: threading.Thread) -> None:
+        if thread.name.startswith("none") and fails:
+            fails.pop()
+            raise RuntimeError("can't start new thread")
+        start(thread)
+
+    monkeypatch.setattr(threading.Thread, "start", started)
+    seven = partial(int, "7")
+    assert (pool.call_in_turn(seven, 60) if by_thread else asyncio.run(pool.run_in_turn(seven, 60))) == 7
+    assert not fails

@@ -53,7 +53,6 @@ _MUCH = _ROOM // 4  # bytes of pieces of which the process keeps memory that is 
 _LEAST = 64 * 1024  # bytes of a piece, however many transfers there are
 _GLIMPSED = 200_000  # of which a listing told
 _PAUSES = (0.1, 0.4)  # seconds before what failed is asked again
-_LOOKS = 0.02  # seconds between two looks whether a thread is free
 _FIRST = 1024 * 1024  # bytes of the first piece that is read of a content; the following ones grow
 
 
@@ -305,32 +304,20 @@ class BlockingStore:
 
     def _patiently(self, work: Callable[[], T]) -> T:
         """Like `_asked`, for a content that is being read: it waits for a thread as long as a call may take."""
-        end = time.monotonic() + self._timeout
-        while True:
-            try:
-                return self._calls.call(work)
-            except PoolBusy as error:
-                if time.monotonic() > end:
-                    raise self.fault(error) from None
-                time.sleep(_LOOKS)
-            except (ContentChanged, StoreFault):
-                raise
-            except Exception as error:  # each kind has errors of its own
-                raise self.fault(error) from error
+        try:
+            return self._calls.call_in_turn(work, self._timeout)
+        except (ContentChanged, StoreFault):
+            raise
+        except Exception as error:  # each kind has errors of its own
+            raise self.fault(error) from error
 
     async def _patiently_async(self, work: Callable[[], T]) -> T:
-        end = time.monotonic() + self._timeout
-        while True:
-            try:
-                return await self._calls.run(work)
-            except PoolBusy as error:
-                if time.monotonic() > end:
-                    raise self.fault(error) from None
-                await asyncio.sleep(_LOOKS)
-            except (ContentChanged, StoreFault):
-                raise
-            except Exception as error:  # each kind has errors of its own
-                raise self.fault(error) from error
+        try:
+            return await self._calls.run_in_turn(work, self._timeout)
+        except (ContentChanged, StoreFault):
+            raise
+        except Exception as error:  # each kind has errors of its own
+            raise self.fault(error) from error
 
     def fault(self, error: BaseException) -> StoreFault:
         """The fault, with the name of the store."""

@@ -10,6 +10,8 @@ Invariants:
   whoever asks for much waits for themselves, and what others ask for meanwhile goes first.
 - The system may refuse to start a thread. Then the threads that the pool already has do the work; without any, the
   call is refused at once.
+- Who waits for room (`run_in_turn`) is told of it in the order of asking, one for each call that ends, and looks for it
+  at no other time: thousands may wait. One who is told and gives up tells the next.
 - Whoever waits with a deadline is told when it has passed (`DeadlinePassed`). A call that waits for its turn is
   then dropped. One that runs cannot be ended from outside: its thread stays taken until it returns, and the pool
   is that much smaller meanwhile.
@@ -22,9 +24,11 @@ from __future__ import annotations
 
 import asyncio
 import threading
-from collections import Counter, deque
-from collections.abc import Callable
+import time
+from collections import Counter, OrderedDict, deque
+from collections.abc import Callable, Iterator
 from concurrent.futures import CancelledError, Future
+from contextlib import contextmanager, suppress
 from contextvars import copy_context
 from functools import partial
 from typing import Any, NamedTuple, TypeVar
@@ -33,6 +37,7 @@ T = TypeVar("T")
 
 
 IDLE = 5.0  # seconds after which a thread that has nothing to do ends
+_AGAIN = 0.1  # seconds after which it is tried again to start the first thread
 
 
 class PoolBusy(Exception):
@@ -83,6 +88,7 @@ class Pool:
         self._idle: list[threading.Condition] = []  # by which threads wait for a call, the last one at the end
         self._threads = 0
         self._queue: deque[_Call] = deque()
+        self._for_room: OrderedDict[Future[None], None] = OrderedDict()  # who waits to be told of room
         self._lock = threading.Lock()
 
     @property
@@ -140,7 +146,27 @@ class Pool:
 
     async def run(self, work: Callable[..., T], *given: Any, whose: str | None = None) -> T:
         """Calls `work` and gives what it gave. Raises PoolBusy, DeadlinePassed, or what `work` raises."""
-        future = self.submit(work, *given, whose=whose)
+        return await self._returned(self.submit(work, *given, whose=whose))
+
+    async def run_in_turn(self, work: Callable[[], T], within: float) -> T:
+        """Like `run`, after waiting for room for at most `within` seconds."""
+        end = time.monotonic() + within
+        while True:
+            try:
+                future = self.submit(work)
+                break
+            except PoolBusy:
+                if time.monotonic() >= end:
+                    raise
+            if not self._threads:
+                await asyncio.sleep(_AGAIN)
+                continue
+            with suppress(TimeoutError), self._told_of_room() as room:
+                async with asyncio.timeout(end - time.monotonic()):
+                    await asyncio.wrap_future(room)
+        return await self._returned(future)
+
+    async def _returned(self, future: Future[T]) -> T:
         try:
             async with asyncio.timeout(self._deadline):
                 return await asyncio.wrap_future(future)
@@ -152,7 +178,26 @@ class Pool:
 
     def call(self, work: Callable[..., T], *given: Any, whose: str | None = None) -> T:
         """Like `run`, for a thread, which waits."""
-        future = self.submit(work, *given, whose=whose)
+        return self._result(self.submit(work, *given, whose=whose))
+
+    def call_in_turn(self, work: Callable[[], T], within: float) -> T:
+        """Like `run_in_turn`, for a thread."""
+        end = time.monotonic() + within
+        while True:
+            try:
+                future = self.submit(work)
+                break
+            except PoolBusy:
+                if time.monotonic() >= end:
+                    raise
+            if not self._threads:
+                time.sleep(_AGAIN)
+                continue
+            with suppress(TimeoutError), self._told_of_room() as room:
+                room.result(max(0.0, end - time.monotonic()))
+        return self._result(future)
+
+    def _result(self, future: Future[T]) -> T:
         try:
             return future.result(self._deadline)
         except (TimeoutError, CancelledError):
@@ -171,6 +216,36 @@ class Pool:
                 self._queue.remove(waiting)
         if waiting is not None:
             ended.set_running_or_notify_cancel()  # whoever waits for it with others is told
+        self._tell_next()
+
+    @contextmanager
+    def _told_of_room(self) -> Iterator[Future[None]]:
+        """What is done when there may be room for one more call, which is to be tried then."""
+        room: Future[None] = Future()
+        with self._lock:
+            if self._taken < self._room:
+                room.set_result(None)
+            else:
+                self._for_room[room] = None
+        try:
+            yield room
+        except BaseException:
+            with self._lock:
+                was_told = self._for_room.pop(room, room) is room
+            if was_told:
+                self._tell_next()
+            raise
+
+    def _tell_next(self) -> None:
+        """Tells the first who waits for room that there may be some."""
+        while self._for_room:
+            with self._lock:
+                if not self._for_room:
+                    return
+                room, _ = self._for_room.popitem(last=False)
+            if room.set_running_or_notify_cancel():
+                room.set_result(None)
+                return
 
     def _next(self) -> _Call | None:
         """Takes the first call whose turn it is out of the queue; call it under the lock.
