@@ -10,7 +10,7 @@ Invariants:
 - A content is read as it was found or not at all: what `look_up` gives at the end has the tag that it had at first.
 - At most `ahead` pieces of one transfer, of `room` bytes, are read beside the one that is sent, and only while threads
   are free: a long queue of readers is served one piece each.
-- A transfer that takes nothing holds one piece at least. The more transfers there are, the shorter these pieces are.
+- A transfer whose reader takes nothing still holds one piece. The more transfers there are, the shorter pieces are.
 - Whatever a kind raises that is no `Missing` and no `ContentChanged` is a `StoreFault`, which names the store.
 """
 
@@ -84,16 +84,16 @@ class _Held:
 
     @property
     def piece(self) -> int:
-        """How long a piece is at most when there is little room: such pieces of all transfers take a quarter of it."""
+        """The longest a piece may be when room is scarce, in bytes: one of each transfer takes a quarter of it."""
         return min(_FIRST, max(_LEAST, _ROOM // 4 // max(1, self.transfers)))
 
     def take(self, some: int) -> None:
-        """One more piece of `some` bytes."""
+        """Counts one more piece of `some` bytes."""
         self.count += some
         self.most = max(self.most, self.count)
 
     def give_back(self, some: int, pool: Pool) -> None:
-        """Pieces of `some` bytes are no longer there; a thread of `pool` gives their memory back when it was much."""
+        """Removes pieces of `some` bytes; a thread of `pool` returns their memory to the system if it was much."""
         self.count -= some
         if self.most >= _MUCH and self.count <= self.most // 4:
             with suppress(PoolBusy):

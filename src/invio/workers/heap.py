@@ -23,10 +23,10 @@ def _function(name: str) -> Any:
 
 
 def give_back_large_blocks() -> None:
-    """Has large blocks be given back to the system when they are freed, from now on; for a process of our own.
+    """Makes the C library return large blocks to the system as soon as they are freed; for a process of our own.
 
-    By itself the C library takes all blocks for small that are shorter than the longest that was freed so far, up to
-    32 MB, and keeps them where something lies behind them: 650 MB after 400 slow readers of another system's files.
+    By default it treats as small whatever is shorter than the longest block freed so far, up to 32 MB, and keeps such
+    a block while anything lies behind it: 650 MB after 400 slow readers of another system's files.
     """
     tune = _function("mallopt")
     if tune is not None:

@@ -10,8 +10,8 @@ Invariants:
   whoever asks for much waits for themselves, and what others ask for meanwhile goes first.
 - The system may refuse to start a thread. Then the threads that the pool already has do the work; without any, the
   call is refused at once.
-- Who waits for room (`run_in_turn`) is told of it in the order of asking, one for each call that ends, and looks for it
-  at no other time: thousands may wait. One who is told and gives up tells the next.
+- Callers that wait for room (`run_in_turn`) are told of it in the order in which they asked, one for each call that
+  ends, and do not look for it otherwise: thousands may wait. One that is told and gives up tells the next.
 - Whoever waits with a deadline is told when it has passed (`DeadlinePassed`). A call that waits for its turn is
   then dropped. One that runs cannot be ended from outside: its thread stays taken until it returns, and the pool
   is that much smaller meanwhile.
@@ -220,7 +220,7 @@ class Pool:
 
     @contextmanager
     def _told_of_room(self) -> Iterator[Future[None]]:
-        """What is done when there may be room for one more call, which is to be tried then."""
+        """A future that is done when there may be room for one more call; the caller then tries again."""
         room: Future[None] = Future()
         with self._lock:
             if self._taken < self._room:
@@ -237,7 +237,7 @@ class Pool:
             raise
 
     def _tell_next(self) -> None:
-        """Tells the first who waits for room that there may be some."""
+        """Tells the first caller that waits for room that there may be some."""
         while self._for_room:
             with self._lock:
                 if not self._for_room:

@@ -148,7 +148,7 @@ class EntryPlaces:
 class ArchiveContent(Content):
     """The parts of an archive: headers from its entries' places, contents from its sources.
 
-    Nothing refers to it but who sends it, so that its memory is free when it was sent.
+    Sources do not refer to it: the two would form a reference cycle, and stay in memory after the archive was sent.
     """
 
     kept = False

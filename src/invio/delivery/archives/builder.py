@@ -280,10 +280,10 @@ class Planning:
 
 
 class _Watch:
-    """Ends a planning that takes too long or that nobody waits for, and notes how much was read for it.
+    """Ends a planning that takes too long or that nobody waits for, and counts what was read for it.
 
-    Those who are called back by what a planning uses are its methods, so that none of them keeps the planning, with
-    all that it has found, from being freed.
+    What a planning uses calls back methods of this object, not of the planning: otherwise they would form a reference
+    cycle, and everything that was found would stay in memory until the next garbage collection.
     """
 
     def __init__(self, limits: BundleLimits, preparing: Preparing, ends: Callable[[], bool]) -> None:

@@ -102,7 +102,7 @@ class Plan:
 
     @property
     def content(self) -> ArchiveContent:
-        """The archive. The plan keeps none: they would keep each other from being freed."""
+        """The archive. The plan does not keep it, so that the two form no reference cycle."""
         return ArchiveContent(self.places, self)
 
     def add(self, facts: FileFacts, source: Readable, entry: Entry, packed: Readable | None = None) -> None:
