@@ -188,6 +188,13 @@ def test_a_held_head_leaves_with_the_first_piece(one: One) -> None:
     assert lost.exchange.body_sent == 0
 
 
+@pytest.mark.parametrize("gone", [False, True])
+@pytest.mark.parametrize("said_all", [False, True])
+def test_who_is_gone_or_has_closed_their_side_is_leaving(one: One, *, gone: bool, said_all: bool) -> None:
+    one.protocol.gone, one.protocol.said_all = gone, said_all
+    assert (one.exchange.gone, one.exchange.leaving) == (gone, gone or said_all)
+
+
 def test_a_long_first_piece_is_copied_nowhere(one: One) -> None:
     """A slow reader would hold it twice: where it lies, and in the transport."""
     body = bytes(range(256)) * 4000
