@@ -25,6 +25,7 @@ from invio.records.transfers import ConcurrencyLimitReached, LinkExhausted
 from tests.records.test_records import recorded, row
 
 QUOTA = Quota("files a day", 5, None, 86_400)
+BYTES = Quota("bytes a day", None, 1000, 86_400)
 
 
 @pytest.fixture
@@ -54,6 +55,48 @@ def test_what_comes_while_a_batch_waits_for_another_process_is_written_after_it(
         assert not first.done()
         threading.Timer(0.05, other.execute, ["COMMIT"]).start()
         await asyncio.wait_for(asyncio.gather(first, second), 5)
+        assert journal._giving_up is None, "nothing is refused any more"
+        await journal.stop()
+
+    asyncio.run(work())
+    assert len(recorded(engine)) == 2
+
+
+def test_nothing_is_refused_for_waiting_when_nothing_waits_for_another_process(engine: sa.Engine) -> None:
+    async def work() -> None:
+        journal = Journal(engine)
+        begins = asyncio.create_task(journal.begin(Beginning(row(1))))
+        await asyncio.sleep(0)
+        journal._give_up()  # a timer that was set for a batch before
+        await asyncio.wait_for(begins, 5)
+        await journal.stop()
+
+    asyncio.run(work())
+    assert len(recorded(engine)) == 1
+
+
+def test_what_comes_during_a_checkpoint_is_written_after_it(engine: sa.Engine, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(module, "_CHECKPOINT_LINES", 0)
+    may_end, checkpoints = threading.Event(), list[int]()
+
+    def checkpoint(journal: Journal) -> None:
+        checkpoints.append(1)
+        assert len(checkpoints) == 1 or may_end.wait(60)
+
+    monkeypatch.setattr(Journal, "_checkpoint", checkpoint)
+
+    async def work() -> None:
+        journal = Journal(engine)
+        await journal.begin(Beginning(row(1)))
+        checkpointed = asyncio.create_task(journal.checkpoint())
+        while not journal._in_worker:
+            await asyncio.sleep(0)
+        begins = asyncio.create_task(journal.begin(Beginning(row(2))))
+        while journal._scheduled or not journal._waiting:
+            await asyncio.sleep(0)
+        assert not begins.done()
+        may_end.set()
+        await asyncio.wait_for(asyncio.gather(checkpointed, begins), 5)
         await journal.stop()
 
     asyncio.run(work())
@@ -190,7 +233,7 @@ def test_a_request_that_may_join_goes_on_with_what_another_process_began(engine:
         here, there = Journal(engine, held_by=1), Journal(engine, held_by=2)
         begun = row(1, held_by=1)
         await here.begin(Beginning(begun))
-        mine = Beginning(row(2, held_by=2), joins=joins)
+        mine = Beginning(row(2, held_by=2), joins=joins, claims=[Claim(BYTES, 1, 300, "recipient:ann")])
         if joins:
             with pytest.raises(Joined) as joined:
                 await there.begin(mine)
@@ -198,6 +241,8 @@ def test_a_request_that_may_join_goes_on_with_what_another_process_began(engine:
         else:
             await there.begin(mine)
         assert len(recorded(engine)) == (1 if joins else 2)
+        with engine.connect() as connection:
+            assert connection.scalar(sa.select(sa.func.sum(quota_uses.c.reserved))) == 300
         await here.stop()
         await there.stop()
 
@@ -253,7 +298,9 @@ def test_a_link_without_uses_is_said_to_be_so_before_a_quota_and_takes_nothing_o
     assert recorded(engine) == []
 
 
-def test_a_stopped_journal_writes_what_waited_and_nothing_more(engine: sa.Engine) -> None:
+def test_a_stopped_journal_writes_what_waited_and_nothing_more(
+    engine: sa.Engine, caplog: pytest.LogCaptureFixture
+) -> None:
     async def work() -> None:
         journal = Journal(engine)
         begun = row(1)
@@ -266,6 +313,7 @@ def test_a_stopped_journal_writes_what_waited_and_nothing_more(engine: sa.Engine
         assert recorded(engine)[0].covered == 4
 
     asyncio.run(work())
+    assert not caplog.records, "no line is said to be lost"
 
 
 @pytest.mark.parametrize("plain_comes", ["first", "second"])
