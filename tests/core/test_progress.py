@@ -31,6 +31,7 @@ def test_of_more_ranges_than_are_kept_the_smallest_counts_as_not_arrived() -> No
 
 @given(st.lists(st.tuples(st.integers(0, 40), st.integers(1, 6)), max_size=40))
 @example([(0, 5), (10, 5), (20, 5), (30, 6), (15, 5), (0, 1), (50, 3)])  # two become one, and a small one has room
+@example([(0, 4), (6, 4), (51, 5), (22, 3), (2, 5), (48, 1), (28, 4)])  # two become one, and a small one is the last
 def test_of_too_many_ranges_the_largest_are_kept_whatever_came_before(added: list[tuple[int, int]]) -> None:
     coverage = Coverage()
     with patch.object(progress, "MOST_RANGES", 3):

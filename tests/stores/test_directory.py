@@ -297,6 +297,14 @@ def test_what_the_settings_exclude_is_not_there(root: Path) -> None:
     assert not store.excludes(parse_address("files/")), "never all of it"
 
 
+def test_what_no_address_names_is_told_unless_it_is_excluded(root: Path) -> None:
+    for name in (b"tide\xff.csv", b"deep/back\\slash.tmp"):
+        (root / os.fsdecode(name)).write_text("nobody's")
+    assert list(DirectoryStore("files", root).unnamed()) == [r"deep/back\\slash.tmp", r"tide\udcff.csv"]
+    store = DirectoryStore("files", root, exclusions=read_exclusions(["*.tmp"], hidden=False))
+    assert list(store.unnamed()) == [r"tide\udcff.csv"]
+
+
 def test_only_long_folders_without_links_that_rest_are_remembered(
     store: DirectoryStore, root: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
