@@ -179,6 +179,7 @@ EQUAL = {
     ("client/partial.py", "os.fsync(self._opened.fileno())"): "only a machine that dies in this moment knows",
     ("client/partial.py", "        file.close()"): "whatever nothing refers to is closed",
     ("core/progress.py", "ranges[added][1] - ranges[added][0]"): "all are looked at where one would do",
+    ("workers/pool.py", "time.monotonic() >= end"): "no moment is exactly that",
     ("core/progress.py", "size > self._least"): "all are looked at where one would do",
     ("core/progress.py", "start > ranges[-1][1]"): "one that touches the last one is found by the search",
     ("core/progress.py", "bisect_left(ranges, (start, 0))"): "no range ends at its first byte",
