@@ -151,13 +151,7 @@ class Pool:
     async def run_in_turn(self, work: Callable[[], T], within: float) -> T:
         """Like `run`, after waiting for room for at most `within` seconds."""
         end = time.monotonic() + within
-        while True:
-            try:
-                future = self.submit(work)
-                break
-            except PoolBusy:
-                if time.monotonic() >= end:
-                    raise
+        while (future := self._submitted(work, end)) is None:
             if not self._threads:
                 await asyncio.sleep(_AGAIN)
                 continue
@@ -165,6 +159,15 @@ class Pool:
                 async with asyncio.timeout(end - time.monotonic()):
                     await asyncio.wrap_future(room)
         return await self._returned(future)
+
+    def _submitted(self, work: Callable[[], T], end: float) -> Future[T] | None:
+        """Submits a call; None when there is no room, and time is left until `end`. Raises PoolBusy when none is."""
+        try:
+            return self.submit(work)
+        except PoolBusy:
+            if time.monotonic() >= end:
+                raise
+            return None
 
     async def _returned(self, future: Future[T]) -> T:
         try:
@@ -183,13 +186,7 @@ class Pool:
     def call_in_turn(self, work: Callable[[], T], within: float) -> T:
         """Like `run_in_turn`, for a thread."""
         end = time.monotonic() + within
-        while True:
-            try:
-                future = self.submit(work)
-                break
-            except PoolBusy:
-                if time.monotonic() >= end:
-                    raise
+        while (future := self._submitted(work, end)) is None:
             if not self._threads:
                 time.sleep(_AGAIN)
                 continue
