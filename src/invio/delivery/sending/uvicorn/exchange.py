@@ -26,7 +26,7 @@ log = logging.getLogger("invio.delivery")
 
 # What middleware knows of messages before a response is this one, meant for tools; the others it may not expect.
 _QUESTION = "http.response.debug"
-# A first piece of up to so many bytes is copied behind the head, to leave with it; a longer one is sent as it lies.
+# The longest first piece that is copied behind the head, to be sent with it in one write. Longer ones are not copied.
 _COPIED = 64 * 1024  # bytes
 # The length of a body that ends with its connection, which is how HTTP/1.0 is told of an end.
 _UNTIL_CLOSE = 1 << 62
