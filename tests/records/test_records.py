@@ -383,6 +383,7 @@ def test_a_transaction_that_fails_half_way_leaves_nothing_of_it(engine: sa.Engin
 @pytest.mark.parametrize("given", [
     {}, {"recipient": None, "who": "network:::1"}, {"tag": "t-1", "credential": "token t"},
     {"made_for": "bob", "decided_by": "seal: k1"}, {"network": None, "etag": None, "size": None},
+    {"rendition": "thumb"}, {"version": 3}, {"link_id": "l-1", "via": "ann"},
 ])  # fmt: skip
 def test_what_is_written_without_the_layers_is_what_is_written_with_them(
     engine: sa.Engine, given: dict[str, object]
