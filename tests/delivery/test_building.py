@@ -35,7 +35,7 @@ from invio.delivery.archives.deflating import NotDeflatedFirst
 from invio.delivery.archives.known_contents import Learnt
 from invio.delivery.archives.plan import Plan, Preparing
 from invio.delivery.archives.selection import Selection
-from invio.delivery.archives.spools import Spools
+from invio.delivery.archives.spools import Spool, Spools
 from invio.delivery.sending.errors import NobodyWaits
 from invio.delivery.transfers.limits import BundleLimits
 from invio.records.archives import note_archive
@@ -221,6 +221,26 @@ def test_compressible_contents_are_deflated_once_and_others_stored(
     # What is kept no more is made anew.
     kept.unlink()
     assert read(plan_of(*names, cache=cache, packs=True)) == whole
+
+
+def test_waiting_for_the_disk_counts_as_no_reading_and_ends_with_whoever_waits(
+    plan_of: Callable[..., Plan], root: Path, cache: DeflateCache, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    text = b"sounding 12.5 m\n" * 4000
+    settled(root / "log.txt", text)
+    waits: list[str] = []
+
+    def check(name: str, on_wait: Callable[[], None]) -> None:
+        waits.append(name)
+        on_wait()
+
+    monkeypatch.setattr(cache.syncing, "check", check)
+    preparing = Preparing()
+    plan_of("files/log.txt", cache=cache, packs=True, preparing=preparing)
+    assert (len(waits), preparing.read) == (1, len(text))
+    settled(root / "log.txt", text * 2)
+    with pytest.raises(NobodyWaits):
+        plan_of("files/log.txt", cache=cache, packs=True, ends=lambda: len(waits) == 2)
 
 
 def log(number: int) -> bytes:
@@ -409,6 +429,23 @@ def test_what_cannot_be_made_for_an_archive_refuses_it_by_name(engine: sa.Engine
     with pytest.raises(Refusal, match=r"^files/gauge\.csv: the ") as refused:
         planning.plan(Selection(catalogue, BOB), packs=False, waits=False)
     assert refused.value.reason.word == word
+
+
+@pytest.mark.parametrize(("number", "raised"), [(errno.ENOSPC, Refusal), (errno.EDQUOT, Refusal), (errno.EIO, OSError)])
+def test_a_disk_that_cannot_take_what_is_made_for_an_archive_ends_its_plan(
+    engine: sa.Engine, number: int, raised: type[Exception]
+) -> None:
+    class Failing(Spools):
+        def take(self, *_: object) -> Spool:
+            raise OSError(number, os.strerror(number))
+
+    record = BundleRecord("b4", "bob", "all.zip", ("files/gauge.csv",), 2e9)
+    limits = BundleLimits()
+    planning = Planning(engine, limits, None, Failing(limits.spools), record=record, preparing=Preparing())
+    catalogue = Catalogue([Making(ValueError())], parse_rules(RULES))
+    says = "files/gauge.csv: the disk is full" if raised is Refusal else os.strerror(number)
+    with pytest.raises(raised, match=says):
+        planning.plan(Selection(catalogue, BOB), packs=False, waits=False)
 
 
 class Typed(DirectoryStore):
