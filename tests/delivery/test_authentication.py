@@ -13,7 +13,7 @@ from invio.core.reasons import Refusal
 from invio.delivery.access import authentication as module
 from invio.delivery.access.authentication import Identifier
 from invio.records.database import open_database, write
-from invio.records.recipients import add_token, save_recipient
+from invio.records.recipients import add_token, open_session, save_recipient
 from invio.workers.pool import DeadlinePassed, PoolBusy
 
 
@@ -59,6 +59,24 @@ def test_who_may_be_known_by_a_cookie_is_looked_up_and_who_shows_nothing_is_anon
     anonymous = identifier.known(RequestHead("GET", [(b"user-agent", b"charts/2")]), "192.0.2.7")
     assert anonymous == Caller(None, frozenset(), "192.0.2.7", "charts/2")
     assert identifier.known(RequestHead("GET", [(b"cookie", b"invio-session=abc")]), "192.0.2.7") is None
+    engine.dispose()
+
+
+def test_a_cookie_tells_who_asks_and_the_request_with_what(tmp_path: Path) -> None:
+    engine = open_database(tmp_path / "records.sqlite")
+    with write(engine).begin() as connection:
+        save_recipient(connection, "ann", "Ann", ["pilots"])
+        opened = open_session(connection, "ann")
+    assert opened is not None
+    cookie = (b"cookie", f"{module.COOKIE}={opened.secret}".encode())
+
+    async def work() -> None:
+        identifier = Identifier(engine)
+        for more, agent in (([(b"user-agent", b"charts/2")], "charts/2"), ([], "")):
+            caller = await identifier.identify(RequestHead("GET", [cookie, *more]), "192.0.2.7")
+            assert (caller.recipient, caller.session, caller.agent) == ("ann", True, agent)
+
+    asyncio.run(work())
     engine.dispose()
 
 

@@ -135,7 +135,9 @@ def test_the_tag_changes_with_the_file(store: DirectoryStore, root: Path) -> Non
     assert store.locate(address).facts.tag != before.tag
 
 
-@pytest.mark.parametrize("text", ["files/none", "files/deep", "files/a.txt/x", "files/deep/", "files/" + "x" * 300])
+@pytest.mark.parametrize(
+    "text", ["files/none", "files/deep", "files/a.txt/", "files/a.txt/x", "files/deep/", "files/" + "x" * 300]
+)
 def test_what_is_no_file_is_missing(store: DirectoryStore, text: str) -> None:
     with pytest.raises(Missing):
         store.locate(parse_address(text))
