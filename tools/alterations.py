@@ -157,6 +157,7 @@ EQUAL = {
     ("service/putting.py", "FileFacts(address, 1, None, None, media_type))"): "any small size is smaller",
     ("records/journal.py", "self._giving_up.cancel()"): "it finds nothing to give up",
     ("records/journal.py", "self._in_worker and time.monotonic() < end"): "no moment is exactly that",
+    ("records/journal.py", "transfers.go_on(connection, found.id, 0, "): "one that is found has a request already",
     ("records/journal.py", "self._since_checkpoint = 0"): "one line in twenty thousand",
     ("records/journal.py", "self._connection.close()"): "whatever nothing refers to is closed",
     ("records/journal.py", "self._tries = 0"): "one try more or less",
